@@ -1,0 +1,22 @@
+"""AVIF by libaom, 8 bit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from young_prism.core.recipe.model import Avif
+
+
+def encode(pixels: Any, settings: Avif) -> bytes:
+    """Return an AVIF file; transparency is carried over."""
+    return bytes(
+        pixels.heifsave_buffer(
+            compression="av1",
+            encoder="aom",
+            Q=settings.quality,
+            effort=settings.effort,
+            bitdepth=8,
+            subsample_mode="on" if settings.chroma == "4:2:0" else "off",
+            keep="none",
+        )
+    )

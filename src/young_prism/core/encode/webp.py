@@ -1,0 +1,24 @@
+"""WebP by libwebp, lossy or lossless."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from young_prism.core.recipe.model import Webp
+
+
+def encode(pixels: Any, settings: Webp) -> bytes:
+    """Return a WebP file. With `lossless="when-smaller"` both ways are tried and the smaller one is kept;
+    at equal size lossless wins, since it looks better.
+    """  # noqa: D205
+    if settings.lossless == "never":
+        return _lossy(pixels, settings)
+    lossless = bytes(pixels.webpsave_buffer(lossless=True, effort=settings.effort, keep="none"))
+    if settings.lossless == "always":
+        return lossless
+    lossy = _lossy(pixels, settings)
+    return lossless if len(lossless) <= len(lossy) else lossy
+
+
+def _lossy(pixels: Any, settings: Webp) -> bytes:
+    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep="none"))

@@ -1,0 +1,83 @@
+"""Every error that reaches a person, with the file it concerns and what to do about it.
+
+YoungPrismError
+|- OriginalError            one original cannot be used; the others go on
+|  |- NotAnImageError       the content is no image, whatever the name says
+|  |- EmptyFileError        nothing in it
+|  |- DamagedError          truncated, broken checksum, no pixels in the header
+|  |- TooLargeError         more pixels than the limit, seen in the header
+|  |- UnreadableError       the system will not let us read it
+|  `- ChangedError          not the file any more that was looked at
+|- RecipeError              a recipe that cannot be used
+|- SourceError              a source that cannot be walked
+|- OutputError              a place that cannot be written, or a file there that is not ours
+`- ServeError               the application cannot start or answer
+"""
+
+from __future__ import annotations
+
+
+class YoungPrismError(Exception):
+    """Base of all errors that a person reads: what happened, to which file, and what to do."""
+
+    def __init__(self, what: str, *, file: str = "", remedy: str) -> None:
+        super().__init__(what, file, remedy)
+        self.what = what
+        self.file = file
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        place = f"{self.file}: " if self.file else ""
+        return f"{place}{self.what} {self.remedy}"
+
+    def __reduce__(self) -> tuple[object, ...]:
+        """Survive the way back from a worker process: keyword arguments are lost by default."""
+        return (_rebuild, (type(self), self.what, self.file, self.remedy))
+
+
+def _rebuild(kind: type[YoungPrismError], what: str, file: str, remedy: str) -> YoungPrismError:
+    return kind(what, file=file, remedy=remedy)
+
+
+class OriginalError(YoungPrismError):
+    """One original cannot be used."""
+
+
+class NotAnImageError(OriginalError):
+    """The content is not an image format that we know."""
+
+
+class EmptyFileError(OriginalError):
+    """The file has no bytes."""
+
+
+class DamagedError(OriginalError):
+    """The pixels cannot be decoded whole."""
+
+
+class TooLargeError(OriginalError):
+    """The header declares more pixels than the limit allows."""
+
+
+class UnreadableError(OriginalError):
+    """The operating system refuses to read the file."""
+
+
+class ChangedError(OriginalError):
+    """The file is not the one that was looked at."""
+
+
+class RecipeError(YoungPrismError):
+    """A recipe that cannot be used."""
+
+
+class SourceError(YoungPrismError):
+    """A source folder that cannot be walked."""
+
+
+class OutputError(YoungPrismError):
+    """A place that cannot be written, or a file in it that we did not make."""
+
+
+class ServeError(YoungPrismError):
+    """The application cannot start."""

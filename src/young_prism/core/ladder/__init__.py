@@ -1,0 +1,1 @@
+"""Which widths an original gets."""

@@ -1,0 +1,1 @@
+"""The JSON file beside the renditions that says what came from what."""

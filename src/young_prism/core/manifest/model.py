@@ -1,0 +1,99 @@
+"""The manifest: deterministic (no times, no machine), so that equal builds give equal bytes.
+
+Its JSON Schema is generated from here into docs/schema/manifest.schema.json (`make schema`), and a test compares.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from young_prism.core.recipe.model import Recipe
+
+MANIFEST_NAME = "manifest.json"
+
+
+class _Entry(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class RenditionEntry(_Entry):
+    """One file beside the manifest."""
+
+    path: str = Field(description="Below the manifest's folder, with / between folders.")
+    format: str
+    type: str = Field(description="Media type.")
+    width: int = Field(description="Pixels; 0 for a vector without a size of its own.")
+    height: int
+    bytes: int
+    sha256: str
+    key: str = Field(
+        description="Hash of the original's bytes, its part of the recipe and the encoder's version."
+    )
+    outcome: Literal["made", "kept"] = Field(description="kept: the original's own pixels, or a plain copy.")
+    reason: str
+
+
+class DroppedEntry(_Entry):
+    """A rendition that was tried and is not delivered, since another one does its job in fewer bytes."""
+
+    path: str
+    format: str
+    width: int
+    height: int
+    bytes: int
+    key: str
+    reason: str
+
+
+class OriginalEntry(_Entry):
+    """One original with what came of it."""
+
+    path: str = Field(description="Below the source folder, with / between folders.")
+    sha256: str
+    bytes: int
+    format: str
+    width: int = Field(description="Pixels, upright: after orientation was applied.")
+    height: int
+    kind: str
+    transparent: bool
+    renditions: tuple[RenditionEntry, ...]
+    dropped: tuple[DroppedEntry, ...] = ()
+    snippet: str = Field(
+        description="Markup ready to paste; the alternative text is left for a person to write."
+    )
+
+
+class FailureEntry(_Entry):
+    """An original that gave nothing, and why."""
+
+    original: str
+    error: str
+    remedy: str
+
+
+class OrphanEntry(_Entry):
+    """A file that an earlier build made and that nothing plans any more; kept, and known to be ours."""
+
+    path: str
+    bytes: int
+    sha256: str
+
+
+class Manifest(_Entry):
+    """What came from what."""
+
+    kind: Literal["young-prism manifest"] = "young-prism manifest"
+    version: Literal[1] = 1
+    generator: str
+    encoders: dict[str, str]
+    recipe: Recipe
+    originals: tuple[OriginalEntry, ...]
+    skipped: tuple[FailureEntry, ...] = ()
+    failed: tuple[FailureEntry, ...] = ()
+    orphaned: tuple[OrphanEntry, ...] = ()
+
+    def as_json(self) -> str:
+        """Return the file's text."""
+        return self.model_dump_json(indent=1, exclude_none=True) + "\n"

@@ -1,0 +1,1 @@
+"""Markup that puts renditions to use."""

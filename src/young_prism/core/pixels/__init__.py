@@ -1,0 +1,1 @@
+"""Decode, orient, convert colour, resize: everything that touches pixels before an encoder does."""

@@ -1,0 +1,1 @@
+"""A recipe's value objects, its TOML form, validation and JSON Schema."""

@@ -1,0 +1,1 @@
+"""One original and its part of the plan -> renditions, as bytes and facts."""

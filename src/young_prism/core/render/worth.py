@@ -1,0 +1,31 @@
+"""Is a format worth delivering? Not when a safer one does the same job in as few bytes.
+
+Decided for a format's whole ladder at once: a browser first settles on a format (the first `source` that it
+knows) and then on a rung, so leaving a single rung out would send it to a larger one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from young_prism.core.values import ImageFormat
+
+
+def formats_not_worth_it(made: Mapping[ImageFormat, Sequence[bytes]]) -> dict[ImageFormat, str]:
+    """Return the formats to leave out, each with the reason.
+
+    `made` has each format's files over the same ladder, in order of preference with the fallback last. A format
+    is left out when one that comes after it, and is delivered itself, needs no more bytes in all.
+    """
+    totals = {fmt: sum(len(data) for data in files) for fmt, files in made.items()}
+    order = list(made)
+    left_out: dict[ImageFormat, str] = {}
+    for position in range(len(order) - 2, -1, -1):
+        fmt = order[position]
+        rivals = [later for later in order[position + 1 :] if later not in left_out]
+        best = min(rivals, key=lambda rival: totals[rival])
+        if totals[best] <= totals[fmt]:
+            left_out[fmt] = (
+                f"{best.label} does the same in {totals[best]:,} bytes for all widths; {fmt.label} needs {totals[fmt]:,}"
+            )
+    return left_out

@@ -1,0 +1,1 @@
+"""Sums and figures as people read them."""

@@ -1,0 +1,69 @@
+"""Small value types that everything shares. Sizes are always width first."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class Size(NamedTuple):
+    """A size in pixels: width first, as HTML and CSS say it."""
+
+    width: int
+    height: int
+
+    @property
+    def pixels(self) -> int:
+        """Number of pixels."""
+        return self.width * self.height
+
+    def at_width(self, width: int) -> Size:
+        """Return the size of the same shape at `width`: height rounded half up, never below 1."""
+        return Size(width, max(1, (2 * self.height * width + self.width) // (2 * self.width)))
+
+
+class ImageFormat(StrEnum):
+    """What a file is by its content."""
+
+    JPEG = "jpeg"
+    PNG = "png"
+    GIF = "gif"
+    WEBP = "webp"
+    AVIF = "avif"
+    HEIC = "heic"
+    TIFF = "tiff"
+    SVG = "svg"
+
+    @property
+    def mime(self) -> str:
+        """Media type as registered with IANA."""
+        return "image/svg+xml" if self is ImageFormat.SVG else f"image/{self.value}"
+
+    @property
+    def ext(self) -> str:
+        """The ending that we give, without the dot."""
+        return "jpg" if self is ImageFormat.JPEG else self.value
+
+    @property
+    def label(self) -> str:
+        """The name as people write it."""
+        return "WebP" if self is ImageFormat.WEBP else self.value.upper()
+
+
+class Kind(StrEnum):
+    """What the pixels are, whatever the ending says."""
+
+    PHOTO = "photo"
+    GRAPHIC = "graphic"
+    ANIMATION = "animation"
+    VECTOR = "vector"
+
+
+class Outcome(StrEnum):
+    """How one item of a run ended."""
+
+    MADE = "made"
+    REUSED = "reused"
+    KEPT = "kept"
+    SKIPPED = "skipped"
+    FAILED = "failed"

@@ -1,0 +1,202 @@
+"""What in an output folder is ours, what it was made from, and what need not be made again.
+
+Three records, each with its own job:
+
+- `manifest.json` is the public, deterministic one, written last.
+- `.young-prism/journal.jsonl` gets a line *before* files take their final names, so that after a power cut they
+  are still known to be ours, and are reused.
+- `.young-prism/stamps.json` remembers size, time and inode, so that nothing unchanged is read again. It may be
+  deleted at any time: contents are then hashed once more.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from young_prism import __version__
+from young_prism.core.manifest.model import MANIFEST_NAME, DroppedEntry, Manifest, RenditionEntry
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.engine.publish import write_atomically
+from young_prism.engine.scan import Found
+
+STATE_FOLDER = ".young-prism"
+Stamp = tuple[int, int, int]
+
+
+@dataclass(slots=True)
+class Ledger:
+    """The records of one output folder, in memory. Nothing is written before `open_for_writing`."""
+
+    out: Path
+    owned: dict[str, set[str]] = field(default_factory=dict)
+    """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
+    made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
+    """(path, key) -> what was delivered."""
+    dropped: dict[tuple[str, str], DroppedEntry] = field(default_factory=dict)
+    """(path, key) -> what was tried and not delivered."""
+    facts: dict[str, tuple[Stamp, Facts]] = field(default_factory=dict)
+    stamps: dict[str, tuple[Stamp, str]] = field(default_factory=dict)
+    """Path -> the stamp that a file of ours had, with its sha256."""
+    _hashes: dict[str, str | None] = field(default_factory=dict)
+
+    @staticmethod
+    def load(out: Path) -> Ledger:
+        """Read the records of `out`; a missing or damaged record is an empty one, never an error."""
+        ledger = Ledger(out)
+        manifest = _read_manifest(out / MANIFEST_NAME)
+        if manifest:
+            for original in manifest.originals:
+                ledger._take(original.renditions, original.dropped)
+            for orphan in manifest.orphaned:
+                ledger.owned.setdefault(orphan.path, set()).add(orphan.sha256)
+        ledger._read_journal()
+        ledger._read_stamps()
+        return ledger
+
+    def _take(self, renditions: Iterable[RenditionEntry], dropped: Iterable[DroppedEntry]) -> None:
+        for entry in renditions:
+            self.owned.setdefault(entry.path, set()).add(entry.sha256)
+            self.made[entry.path, entry.key] = entry
+        for left in dropped:
+            self.dropped[left.path, left.key] = left
+
+    def _read_journal(self) -> None:
+        try:
+            lines = (self.out / STATE_FOLDER / "journal.jsonl").read_text().splitlines()
+        except (OSError, UnicodeDecodeError):
+            return
+        for line in lines:
+            try:
+                data = json.loads(line)
+                self._take(
+                    [RenditionEntry.model_validate(entry) for entry in data["renditions"]],
+                    [DroppedEntry.model_validate(entry) for entry in data["dropped"]],
+                )
+            except (ValueError, KeyError, TypeError):
+                continue  # the last line of a power cut
+
+    def _read_stamps(self) -> None:
+        try:
+            data = json.loads((self.out / STATE_FOLDER / "stamps.json").read_bytes())
+            if data["version"] != __version__:
+                return
+            self.stamps = {
+                path: (_stamp(stamp), str(digest)) for path, (stamp, digest) in data["renditions"].items()
+            }
+            self.facts = {
+                path: (_stamp(stamp), Facts.from_dict(facts))
+                for path, (stamp, facts) in data["originals"].items()
+            }
+        except (OSError, ValueError, KeyError, TypeError):
+            self.stamps, self.facts = {}, {}
+
+    def known_facts(self, found: Found) -> Facts | None:
+        """Return the facts of an original that was looked at and has not changed since."""
+        stamp, facts = self.facts.get(found.path, (None, None))
+        return facts if stamp == found.stamp else None
+
+    def hash_on_disk(self, path: str) -> str | None:
+        """Return the sha256 of what lies at `path`, None for nothing; read only where its stamp is new."""
+        if path not in self._hashes:
+            self._hashes[path] = self._hash(path)
+        return self._hashes[path]
+
+    def _hash(self, path: str) -> str | None:
+        target = self.out / path
+        try:
+            stamp = _stamp_of(target)
+            known, digest = self.stamps.get(path, (None, ""))
+            if known != stamp:
+                digest = hashlib.sha256(target.read_bytes()).hexdigest()
+                self.stamps[path] = (stamp, digest)
+        except OSError:
+            return None
+        return digest
+
+    def is_ours(self, path: str) -> bool:
+        """Whether the file at `path` is there and byte for byte something that we made."""
+        return path in self.owned and self.hash_on_disk(path) in self.owned[path]
+
+    def is_foreign(self, path: str) -> bool:
+        """Whether something lies at `path` that we did not make, or that was changed since."""
+        return os.path.lexists(self.out / path) and not self.is_ours(path)
+
+    def is_done(self, original: PlannedOriginal) -> bool:
+        """Whether every rendition of an original is there already, or known not to be worth delivering."""
+        return all(
+            self._is_there(r.path, r.key) or (r.path, r.key) in self.dropped for r in original.renditions
+        )
+
+    def _is_there(self, path: str, key: str) -> bool:
+        entry = self.made.get((path, key))
+        return entry is not None and self.hash_on_disk(path) == entry.sha256
+
+    def open_for_writing(self) -> None:
+        """Make the state folder. Raises `OSError` when the output folder cannot be written."""
+        (self.out / STATE_FOLDER).mkdir(parents=True, exist_ok=True)
+
+    def announce(self, renditions: list[RenditionEntry], dropped: list[DroppedEntry]) -> None:
+        """Put on record what is about to be published, and make sure that it is on the disk."""
+        line = json.dumps(
+            {
+                "renditions": [entry.model_dump() for entry in renditions],
+                "dropped": [entry.model_dump() for entry in dropped],
+            }
+        )
+        with (self.out / STATE_FOLDER / "journal.jsonl").open("a") as journal:
+            journal.write(line + "\n")
+            journal.flush()
+            os.fsync(journal.fileno())
+        self._take(renditions, dropped)
+
+    def published(self, path: str, digest: str) -> None:
+        """Remember the stamp of a file that has just taken its final name."""
+        self.stamps[path] = (_stamp_of(self.out / path), digest)
+        self._hashes[path] = digest
+
+    def close(self, manifest: Manifest, seen: Mapping[str, tuple[Found, Facts]]) -> Path:
+        """Write the manifest, then the stamps; the journal has done its work. Return the manifest's path."""
+        path = self.out / MANIFEST_NAME
+        text = manifest.as_json().encode()
+        if not path.is_file() or path.read_bytes() != text:
+            write_atomically(path, text)
+        self.save_stamps(seen)
+        (self.out / STATE_FOLDER / "journal.jsonl").unlink(missing_ok=True)
+        return path
+
+    def save_stamps(self, seen: Mapping[str, tuple[Found, Facts]]) -> None:
+        """Write what need not be read again next time."""
+        data = {
+            "version": __version__,
+            "originals": {
+                path: (found.stamp, facts.as_dict()) for path, (found, facts) in sorted(seen.items())
+            },
+            "renditions": {path: self.stamps[path] for path in sorted(self.stamps) if path in self.owned},
+        }
+        write_atomically(self.out / STATE_FOLDER / "stamps.json", json.dumps(data).encode())
+
+
+def _stamp_of(path: Path) -> Stamp:
+    info = path.lstat()
+    return (info.st_size, info.st_mtime_ns, info.st_ino)
+
+
+def _stamp(value: Any) -> Stamp:
+    size, mtime_ns, inode = value
+    return (size, mtime_ns, inode)
+
+
+def _read_manifest(path: Path) -> Manifest | None:
+    try:
+        return Manifest.model_validate_json(path.read_bytes())
+    except (OSError, ValidationError):
+        return None

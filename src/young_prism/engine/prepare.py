@@ -1,0 +1,102 @@
+"""Scan, look, plan: everything before a run, and all of a dry run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.originals.facts import Facts
+from young_prism.core.pixels.decode import MAX_PIXELS
+from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.model import LeftOut, Plan
+from young_prism.core.recipe.model import Recipe
+from young_prism.engine.events import Listener, Looked, nobody
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.pool import Pool
+from young_prism.engine.scan import Found, scan
+from young_prism.engine.tasks import look_file
+
+_LOOK_TIMEOUT_S = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class Looks:
+    """What looking at a source found."""
+
+    seen: Mapping[str, tuple[Found, Facts]]
+    left_out: tuple[LeftOut, ...]
+    notes: tuple[str, ...]
+
+    @property
+    def facts(self) -> dict[str, Facts]:
+        """Facts by path."""
+        return {path: facts for path, (_, facts) in self.seen.items()}
+
+
+def look_folder(
+    source: Path,
+    pool: Callable[[], Pool],
+    *,
+    output: Path | None = None,
+    known: Callable[[Found], Facts | None] = lambda _: None,
+    listen: Listener = nobody,
+    max_pixels: int = MAX_PIXELS,
+) -> Looks:
+    """Look at every original of a source; one that cannot be read is left out, with its error.
+
+    `pool` is asked for only when something must be read; `known` may answer from an earlier look. Raises
+    `SourceError` when the source itself cannot be walked.
+    """
+    found = scan(source, output=output)
+    seen: dict[str, tuple[Found, Facts]] = {}
+    left_out = list(found.left_out)
+    unknown = []
+    for original in found.originals:
+        facts = known(original)
+        if facts is None:
+            unknown.append(original)
+        else:
+            seen[original.path] = (original, facts)
+    total = len(found.originals)
+    if unknown:
+        unknown.sort(key=lambda original: -original.bytes)
+        results = pool().run(
+            look_file,
+            unknown,
+            arguments=lambda original: (str(source), original.path, max_pixels),
+            timeout_s=lambda _: _LOOK_TIMEOUT_S,
+        )
+        for number, (original, facts, error) in enumerate(results, start=len(seen) + 1):
+            if error is None:
+                seen[original.path] = (original, facts)
+            else:
+                left_out.append(LeftOut.because(original.path, error))
+            listen(Looked(number, total))
+    left_out.sort(key=lambda left: left.path)
+    return Looks(dict(sorted(seen.items())), tuple(left_out), found.notes)
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A plan, with the ledger of the output folder that tells what of it is done already."""
+
+    plan: Plan
+    looks: Looks
+    ledger: Ledger
+
+    def state(self, path: str) -> str:
+        """Return `new`, `unchanged` or `stale` for an original's renditions."""
+        original = next(original for original in self.plan.originals if original.path == path)
+        if self.ledger.is_done(original):
+            return "unchanged"
+        return "stale" if any(r.path in self.ledger.owned for r in original.renditions) else "new"
+
+
+def prepare(
+    source: Path, out: Path, recipe: Recipe, pool: Callable[[], Pool], *, listen: Listener = nobody
+) -> Prepared:
+    """Make the plan for building `source` into `out`. Nothing is written."""
+    ledger = Ledger.load(out)
+    looks = look_folder(source, pool, output=out, known=ledger.known_facts, listen=listen)
+    return Prepared(make_plan(looks.facts, recipe, looks.left_out), looks, ledger)

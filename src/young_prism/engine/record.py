@@ -1,0 +1,117 @@
+"""From the plan and the ledger to the manifest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from young_prism import __version__
+from young_prism.core.encode.contract import encoder_version
+from young_prism.core.manifest.model import (
+    DroppedEntry,
+    FailureEntry,
+    Manifest,
+    OriginalEntry,
+    OrphanEntry,
+    RenditionEntry,
+)
+from young_prism.core.markup.picture import Candidate, picture, plain_img
+from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
+from young_prism.core.recipe.model import Markup
+from young_prism.core.render.render import Rendered
+from young_prism.core.values import ImageFormat, Outcome, Size
+from young_prism.engine.ledger import Ledger
+
+
+def rendition_entry(rendered: Rendered) -> RenditionEntry:
+    """Return the manifest's line for a delivered rendition."""
+    planned = rendered.planned
+    return RenditionEntry(
+        path=planned.path,
+        format=planned.format.value,
+        type=planned.format.mime,
+        width=planned.size.width,
+        height=planned.size.height,
+        bytes=rendered.bytes,
+        sha256=rendered.sha256,
+        key=planned.key,
+        outcome="kept" if rendered.outcome is Outcome.KEPT else "made",
+        reason=rendered.reason,
+    )
+
+
+def dropped_entry(rendered: Rendered) -> DroppedEntry:
+    """Return the manifest's line for a rendition that was not worth delivering."""
+    planned = rendered.planned
+    return DroppedEntry(
+        path=planned.path,
+        format=planned.format.value,
+        width=planned.size.width,
+        height=planned.size.height,
+        bytes=rendered.bytes,
+        key=planned.key,
+        reason=rendered.reason,
+    )
+
+
+def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
+    """Return renditions as markup sees them."""
+    return [Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height)) for r in renditions]
+
+
+def snippet(renditions: Iterable[RenditionEntry], markup: Markup, *, alt: str = "") -> str:
+    """Return the markup for one original from its delivered renditions, in the order of the plan."""
+    rungs = candidates(renditions)
+    if len(rungs) == 1 and rungs[0].format in (ImageFormat.SVG, ImageFormat.GIF):
+        return plain_img(rungs[0], markup, alt=alt)
+    return picture(rungs, markup, alt=alt)
+
+
+def make_manifest(plan: Plan, ledger: Ledger, failures: Iterable[LeftOut]) -> Manifest:
+    """Return the manifest of what is on the disk now, in the order of the plan."""
+    originals = [entry for original in plan.originals if (entry := _original(original, plan, ledger))]
+    current = {rendition.path for original in originals for rendition in original.renditions}
+    orphans = [
+        OrphanEntry(
+            path=path, bytes=(ledger.out / path).stat().st_size, sha256=str(ledger.hash_on_disk(path))
+        )
+        for path in sorted(set(ledger.owned) - current)
+        if ledger.is_ours(path)
+    ]
+    formats = sorted({r.format for original in plan.originals for r in original.renditions if r.settings})
+    return Manifest(
+        generator=f"young-prism {__version__}",
+        encoders={fmt.value: encoder_version(fmt) for fmt in formats},
+        recipe=plan.recipe,
+        originals=tuple(originals),
+        skipped=tuple(_failure(left) for left in plan.left_out if not left.failed),
+        failed=tuple(_failure(failure) for failure in failures),
+        orphaned=tuple(orphans),
+    )
+
+
+def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> OriginalEntry | None:
+    delivered = [
+        entry
+        for r in original.renditions
+        if (entry := ledger.made.get((r.path, r.key))) and ledger.hash_on_disk(r.path) == entry.sha256
+    ]
+    if not delivered:
+        return None
+    facts = original.facts
+    return OriginalEntry(
+        path=original.path,
+        sha256=facts.sha256,
+        bytes=facts.bytes,
+        format=facts.format.value,
+        width=facts.size.width,
+        height=facts.size.height,
+        kind=facts.kind.value,
+        transparent=facts.transparent,
+        renditions=tuple(delivered),
+        dropped=tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key)))),
+        snippet=snippet(delivered, plan.recipe.markup),
+    )
+
+
+def _failure(left: LeftOut) -> FailureEntry:
+    return FailureEntry(original=left.path, error=left.error, remedy=left.remedy)
