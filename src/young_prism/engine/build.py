@@ -6,7 +6,7 @@ import os
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,7 @@ from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
 from young_prism.engine.ledger import STATE_FOLDER, Ledger
-from young_prism.engine.pool import Pool, default_jobs, worker_pool
+from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
 from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
@@ -83,14 +83,7 @@ def build(
     done at all. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
     """
     began = time.monotonic()
-    with _locked(source, out), ExitStack() as stack:
-        opened: list[Pool] = []
-
-        def pool() -> Pool:
-            if not opened:
-                opened.append(stack.enter_context(worker_pool(jobs or default_jobs())))
-            return opened[0]
-
+    with _locked(source, out), lazy_pool(jobs) as pool:
         prepared = prepare(source, out, recipe, pool, listen=listen)
         result = _execute(source, prepared, pool, listen, stopped)
     result.seconds = time.monotonic() - began

@@ -24,7 +24,7 @@ from pydantic import ValidationError
 from young_prism import __version__
 from young_prism.core.manifest.model import MANIFEST_NAME, DroppedEntry, Manifest, RenditionEntry
 from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import Found
 
@@ -52,7 +52,7 @@ class Ledger:
     def load(out: Path) -> Ledger:
         """Read the records of `out`; a missing or damaged record is an empty one, never an error."""
         ledger = Ledger(out)
-        manifest = _read_manifest(out / MANIFEST_NAME)
+        manifest = read_manifest(out / MANIFEST_NAME)
         if manifest:
             for original in manifest.originals:
                 ledger._take(original.renditions, original.dropped)
@@ -132,13 +132,12 @@ class Ledger:
 
     def is_done(self, original: PlannedOriginal) -> bool:
         """Whether every rendition of an original is there already, or known not to be worth delivering."""
-        return all(
-            self._is_there(r.path, r.key) or (r.path, r.key) in self.dropped for r in original.renditions
-        )
+        return all(self.is_there(r) or (r.path, r.key) in self.dropped for r in original.renditions)
 
-    def _is_there(self, path: str, key: str) -> bool:
-        entry = self.made.get((path, key))
-        return entry is not None and self.hash_on_disk(path) == entry.sha256
+    def is_there(self, rendition: PlannedRendition) -> bool:
+        """Whether a rendition was made from the same original in the same way, and lies there untouched."""
+        entry = self.made.get((rendition.path, rendition.key))
+        return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
 
     def open_for_writing(self) -> None:
         """Make the state folder. Raises `OSError` when the output folder cannot be written."""
@@ -195,7 +194,8 @@ def _stamp(value: Any) -> Stamp:
     return (size, mtime_ns, inode)
 
 
-def _read_manifest(path: Path) -> Manifest | None:
+def read_manifest(path: Path) -> Manifest | None:
+    """Return the manifest at `path`, None where there is none that can be read."""
     try:
         return Manifest.model_validate_json(path.read_bytes())
     except (OSError, ValidationError):

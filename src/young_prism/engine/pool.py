@@ -10,7 +10,7 @@ import multiprocessing
 import os
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, CancelledError, wait
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from pebble import ProcessExpired, ProcessPool
@@ -93,6 +93,20 @@ def worker_pool(jobs: int) -> Iterator[Pool]:
         raise
     finally:
         pool.join()
+
+
+@contextmanager
+def lazy_pool(jobs: int | None) -> Iterator[Callable[[], Pool]]:
+    """Yield a function that opens a pool when it is first called: with nothing to do, no process is started."""
+    opened: list[Pool] = []
+    with ExitStack() as stack:
+
+        def pool() -> Pool:
+            if not opened:
+                opened.append(stack.enter_context(worker_pool(jobs or default_jobs())))
+            return opened[0]
+
+        yield pool
 
 
 def _outcome(item: Item, future: Any) -> Done[Item]:

@@ -9,7 +9,7 @@ from pathlib import Path
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import MAX_PIXELS
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import LeftOut, Plan
+from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.events import Listener, Looked, nobody
 from young_prism.engine.ledger import Ledger
@@ -85,12 +85,20 @@ class Prepared:
     looks: Looks
     ledger: Ledger
 
-    def state(self, path: str) -> str:
-        """Return `new`, `unchanged` or `stale` for an original's renditions."""
-        original = next(original for original in self.plan.originals if original.path == path)
-        if self.ledger.is_done(original):
+    def state(self, rendition: PlannedRendition) -> str:
+        """Return how a planned rendition stands to what lies in the output folder.
+
+        `new`; `unchanged` (there already); `left out` (tried before, and not worth delivering); `stale` (ours,
+        made from something else); `blocked` (a file that we did not make has its name).
+        """
+        ledger = self.ledger
+        if ledger.is_there(rendition):
             return "unchanged"
-        return "stale" if any(r.path in self.ledger.owned for r in original.renditions) else "new"
+        if (rendition.path, rendition.key) in ledger.dropped:
+            return "left out"
+        if ledger.is_foreign(rendition.path):
+            return "blocked"
+        return "stale" if ledger.is_ours(rendition.path) else "new"
 
 
 def prepare(

@@ -90,11 +90,7 @@ def make_manifest(plan: Plan, ledger: Ledger, failures: Iterable[LeftOut]) -> Ma
 
 
 def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> OriginalEntry | None:
-    delivered = [
-        entry
-        for r in original.renditions
-        if (entry := ledger.made.get((r.path, r.key))) and ledger.hash_on_disk(r.path) == entry.sha256
-    ]
+    delivered = [ledger.made[r.path, r.key] for r in original.renditions if ledger.is_there(r)]
     if not delivered:
         return None
     facts = original.facts

@@ -1,4 +1,4 @@
-"""Two originals that would be called the same once their endings are gone.
+"""Two originals whose renditions would be called the same.
 
 `ticket.jpg` and `ticket.png` both give `ticket-400w.avif`; `Map.png` and `map.png` differ only on a system that
 keeps case apart. The first in the order of paths keeps the plain stem, and each later one gets its ending added
@@ -7,10 +7,14 @@ keeps case apart. The first in the order of paths keeps the plain stem, and each
 
 from __future__ import annotations
 
+import itertools
 import unicodedata
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
-from young_prism.core.naming.rule import folder_of, split_name
+from young_prism.core.naming.rule import split_name
+
+Named = TypeVar("Named")
 
 
 def same_name_key(path: str) -> str:
@@ -18,23 +22,37 @@ def same_name_key(path: str) -> str:
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 
-def distinct_stems(paths: Iterable[str]) -> Mapping[str, str]:
-    """Return the stem that each original's renditions use, keyed by its path."""
+def stem_choices(path: str) -> Iterator[str]:
+    """Yield the stems that an original may use, the plain one first, without end."""
+    stem, ending = split_name(path.rpartition("/")[2])
+    yield stem
+    if ending:
+        yield f"{stem}-{ending.lower()}"
+    yield from (f"{stem}-{number}" for number in itertools.count(2))
+
+
+def name_apart(
+    paths: list[str], named: Callable[[str, str], Named], results: Callable[[Named], list[str]]
+) -> dict[str, Named]:
+    """Name all originals so that no two results share a path, and return what `named` gave for each.
+
+    `named(path, stem)` names one original's results with a stem, `results` lists their paths. Plain stems are
+    given out first, so that no made-up one ever takes the plain one of an original still to come.
+    """
     taken: set[str] = set()
-    stems: dict[str, str] = {}
+    chosen: dict[str, Named] = {}
+
+    def fits(path: str, stem: str) -> bool:
+        candidate = named(path, stem)
+        keys = {same_name_key(result) for result in results(candidate)}
+        if keys & taken:
+            return False
+        taken.update(keys)
+        chosen[path] = candidate
+        return True
+
     ordered = sorted(paths)
-    plain = {same_name_key(path.removesuffix("." + split_name(path)[1])) for path in ordered}
-    for path in ordered:
-        folder = folder_of(path)
-        stem, ending = split_name(path.rpartition("/")[2])
-        choice = stem
-        number = 1
-        while (key := same_name_key(f"{folder}/{choice}" if folder else choice)) in taken or (
-            choice != stem and key in plain
-        ):
-            # The second test keeps a made-up stem from taking the plain one of an original still to come.
-            choice = f"{stem}-{ending.lower()}" if number == 1 and ending else f"{stem}-{number}"
-            number += 1
-        taken.add(key)
-        stems[path] = choice
-    return stems
+    later = [path for path in ordered if not fits(path, next(stem_choices(path)))]
+    for path in later:
+        next(stem for stem in stem_choices(path) if fits(path, stem))
+    return {path: chosen[path] for path in ordered}

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.ladder.rungs import rungs_for
-from young_prism.core.naming.collisions import distinct_stems, same_name_key
+from young_prism.core.naming.collisions import name_apart
 from young_prism.core.naming.rule import NameParts, folder_of, rendition_path, split_name
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import (
@@ -28,28 +28,13 @@ PIXELS_VERSION = 1
 
 def make_plan(facts: Mapping[str, Facts], recipe: Recipe, left_out: Iterable[LeftOut] = ()) -> Plan:
     """Plan all originals, given by their path below the source with `/` between folders."""
-    stems = distinct_stems(facts)
-    taken: dict[str, str] = {}
-    planned = []
-    problems = list(left_out)
-    for path in sorted(facts):
-        original = _plan_original(path, facts[path], stems[path], recipe)
-        clash = next((taken[k] for r in original.renditions if (k := same_name_key(r.path)) in taken), None)
-        if clash is not None:
-            problems.append(
-                LeftOut(
-                    path=path,
-                    error=f"Its renditions would have the names of those of {clash}.",
-                    remedy="Rename one of the two.",
-                    failed=True,
-                )
-            )
-            continue
-        taken.update((same_name_key(rendition.path), path) for rendition in original.renditions)
-        planned.append(original)
-    return Plan(
-        recipe=recipe, originals=tuple(planned), left_out=tuple(sorted(problems, key=lambda left: left.path))
+    planned = name_apart(
+        list(facts),
+        lambda path, stem: _plan_original(path, facts[path], stem, recipe),
+        lambda original: [rendition.path for rendition in original.renditions],
     )
+    problems = tuple(sorted(left_out, key=lambda left: left.path))
+    return Plan(recipe=recipe, originals=tuple(planned.values()), left_out=problems)
 
 
 def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> PlannedOriginal:

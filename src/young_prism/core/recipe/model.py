@@ -1,9 +1,9 @@
 """The whole set of decisions, as immutable values with sane defaults.
 
-Qualities: WebP about 80 is where a photo is hard to tell from its original, JPEG 82 to 85 is the habit for fallbacks
-(common practice, no source); AVIF 60 is of WebP's look (measured: AVIF 65 = WebP 86 = JPEG 80 in mean SSIMULACRA 2
-on 28 photographs). Efforts: the knee of
-bytes against time (docs/performance.md). Chroma is pinned everywhere: encoders change it by themselves.
+Qualities: WebP about 80 is where a photo is hard to tell from its original (common practice, no source). AVIF 57
+has the same mean SSIMULACRA 2 (docs/performance.md), so the two modern formats look alike and their bytes may be
+compared. The fallback is a step better, as is the habit. Efforts: the knee of bytes against time (docs/performance.md).
+Chroma is pinned everywhere: encoders change it by themselves.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ class _Part(BaseModel):
 class Avif(_Part):
     """AV1 still pictures: smallest by far on photos."""
 
-    quality: Quality = 60
+    quality: Quality = 57
     effort: Annotated[int, Field(ge=0, le=9)] = 3
     chroma: Chroma = "4:2:0"
 
@@ -44,7 +44,7 @@ class Webp(_Part):
 class Jpeg(_Part):
     """The fallback for opaque photos: progressive, with trellis quantisation."""
 
-    quality: Quality = 82
+    quality: Quality = 80
     chroma: Chroma = "4:2:0"
 
 

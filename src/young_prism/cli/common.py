@@ -1,0 +1,75 @@
+"""Options that several verbs share, and how progress and failures are printed."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
+
+if TYPE_CHECKING:
+    from young_prism.core.plan.model import LeftOut
+
+FOLDER = click.Path(path_type=Path, file_okay=True)
+
+source_option = click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read.")
+out_option = click.option(
+    "--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."
+)
+recipe_option = click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file.")
+json_option = click.option(
+    "--json", "as_json", is_flag=True, help="Print one JSON object on standard output."
+)
+jobs_option = click.option(
+    "--jobs", type=click.IntRange(1, 256), help="Worker processes; one a core if left out."
+)
+
+
+def load_recipe(file: Path | None) -> Recipe:
+    """Read a recipe, or take the default one. Raises `RecipeError`."""
+    if file is None:
+        return Recipe()
+    try:
+        text = file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise RecipeError(
+            f"The recipe cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
+            file=str(file),
+            remedy="Check the path.",
+        ) from error
+    return read_recipe(text, file=str(file))
+
+
+def print_json(data: Any) -> None:
+    """Print one object on standard output."""
+    click.echo(json.dumps(data, indent=1, ensure_ascii=True))
+
+
+def say(line: str) -> None:
+    """Print a line about what is going on; standard output is kept for results."""
+    click.echo(line, err=True)
+
+
+def print_failures(failures: Iterable[LeftOut], title: str) -> None:
+    """Print file, what happened and what to do, a line each."""
+    for number, failure in enumerate(failures):
+        if number == 0:
+            say(f"{title}:")
+        say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")
+
+
+def printable(path: str) -> str:
+    """Return a path with control characters spelt out, so that a name cannot rewrite the terminal."""
+    return "".join(char if char.isprintable() else char.encode("unicode_escape").decode() for char in path)
+
+
+def on_terminal() -> bool:
+    """Whether a person is watching standard error."""
+    return sys.stderr.isatty()

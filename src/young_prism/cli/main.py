@@ -1,0 +1,41 @@
+"""`young-prism`: the group of verbs, and the one place where errors become lines and exit statuses.
+
+Exit status: 0 all well, 1 some items failed (the rest is done), 2 wrong use, 130 stopped by Ctrl-C.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import Any
+
+import click
+
+from young_prism import __version__
+from young_prism.core.errors import YoungPrismError
+
+_VERBS = ("build", "demo", "look", "plan", "recipe", "serve", "snippet")
+
+
+class _Verbs(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        return list(_VERBS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in _VERBS:
+            return None
+        module = importlib.import_module(f"young_prism.cli.{cmd_name}")
+        command: click.Command = getattr(module, cmd_name)
+        return command
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except YoungPrismError as error:
+            click.echo(f"young-prism: {error}", err=True)
+            ctx.exit(2)
+
+
+@click.command(cls=_Verbs, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="young-prism")
+def main() -> None:
+    """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""

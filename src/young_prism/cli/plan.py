@@ -1,0 +1,78 @@
+"""`young-prism plan`: what a build would make. Nothing is written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import (
+    jobs_option,
+    json_option,
+    load_recipe,
+    out_option,
+    print_failures,
+    print_json,
+    printable,
+    recipe_option,
+    say,
+    source_option,
+)
+from young_prism.core.report.figures import count
+
+
+@click.command()
+@source_option
+@out_option
+@recipe_option
+@jobs_option
+@json_option
+@click.pass_context
+def plan(
+    ctx: click.Context, source: Path, out: Path, recipe_file: Path | None, jobs: int | None, *, as_json: bool
+) -> None:
+    """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
+    from young_prism.engine.pool import lazy_pool
+    from young_prism.engine.prepare import prepare
+
+    with lazy_pool(jobs) as pool:
+        prepared = prepare(source, out, load_recipe(recipe_file), pool)
+    rows = [
+        {
+            "original": original.path,
+            "path": rendition.path,
+            "width": rendition.size.width,
+            "height": rendition.size.height,
+            "format": rendition.format.value,
+            "state": prepared.state(rendition),
+            "reason": rendition.reason,
+        }
+        for original in prepared.plan.originals
+        for rendition in original.renditions
+    ]
+    failures = [left for left in prepared.plan.left_out if left.failed]
+    skipped = [left for left in prepared.plan.left_out if not left.failed]
+    if as_json:
+        print_json(
+            {
+                "renditions": rows,
+                "warnings": [{"original": path, "warning": text} for path, text in prepared.plan.warnings],
+                "failures": [left.as_dict() for left in failures],
+                "skipped": [left.as_dict() for left in skipped],
+                "notes": list(prepared.looks.notes),
+            }
+        )
+    else:
+        for row in rows:
+            size = f"{row['width']} × {row['height']}"
+            click.echo(f"{row['state']:<9}  {size:>13}  {printable(str(row['path']))}  ({row['reason']})")
+        for path, remark in prepared.plan.warnings:
+            say(f"Note: {printable(path)}: {remark}")
+        for note in prepared.looks.notes:
+            say(f"Note: {note}")
+        print_failures(skipped, "Left out")
+        print_failures(failures, "Cannot be used")
+        say(
+            f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}; nothing was written"
+        )
+    ctx.exit(1 if failures else 0)

@@ -1,0 +1,41 @@
+"""Draw the whole demo source into a folder: all cores, and either the whole of it or nothing."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import shutil
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from pathlib import Path
+
+from young_prism.demo.site import write_site
+
+SITE_NAME = "Ottermoor Hill Railway"
+FOLDER_NAME = "ottermoor"
+
+
+def draw_demo(target: Path, *, listen: Callable[[int, int], None] = lambda *_: None) -> None:
+    """Draw pages and images into `target`, which must not be there yet. It appears only when all is drawn."""
+    from young_prism.demo.catalogue import catalogue
+
+    part = target.with_name(f".{target.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    entries = sorted(catalogue(), key=lambda entry: -entry.cost)
+    for entry in entries:
+        (part / "images" / entry.path).parent.mkdir(parents=True, exist_ok=True)
+    write_site(part)
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(os.cpu_count() or 1, mp_context=context) as pool:
+        futures = [pool.submit(_draw_one, str(part), entry.path) for entry in entries]
+        for done, future in enumerate(as_completed(futures), start=1):
+            future.result()
+            listen(done, len(entries))
+    part.rename(target)
+
+
+def _draw_one(root: str, path: str) -> None:
+    from young_prism.demo.catalogue import catalogue
+
+    entry = next(entry for entry in catalogue() if entry.path == path)
+    entry.save(Path(root) / "images" / path)

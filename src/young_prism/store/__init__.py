@@ -1,0 +1,1 @@
+"""SQLAlchemy models, migrations and queries: the only place with SQL. Other code uses `Store` alone."""

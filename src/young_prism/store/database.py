@@ -1,0 +1,36 @@
+"""The SQLite file: WAL, foreign keys, and its schema brought up to date by migrations when it is opened."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, event
+
+
+def open_database(file: Path) -> Engine:
+    """Open (and make or migrate) the database in `file`."""
+    file.parent.mkdir(parents=True, exist_ok=True)
+    engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": 30})
+    event.listen(engine, "connect", _set_up)
+    with engine.begin() as connection:
+        config = migrations_config()
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+    return engine
+
+
+def migrations_config() -> Config:
+    """Return Alembic's configuration for the migrations that come with the package."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("path_separator", "os")
+    return config
+
+
+def _set_up(connection: Any, _record: Any) -> None:
+    connection.execute("PRAGMA journal_mode = WAL")
+    connection.execute("PRAGMA foreign_keys = ON")
+    connection.execute("PRAGMA synchronous = NORMAL")

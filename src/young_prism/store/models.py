@@ -1,0 +1,90 @@
+"""Tables. Changed only together with a migration; a test compares the two."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import JSON, DateTime, Float, ForeignKey, Integer, String, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    """Base of all tables."""
+
+
+class SourceRow(Base):
+    """A set of images that belongs together."""
+
+    __tablename__ = "source"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    slug: Mapped[str] = mapped_column(String(80), unique=True)
+    name: Mapped[str] = mapped_column(String(200))
+    folder: Mapped[str]
+    out_folder: Mapped[str]
+    added_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    looked_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    notes: Mapped[list[str]] = mapped_column(JSON, default=list)
+
+
+class OriginalRow(Base):
+    """One input file: its facts, or why it has none."""
+
+    __tablename__ = "original"
+    __table_args__ = (UniqueConstraint("source_id", "path"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), index=True)
+    path: Mapped[str]
+    bytes: Mapped[int] = mapped_column(Integer, default=0)
+    stamp: Mapped[list[int] | None] = mapped_column(JSON)
+    facts: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    error: Mapped[str | None]
+    remedy: Mapped[str | None]
+    failed: Mapped[bool] = mapped_column(default=False)
+
+
+class RunRow(Base):
+    """One execution of a plan."""
+
+    __tablename__ = "run"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), index=True)
+    origin: Mapped[str] = mapped_column(String(20))
+    state: Mapped[str] = mapped_column(String(20), index=True)
+    recipe: Mapped[str]
+    version: Mapped[str] = mapped_column(String(40))
+    started_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    ended_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    originals: Mapped[int] = mapped_column(Integer, default=0)
+    originals_done: Mapped[int] = mapped_column(Integer, default=0)
+    planned: Mapped[int] = mapped_column(Integer, default=0)
+    work: Mapped[float] = mapped_column(Float, default=0.0)
+    work_done: Mapped[float] = mapped_column(Float, default=0.0)
+    seconds: Mapped[float] = mapped_column(Float, default=0.0)
+    bytes_originals: Mapped[int] = mapped_column(Integer, default=0)
+    bytes_renditions: Mapped[int] = mapped_column(Integer, default=0)
+    outcomes: Mapped[dict[str, int]] = mapped_column(JSON, default=dict)
+    error: Mapped[str | None]
+    remedy: Mapped[str | None]
+
+
+class ItemRow(Base):
+    """One planned rendition of a run with its outcome; `path` is empty where an original failed as a whole."""
+
+    __tablename__ = "item"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), index=True)
+    original: Mapped[str] = mapped_column(index=True)
+    path: Mapped[str]
+    format: Mapped[str] = mapped_column(String(10))
+    width: Mapped[int] = mapped_column(Integer)
+    height: Mapped[int] = mapped_column(Integer)
+    outcome: Mapped[str] = mapped_column(String(10))
+    reason: Mapped[str]
+    remedy: Mapped[str] = mapped_column(default="")
+    bytes: Mapped[int] = mapped_column(Integer)
+    original_bytes: Mapped[int] = mapped_column(Integer, default=0)
