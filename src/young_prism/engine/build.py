@@ -22,7 +22,7 @@ from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
 from young_prism.engine.ledger import STATE_FOLDER, Ledger
 from young_prism.engine.pool import Pool, lazy_pool
-from young_prism.engine.prepare import Prepared, prepare
+from young_prism.engine.prepare import Known, Prepared, nothing_known, prepare
 from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
 from young_prism.engine.tasks import render_file
@@ -75,6 +75,7 @@ def build(
     *,
     jobs: int | None = None,
     listen: Listener = nobody,
+    known: Known = nothing_known,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
     """Make every rendition of `source` that is not there yet into `out`.
@@ -84,7 +85,7 @@ def build(
     """
     began = time.monotonic()
     with _locked(source, out), lazy_pool(jobs) as pool:
-        prepared = prepare(source, out, recipe, pool, listen=listen)
+        prepared = prepare(source, out, recipe, pool, listen=listen, known=known)
         result = _execute(source, prepared, pool, listen, stopped)
     result.seconds = time.monotonic() - began
     return result

@@ -19,6 +19,13 @@ from young_prism.engine.tasks import look_file
 
 _LOOK_TIMEOUT_S = 60.0
 
+Known = Callable[[Found], Facts | None]
+"""Answers from an earlier look, as long as the original's stamp is the same."""
+
+
+def nothing_known(_found: Found) -> None:
+    """Know nothing from an earlier look."""
+
 
 @dataclass(frozen=True, slots=True)
 class Looks:
@@ -39,7 +46,7 @@ def look_folder(
     pool: Callable[[], Pool],
     *,
     output: Path | None = None,
-    known: Callable[[Found], Facts | None] = lambda _: None,
+    known: Known = nothing_known,
     listen: Listener = nobody,
     max_pixels: int = MAX_PIXELS,
 ) -> Looks:
@@ -102,9 +109,20 @@ class Prepared:
 
 
 def prepare(
-    source: Path, out: Path, recipe: Recipe, pool: Callable[[], Pool], *, listen: Listener = nobody
+    source: Path,
+    out: Path,
+    recipe: Recipe,
+    pool: Callable[[], Pool],
+    *,
+    listen: Listener = nobody,
+    known: Known = nothing_known,
 ) -> Prepared:
-    """Make the plan for building `source` into `out`. Nothing is written."""
+    """Make the plan for building `source` into `out`. Nothing is written.
+
+    `known` may answer for originals that the output folder's own records do not know.
+    """
     ledger = Ledger.load(out)
-    looks = look_folder(source, pool, output=out, known=ledger.known_facts, listen=listen)
+    looks = look_folder(
+        source, pool, output=out, known=lambda found: ledger.known_facts(found) or known(found), listen=listen
+    )
     return Prepared(make_plan(looks.facts, recipe, looks.left_out), looks, ledger)

@@ -1,0 +1,68 @@
+# `make demo` and `make test` do all the set-up themselves; the rest is for working on the project.
+PYTHON ?= python3
+PORT ?= 8765
+DEMO := .demo
+PY := .venv/bin/python
+STATIC := src/young_prism/web/static
+
+.PHONY: demo demo-reset test lint format css schema bench screenshots clean
+
+demo: .venv/.run
+	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
+
+demo-reset: .venv/.run
+	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT) --reset
+
+# A machine with Python but without its venv module gets that from Debian's packages.
+.venv/bin/python:
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Young Prism needs Python 3.11 or newer; say which with PYTHON=..."; exit 1; }
+	@rm -rf .venv; $(PYTHON) -m venv .venv 2>/dev/null || { rm -rf .venv; sh tools/install-debian python3-venv && $(PYTHON) -m venv .venv; }
+
+.venv/.run: pyproject.toml | .venv/bin/python
+	@echo "Installing what Young Prism needs (once) ..."
+	@$(PY) -m pip install --quiet --disable-pip-version-check --editable .
+	@touch $@
+
+.venv/.test: pyproject.toml | .venv/bin/python
+	@$(PY) -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@ .venv/.run
+
+test: .venv/.test
+	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin
+	@$(MAKE) --no-print-directory lint
+	@.venv/bin/pytest
+
+lint: .venv/.test
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports --no-logo 2>/dev/null || .venv/bin/lint-imports
+
+format: .venv/.test
+	.venv/bin/ruff check --fix .
+	.venv/bin/ruff format .
+
+# Needs Node; the result is committed, so running and testing do not.
+css:
+	npm install --silent --no-save  # not "npm ci": it refuses lock files without registry addresses
+	mkdir -p $(STATIC)/fonts
+	cp node_modules/@fontsource-variable/hanken-grotesk/files/hanken-grotesk-latin-wght-normal.woff2 $(STATIC)/fonts/hanken-grotesk-latin.woff2
+	cp node_modules/@fontsource-variable/hanken-grotesk/files/hanken-grotesk-latin-ext-wght-normal.woff2 $(STATIC)/fonts/hanken-grotesk-latin-ext.woff2
+	cp node_modules/@fontsource-variable/hanken-grotesk/LICENSE $(STATIC)/fonts/hanken-grotesk-LICENSE.txt
+	cp node_modules/@fontsource-variable/source-code-pro/files/source-code-pro-latin-wght-normal.woff2 $(STATIC)/fonts/source-code-pro-latin.woff2
+	cp node_modules/@fontsource-variable/source-code-pro/files/source-code-pro-latin-ext-wght-normal.woff2 $(STATIC)/fonts/source-code-pro-latin-ext.woff2
+	cp node_modules/@fontsource-variable/source-code-pro/LICENSE $(STATIC)/fonts/source-code-pro-LICENSE.txt
+	npx tailwindcss --input styles/app.css --output $(STATIC)/app.css --minify
+	$(PYTHON) tools/stamp_css.py
+
+schema: .venv/.test
+	$(PY) tools/write_schemas.py
+
+bench: .venv/.test
+	$(PY) bench/build.py
+
+screenshots: .venv/.test
+	$(PY) tools/screenshots.py
+
+clean:
+	rm -rf .venv .demo node_modules build dist

@@ -1,0 +1,61 @@
+"""`young-prism demo`: draw the demo source once, and start the pages with it."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import click
+from platformdirs import user_data_path
+
+from young_prism.cli.common import FOLDER, on_terminal, say
+from young_prism.cli.serve import port_option
+
+_MARK = "this-is-a-young-prism-demo"
+
+
+@click.command()
+@port_option
+@click.option("--data", type=FOLDER, help="Where the demo is kept.")
+@click.option("--reset", is_flag=True, help="Start over: draw again, forget all runs.")
+def demo(port: int, data: Path | None, *, reset: bool) -> None:
+    """Start the pages with an invented railway's site to try things on; what was there is kept."""
+    from young_prism.core.errors import ServeError
+    from young_prism.demo.draw import FOLDER_NAME, SITE_NAME, draw_demo
+    from young_prism.web.app import close_app, create_app
+    from young_prism.web.config import Settings
+    from young_prism.web.context import Services
+    from young_prism.web.server import claim_port, serve_forever
+
+    folder = (data or user_data_path("young-prism") / "demo").resolve()
+    listener = claim_port(port)
+    if folder.exists() and any(folder.iterdir()) and not (folder / _MARK).is_file():
+        raise ServeError(
+            "This folder holds other things than a demo.",
+            file=str(folder),
+            remedy="Give --data an empty folder.",
+        )
+    if reset:
+        shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / _MARK).touch()
+    site = folder / FOLDER_NAME
+    if not site.is_dir():
+        say(f"Drawing the demo source, {SITE_NAME} …")
+        draw_demo(site, listen=_progress)
+    app = create_app(Settings(data=folder / "data", roots=(site,)))
+    parts: Services = app.extensions["young_prism"]
+    source = parts.store.add_source(SITE_NAME, site / "images", folder / "renditions", folder)
+    if source.looked_at is None:
+        parts.runner.look(source)
+    try:
+        serve_forever(app, listener, say=say)
+    finally:
+        close_app(app)
+
+
+def _progress(done: int, total: int) -> None:
+    if on_terminal():
+        click.echo(f"\r  {done} of {total} pictures", nl=done == total, err=True)
+    elif done == total:
+        say(f"  {total} pictures")

@@ -1,0 +1,57 @@
+"""`young-prism serve`: the pages, on this machine only."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+from platformdirs import user_data_path
+
+from young_prism.cli.common import FOLDER, say
+
+DEFAULT_PORT = 8765
+
+port_option = click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    default=DEFAULT_PORT,
+    show_default=True,
+    help="0 takes a free one.",
+)
+
+
+@click.command()
+@port_option
+@click.option(
+    "--root",
+    "roots",
+    type=FOLDER,
+    multiple=True,
+    help="Folders below it can be added as sources; repeatable.",
+)
+@click.option("--data", type=FOLDER, help="Where the database and renditions are kept.")
+@click.option("--jobs", type=click.IntRange(1, 256), help="Worker processes; one a core if left out.")
+def serve(port: int, roots: tuple[Path, ...], data: Path | None, jobs: int | None) -> None:
+    """Start the pages and print their address; Ctrl-C ends them."""
+    from young_prism.core.errors import ServeError
+    from young_prism.web.app import close_app, create_app
+    from young_prism.web.config import Settings
+    from young_prism.web.server import claim_port, serve_forever
+
+    for root in roots:
+        if not root.is_dir():
+            raise ServeError(
+                "There is no such folder.", file=str(root), remedy="Give --root an existing folder."
+            )
+    listener = claim_port(port)
+    app = create_app(
+        Settings(
+            data=data or user_data_path("young-prism"),
+            roots=tuple(root.resolve() for root in roots),
+            jobs=jobs,
+        )
+    )
+    try:
+        serve_forever(app, listener, say=say)
+    finally:
+        close_app(app)

@@ -1,0 +1,23 @@
+"""A small WebP for looking at an original on a page."""
+
+from __future__ import annotations
+
+from young_prism.core.errors import DamagedError
+from young_prism.core.originals.facts import Facts
+from young_prism.core.pixels.decode import damaged
+from young_prism.core.pixels.shape import largest_rung
+from young_prism.core.pixels.vips import pyvips
+
+
+def preview(data: bytes, facts: Facts, width: int) -> bytes:
+    """Return a WebP at most `width` wide and four times as tall, upright and in sRGB.
+
+    Raises `DamagedError` when the original cannot be decoded.
+    """
+    size = facts.size.at_width(min(width, facts.size.width))
+    if size.height > 4 * width:
+        raise DamagedError("The picture is too tall to preview.", remedy="Open the original itself.")
+    try:
+        return bytes(largest_rung(data, facts, size).webpsave_buffer(Q=80, effort=2, keep="none"))
+    except pyvips.Error as error:
+        raise damaged(error) from error

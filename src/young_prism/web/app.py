@@ -1,0 +1,138 @@
+"""The application factory: blueprints, template words, security headers, errors as pages."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, render_template, request, url_for
+from flask_wtf.csrf import CSRFProtect
+from werkzeug.exceptions import HTTPException
+
+from young_prism import __version__
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.report import figures
+from young_prism.core.values import ImageFormat
+from young_prism.store.store import Store
+from young_prism.web import files, intake, picture, run, sources
+from young_prism.web.config import Settings
+from young_prism.web.context import Services, services
+from young_prism.web.path import stops
+from young_prism.web.runner import Runner
+
+_CONTENT_SECURITY_POLICY = (
+    "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
+    "form-action 'self'; frame-ancestors 'none'"
+)
+
+
+def create_app(settings: Settings) -> Flask:
+    """Return the application; call `close_app` when it is done with."""
+    app = Flask(__name__, template_folder="shared/templates")
+    app.config.update(
+        SECRET_KEY=_secret(settings.data),
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_HTTPONLY=True,
+        WTF_CSRF_TIME_LIMIT=None,  # a page left open overnight still works in the morning
+        MAX_CONTENT_LENGTH=1_000_000,
+        TRUSTED_HOSTS=["127.0.0.1", "localhost", "[::1]"],  # no other site's name may lead here
+    )
+    store = Store(settings.database)
+    store.close_interrupted_runs()
+    app.extensions["young_prism"] = Services(settings, store, Runner(store, settings.jobs))
+    CSRFProtect(app)
+    for blueprint in (sources.blueprint, intake.blueprint, picture.blueprint, run.blueprint, files.blueprint):
+        app.register_blueprint(blueprint)
+    _add_words(app)
+    _add_errors(app)
+    app.after_request(_secure)
+    return app
+
+
+def close_app(app: Flask) -> None:
+    """Stop what runs behind the pages, and let go of the database."""
+    parts: Services = app.extensions["young_prism"]
+    parts.runner.close()
+    parts.store.close()
+
+
+def _secret(data: Path) -> str:
+    """Return the key that signs sessions, kept beside the database so that a restart does not log forms out."""
+    data.mkdir(parents=True, exist_ok=True)
+    file = data / "secret"
+    if not file.is_file():
+        file.touch(mode=0o600)
+        file.write_text(secrets.token_hex(32))
+    return file.read_text()
+
+
+def _add_words(app: Flask) -> None:
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.filters.update(
+        bytes=figures.format_bytes,
+        duration=figures.format_duration,
+        count=figures.count,
+        format_label=lambda name: ImageFormat(name).label,
+    )
+    app.jinja_env.globals.update(
+        asset=_asset, saving=figures.format_saving, share=figures.saved_share, version=__version__
+    )
+
+    @app.context_processor
+    def every_page() -> dict[str, Any]:
+        theme = request.cookies.get("theme")
+        return {
+            "stops": stops,
+            "theme": theme if theme in ("light", "dark") else None,
+            "active": services().store.active_run(),
+            "all_sources": services().store.sources(),
+        }
+
+
+def _asset(name: str, endpoint: str = "static") -> str:
+    """Return the address of a file of ours with the hash of its content, so that it may be cached for good."""
+    return url_for(endpoint, filename=name, v=_digest(endpoint, name))
+
+
+@cache
+def _digest(endpoint: str, name: str) -> str:
+    part = endpoint.removesuffix(".static")
+    here = Path(__file__).parent
+    folder = here / "static" if part == "static" else here / part / "static"
+    return hashlib.sha256((folder / name).read_bytes()).hexdigest()[:12]
+
+
+def _add_errors(app: Flask) -> None:
+    @app.errorhandler(HTTPException)
+    def page(error: HTTPException) -> tuple[str, int]:
+        code = error.code or 500
+        texts = {
+            400: ("This could not be taken", "Go back, load the page again and repeat."),
+            404: ("Nothing is here", "The address may be old. All sources are under Sources."),
+            405: ("That is not done this way", "Use the buttons on the pages."),
+            500: ("Something went wrong here", "The server's log says what. Nothing was lost; try again."),
+        }
+        title, remedy = texts.get(code, (error.name, "Go back and try again."))
+        own_words = error.description if code == 404 and "“" in str(error.description) else None
+        return render_template("error.html", title=title, what=own_words, remedy=remedy, code=code), code
+
+    @app.errorhandler(YoungPrismError)
+    def ours(error: YoungPrismError) -> tuple[str, int]:
+        place = f"{error.file}: " if error.file else ""
+        return render_template(
+            "error.html", title="This did not work", what=place + error.what, remedy=error.remedy, code=409
+        ), 409
+
+
+def _secure(response: Response) -> Response:
+    response.headers.setdefault("Content-Security-Policy", _CONTENT_SECURITY_POLICY)
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    response.headers.setdefault("Referrer-Policy", "same-origin")
+    if request.args.get("v") and response.status_code == 200:
+        response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    elif response.mimetype == "text/html":
+        response.headers.setdefault("Cache-Control", "no-store")
+    return response

@@ -1,0 +1,48 @@
+"""What every route reaches: settings, store, runner; and the source that an address names."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from flask import abort, current_app
+
+from young_prism.store.models import SourceRow
+from young_prism.store.store import Store
+from young_prism.web.config import Settings
+from young_prism.web.runner import Runner
+
+
+@dataclass(frozen=True, slots=True)
+class Services:
+    """The parts that a running application is made of."""
+
+    settings: Settings
+    store: Store
+    runner: Runner
+
+
+def services() -> Services:
+    """Return the running application's parts."""
+    found: Services = current_app.extensions["young_prism"]
+    return found
+
+
+def source_or_404(slug: str) -> SourceRow:
+    """Return the source of an address, or answer 404."""
+    source = services().store.source(slug)
+    if source is None:
+        abort(
+            404,
+            f"There is no source called “{slug}”. It may have been removed; all of them are under Sources.",
+        )
+    return source
+
+
+def inside(folder: str | Path, path: str) -> Path:
+    """Return `folder/path` when that really lies inside the folder and is a file; else answer 404."""
+    root = Path(folder).resolve()
+    target = (root / path).resolve()
+    if not target.is_relative_to(root) or not target.is_file():
+        abort(404, f"There is no file {path} here any more. Look at the source again to see what changed.")
+    return target

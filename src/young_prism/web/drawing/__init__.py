@@ -1,0 +1,1 @@
+"""Drawings as geometry: figures in, coordinates out; the templates turn them into SVG."""

@@ -1,0 +1,73 @@
+"""Files: originals, small pictures of them, and renditions, each only from its own folder."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+from flask import Blueprint, Response, abort, request, send_file
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.sniff import HEAD_BYTES, sniff
+from young_prism.core.pixels.preview import preview
+from young_prism.core.values import ImageFormat
+from young_prism.engine.publish import write_atomically
+from young_prism.web.context import inside, services, source_or_404
+
+blueprint = Blueprint("files", __name__)
+
+_PREVIEW_WIDTHS = (320, 1280)
+_NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
+"""What a served picture may do: an SVG, opened on its own, runs no script and fetches nothing."""
+
+
+@blueprint.get("/s/<slug>/original/<path:path>")
+def original(slug: str, path: str) -> BaseResponse:
+    """Send an original as it is."""
+    return _picture(inside(source_or_404(slug).folder, path))
+
+
+@blueprint.get("/s/<slug>/rendition/<path:path>")
+def rendition(slug: str, path: str) -> BaseResponse:
+    """Send a rendition."""
+    return _picture(inside(source_or_404(slug).out_folder, path))
+
+
+@blueprint.get("/s/<slug>/small/<int:width>/<path:path>")
+def small(slug: str, width: int, path: str) -> BaseResponse:
+    """Send a WebP of an original for looking at it on a page: upright, sRGB, made once and kept."""
+    if width not in _PREVIEW_WIDTHS:
+        abort(404)
+    source = source_or_404(slug)
+    row = services().store.original(source.id, path)
+    if row is None or row.facts is None:
+        abort(404)
+    facts = Facts.from_dict(row.facts)
+    file = inside(source.folder, path)
+    if facts.format is ImageFormat.SVG:
+        return _picture(file)
+    cached = services().settings.thumbnails / f"{_cache_key(facts, width)}.webp"
+    if not cached.is_file():
+        try:
+            data = preview(file.read_bytes(), facts, width)
+        except (YoungPrismError, OSError):
+            abort(404)
+        write_atomically(cached, data)
+    return send_file(cached, mimetype="image/webp")
+
+
+def _cache_key(facts: Facts, width: int) -> str:
+    return hashlib.sha256(f"{facts.sha256} {width} 1".encode()).hexdigest()[:40]
+
+
+def _picture(file: Path) -> BaseResponse:
+    """Send a picture under the type that its content has, and nothing else but pictures."""
+    with file.open("rb") as opened:
+        fmt = sniff(opened.read(HEAD_BYTES))
+    if fmt is None:
+        abort(404)
+    response: Response = send_file(file, mimetype=fmt.mime, as_attachment="download" in request.args)
+    response.headers["Content-Security-Policy"] = _NO_SCRIPT
+    return response

@@ -1,0 +1,79 @@
+"""The stop Intake: every original with pixel size and bytes, and what cannot be used."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from flask import Blueprint, jsonify, redirect, render_template, request, url_for
+from werkzeug import Response
+
+from young_prism.core.originals.facts import Facts
+from young_prism.web.context import services, source_or_404
+
+blueprint = Blueprint(
+    "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
+)
+
+_SORTS = {
+    "bytes": ("heaviest first", lambda pair: (-pair[1].bytes, pair[0])),
+    "name": ("by name", lambda pair: pair[0]),
+    "pixels": ("largest first", lambda pair: (-pair[1].size.pixels, pair[0])),
+}
+
+
+@blueprint.get("/s/<slug>/intake")
+def index(slug: str) -> str:
+    """Show the contact sheet. The address holds format, kind, text and sort."""
+    source = source_or_404(slug)
+    if source.looked_at is None:
+        services().runner.look(source)
+    rows = services().store.originals(source.id)
+    every = [(row.path, Facts.from_dict(row.facts)) for row in rows if row.facts]
+    chosen = {key: request.args.get(key, "") for key in ("format", "kind", "text", "sort")}
+    sort = chosen["sort"] if chosen["sort"] in _SORTS else "bytes"
+    shown = sorted((pair for pair in every if _matches(pair, chosen)), key=_SORTS[sort][1])
+    formats = Counter(facts.format.value for _, facts in every)
+    weights: Counter[str] = Counter()
+    for _, facts in every:
+        weights[facts.format.value] += facts.bytes
+    return render_template(
+        "intake/index.html",
+        source=source,
+        progress=services().runner.look_progress(source.id),
+        shown=shown,
+        total=len(every),
+        total_bytes=sum(facts.bytes for _, facts in every),
+        formats=[(fmt, formats[fmt], size) for fmt, size in weights.most_common()],
+        kinds=Counter(facts.kind.value for _, facts in every).most_common(),
+        chosen=chosen,
+        sort=sort,
+        sorts={key: label for key, (label, _) in _SORTS.items()},
+        problems=[row for row in rows if row.error],
+    )
+
+
+@blueprint.post("/s/<slug>/look")
+def look(slug: str) -> Response:
+    """Look at the source again: new, changed and gone files show up."""
+    source = source_or_404(slug)
+    services().runner.look(source)
+    return redirect(url_for("intake.index", slug=slug))
+
+
+@blueprint.get("/s/<slug>/look.json")
+def progress(slug: str) -> Response:
+    """Say how far a look is."""
+    source = source_or_404(slug)
+    going = services().runner.look_progress(source.id)
+    if going is None:
+        return jsonify(going=False)
+    return jsonify(going=not going.error, done=going.done, total=going.total, error=going.error)
+
+
+def _matches(pair: tuple[str, Facts], chosen: dict[str, str]) -> bool:
+    path, facts = pair
+    return (
+        chosen["format"] in ("", facts.format.value)
+        and chosen["kind"] in ("", facts.kind.value)
+        and chosen["text"].casefold() in path.casefold()
+    )

@@ -1,0 +1,40 @@
+"""The header: the path of the work as stops on a beam, with the one lit where you stand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from flask import url_for
+
+from young_prism.store.models import SourceRow
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """One stop: an address, or the reason why it cannot be used yet."""
+
+    name: str
+    href: str = ""
+    why_not: str = ""
+
+
+_NEEDS_SOURCE = "Choose a source first."
+
+
+def stops(source: SourceRow | None) -> list[Stop]:
+    """Return the six stops in the order of the work."""
+    slug = source.slug if source else None
+    return [
+        Stop("Sources", url_for("sources.index")),
+        _stop("Intake", "intake.index", slug),
+        Stop(
+            "Recipe", why_not="Not to be edited here yet: runs use the recipe “Site pictures”, shown on Run."
+        ),
+        Stop("Proof", why_not="Not built yet. Each picture's page shows its renditions at real pixels."),
+        _stop("Run", "run.index", slug),
+        Stop("Hand-off", why_not="Not built yet. Each picture's page has its snippet to copy."),
+    ]
+
+
+def _stop(name: str, endpoint: str, slug: str | None) -> Stop:
+    return Stop(name, url_for(endpoint, slug=slug)) if slug else Stop(name, why_not=_NEEDS_SOURCE)

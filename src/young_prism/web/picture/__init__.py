@@ -1,0 +1,143 @@
+"""One original: its spectrum, its renditions shown for real, and its snippet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from flask import Blueprint, abort, render_template, request, url_for
+
+from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
+from young_prism.core.markup.urls import path_url
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.recipe.model import Markup, Recipe
+from young_prism.core.report.visitor import Rung, phone_fetches
+from young_prism.core.values import ImageFormat
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.record import snippet
+from young_prism.store.models import SourceRow
+from young_prism.web.context import services, source_or_404
+from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
+
+blueprint = Blueprint(
+    "picture",
+    __name__,
+    template_folder="templates",
+    static_folder="static",
+    static_url_path="/static/picture",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One place of the matrix format × width: what was delivered, or why nothing."""
+
+    format: ImageFormat
+    width: int
+    entry: RenditionEntry | None
+    dropped: DroppedEntry | None
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of what was made, delivered or not."""
+        found = self.entry or self.dropped
+        return found.bytes if found else 0
+
+
+@blueprint.get("/s/<slug>/picture/<path:path>")
+def index(slug: str, path: str) -> str:
+    """Show one original. The address holds the rendition looked at, and what the snippet is to say."""
+    source = source_or_404(slug)
+    rows = services().store.originals(source.id)
+    facts = {row.path: Facts.from_dict(row.facts) for row in rows if row.facts}
+    if path not in facts:
+        abort(
+            404,
+            f"There is no original “{path}” in this source. It may have been renamed; look at the source again.",
+        )
+    order = list(facts)
+    at = order.index(path)
+    ledger = Ledger.load(Path(source.out_folder))
+    # Planned together with the others: two originals with one name are told apart only there.
+    original = next(o for o in make_plan(facts, Recipe()).originals if o.path == path)
+    cells = _cells(original, ledger)
+    delivered = [cell.entry for cell in cells if cell.entry]
+    chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
+    markup = _markup(Recipe().markup)
+    alt = request.args.get("alt", "")
+    return render_template(
+        "picture/index.html",
+        source=source,
+        path=path,
+        facts=facts[path],
+        original=original,
+        cells=cells,
+        widths=sorted({cell.width for cell in cells}),
+        formats=list(dict.fromkeys(cell.format for cell in cells)),
+        delivered=delivered,
+        dropped=list({cell.format: cell.dropped for cell in cells if cell.dropped}.values()),
+        chosen=chosen,
+        spectrum=_spectrum(source, original, cells),
+        phone=phone_fetches(best_rungs(delivered)) if delivered else None,
+        markup=markup,
+        alt=alt,
+        snippet=snippet(delivered, markup, alt=alt) if delivered else "",
+        live=_live(source, delivered, alt),
+        previous=order[at - 1] if at else None,
+        following=order[at + 1] if at + 1 < len(order) else None,
+        path_url=path_url,
+    )
+
+
+def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:
+    return [
+        Cell(
+            planned.format,
+            planned.size.width,
+            ledger.made[planned.path, planned.key] if ledger.is_there(planned) else None,
+            ledger.dropped.get((planned.path, planned.key)),
+        )
+        for planned in original.renditions
+    ]
+
+
+def best_rungs(delivered: list[RenditionEntry]) -> list[Rung]:
+    """Return the rungs of the format that a current browser takes: the first one delivered."""
+    return [Rung(entry.width, entry.bytes) for entry in delivered if entry.format == delivered[0].format]
+
+
+def _markup(markup: Markup) -> Markup:
+    """Return the recipe's markup with what the address asks for; a value that cannot be used is left alone."""
+    sizes = request.args.get("sizes", "").strip()
+    base_url = request.args.get("base", "").strip()
+    if base_url and not any(char in base_url for char in ' ,"<>'):
+        markup = markup.model_copy(update={"base_url": base_url})
+    return markup.model_copy(update={"sizes": sizes}) if sizes else markup
+
+
+def _live(source: SourceRow, delivered: list[RenditionEntry], alt: str) -> str:
+    """Return the snippet as it works on this page: served from here, as wide as its place."""
+    if not delivered:
+        return ""
+    base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
+    return snippet(
+        delivered, Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager"), alt=alt
+    )
+
+
+def _spectrum(source: SourceRow, original: PlannedOriginal, cells: list[Cell]) -> Spectrum:
+    lines = [
+        Line(
+            cell.format,
+            cell.width,
+            cell.bytes,
+            "done" if cell.entry else "dropped" if cell.dropped else "planned",
+            url_for("picture.index", slug=source.slug, path=original.path, show=cell.entry.path)
+            if cell.entry
+            else "",
+        )
+        for cell in cells
+    ]
+    return draw_spectrum(lines, original.facts.size.width, original.facts.bytes, width=720, height=250)

@@ -1,0 +1,190 @@
+"""The stop Run: the plan, live progress, the report, and the history of runs."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from itertools import groupby
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import write_recipe
+from young_prism.engine.ledger import Ledger
+from young_prism.store.models import RunRow, SourceRow
+from young_prism.store.store import ACTIVE
+from young_prism.web.context import Services, services, source_or_404
+from young_prism.web.run.report import Report, make_report, original_rows
+
+blueprint = Blueprint(
+    "run", __name__, template_folder="templates", static_folder="static", static_url_path="/static/run"
+)
+
+_STREAMS = threading.BoundedSemaphore(8)
+"""Event streams at a time, each holding a server thread; further pages are told to ask again and again instead."""
+
+_EVENT_EVERY_S = 0.4
+
+
+@blueprint.get("/s/<slug>/run")
+def index(slug: str) -> str | BaseResponse:
+    """Show the plan, or the run that is going on."""
+    source = source_or_404(slug)
+    store = services().store
+    runs = store.runs(source.id)
+    if runs and runs[0].state in ACTIVE:
+        return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
+    if source.looked_at is None:
+        services().runner.look(source)
+    rows = store.originals(source.id)
+    plan = make_plan({row.path: Facts.from_dict(row.facts) for row in rows if row.facts}, Recipe())
+    ledger = Ledger.load(Path(source.out_folder))
+    waiting = [original for original in plan.originals if not ledger.is_done(original)]
+    by_format: dict[str, int] = {}
+    for original in plan.originals:
+        for rendition in original.renditions:
+            by_format[rendition.format.value] = by_format.get(rendition.format.value, 0) + 1
+    return render_template(
+        "run/plan.html",
+        source=source,
+        plan=plan,
+        by_format=by_format,
+        to_make=sum(len(original.renditions) for original in waiting),
+        waiting=len(waiting),
+        problems=[row for row in rows if row.error],
+        runs=runs,
+        recipe=write_recipe(Recipe()),
+        looking=source.looked_at is None,
+    )
+
+
+@blueprint.post("/s/<slug>/run")
+def start(slug: str) -> BaseResponse:
+    """Start a run."""
+    source = source_or_404(slug)
+    run_id = services().runner.start(source, Recipe(), origin="page")
+    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>")
+def one(slug: str, run_id: int) -> str:
+    """Show one run: live while it goes on, then its report."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    return render_template(
+        "run/one.html",
+        source=source,
+        run=run,
+        live=run.state in ACTIVE,
+        state=_state(services(), run),
+        report=_report(run),
+        rows=original_rows(services().store.items(run.id), source.slug),
+        runs=services().store.runs(source.id),
+    )
+
+
+@blueprint.post("/s/<slug>/run/<int:run_id>/stop")
+def stop(slug: str, run_id: int) -> BaseResponse:
+    """End a run after what is under way."""
+    _run_or_404(source_or_404(slug), run_id)
+    services().runner.stop(run_id)
+    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>/state.json")
+def state(slug: str, run_id: int) -> Response:
+    """Say how a run stands; for pages that get no events."""
+    return jsonify(_state(services(), _run_or_404(source_or_404(slug), run_id)))
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>/events")
+def events(slug: str, run_id: int) -> Response:
+    """Send a run's state as server-sent events, whenever it has changed, until the run is over."""
+    _run_or_404(source_or_404(slug), run_id)
+    if not _STREAMS.acquire(blocking=False):
+        abort(503)
+    response = Response(_stream(services(), run_id), mimetype="text/event-stream")
+    response.call_on_close(_STREAMS.release)
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>/rows")
+def rows(slug: str, run_id: int) -> str:
+    """Return the originals that were finished after the first `skip` ones, as HTML rows."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    skip = request.args.get("skip", default=0, type=int)
+    finished = original_rows(services().store.items(run.id), source.slug)
+    return render_template("run/_rows.html", rows=finished[max(0, skip) :], source=source)
+
+
+@blueprint.get("/active.json")
+def active() -> Response:
+    """Say which run is going on, for the header of every page."""
+    found = services().store.active_run()
+    if not found:
+        return jsonify(active=False)
+    run, source = found
+    address = url_for("run.one", slug=source.slug, run_id=run.id)
+    return jsonify(active=True, href=address, name=source.name, **_state(services(), run))
+
+
+def _run_or_404(source: SourceRow, run_id: int) -> RunRow:
+    run = services().store.run(run_id)
+    if run is None or run.source_id != source.id:
+        abort(404, f"“{source.name}” has no run {run_id}.")
+    return run
+
+
+def _stream(parts: Services, run_id: int) -> Iterator[str]:
+    said = ""
+    quiet_since = time.monotonic()
+    while (run := parts.store.run(run_id)) is not None:
+        text = json.dumps(_state(parts, run))
+        if text != said:
+            said, quiet_since = text, time.monotonic()
+            yield f"data: {text}\n\n"
+        elif time.monotonic() - quiet_since > 10:
+            quiet_since = time.monotonic()
+            yield ": still here\n\n"  # finds out that nobody listens any more
+        if run.state not in ACTIVE:
+            return
+        time.sleep(_EVENT_EVERY_S)
+
+
+def _state(parts: Services, run: RunRow) -> dict[str, Any]:
+    share = run.work_done / run.work if run.work else (1.0 if run.state == "done" else 0.0)
+    elapsed = (datetime.now(UTC) - run.started_at.replace(tzinfo=UTC)).total_seconds()
+    looking = parts.runner.look_progress(run.source_id) if run.state == "looking" else None
+    left = run.seconds / share * (1 - share) if share > 0.05 and run.state == "running" else None
+    return {
+        "state": run.state,
+        "over": run.state not in ACTIVE,
+        "percent": min(100, round(share * 100)),
+        "done": run.originals_done,
+        "total": run.originals,
+        "looked": looking.done if looking else 0,
+        "to_look": looking.total if looking else 0,
+        "outcomes": run.outcomes,
+        "before": run.bytes_originals,
+        "after": run.bytes_renditions,
+        "elapsed_s": round(elapsed if run.state in ACTIVE else run.seconds),
+        "left_s": None if left is None else round(left),
+    }
+
+
+def _report(run: RunRow) -> Report | None:
+    if run.state in ACTIVE:
+        return None
+    items = services().store.items(run.id)
+    groups = {name: list(group) for name, group in groupby(items, key=lambda item: item.original)}
+    return make_report(groups)

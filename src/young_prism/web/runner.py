@@ -1,0 +1,288 @@
+"""Looks and runs behind the pages: one at a time, on a thread of its own, on record in the store.
+
+The engine does the work in its own processes; this thread only waits for it and writes down what it says.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import queue
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from young_prism import __version__
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.originals.facts import Facts
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.values import Outcome
+from young_prism.engine.build import BuildResult, build
+from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
+from young_prism.engine.pool import lazy_pool
+from young_prism.engine.prepare import Looks, look_folder
+from young_prism.engine.scan import Found
+from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.store.store import ACTIVE, Store
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(slots=True)
+class LookProgress:
+    """How far a look is: shown on Intake while it goes on."""
+
+    done: int = 0
+    total: int = 0
+    error: str = ""
+
+
+@dataclass(slots=True)
+class _Job:
+    source: SourceRow
+    run_id: int | None = None
+    stop: threading.Event = field(default_factory=threading.Event)
+
+
+class Runner:
+    """The queue of looks and runs."""
+
+    def __init__(self, store: Store, jobs: int | None = None) -> None:
+        self._store = store
+        self._jobs = jobs
+        self._queue: queue.Queue[_Job | None] = queue.Queue()
+        self._by_run: dict[int, _Job] = {}
+        self._looks: dict[int, LookProgress] = {}
+        self._lock = threading.Lock()
+        self._thread = threading.Thread(target=self._work, name="runner")
+        self._thread.start()
+
+    def look(self, source: SourceRow) -> None:
+        """Look at a source soon, unless that is going on already."""
+        with self._lock:
+            progress = self._looks.get(source.id)
+            if progress and not progress.error:
+                return
+            self._looks[source.id] = LookProgress()
+        self._queue.put(_Job(source))
+
+    def look_progress(self, source_id: int) -> LookProgress | None:
+        """Return how far the look at a source is, None when there is none going on."""
+        return self._looks.get(source_id)
+
+    def start(self, source: SourceRow, recipe: Recipe, *, origin: str) -> int:
+        """Start a run, or return the one that is going on for this source already."""
+        with self._lock:
+            for run_id, job in self._by_run.items():
+                if job.source.id == source.id:
+                    return run_id
+            run_id = self._store.start_run(
+                source.id, origin=origin, recipe=write_recipe(recipe), version=__version__
+            )
+            job = _Job(source, run_id)
+            self._by_run[run_id] = job
+        self._queue.put(job)
+        return run_id
+
+    def stop(self, run_id: int) -> None:
+        """Ask a run to end after what is under way. What is done is kept."""
+        job = self._by_run.get(run_id)
+        if job and not job.stop.is_set():
+            job.stop.set()
+            self._store.change_run(run_id, state="stopping")
+
+    def close(self) -> None:
+        """Stop everything and wait for it."""
+        for job in list(self._by_run.values()):
+            job.stop.set()
+        self._queue.put(None)
+        self._thread.join()
+
+    def _work(self) -> None:
+        while (job := self._queue.get()) is not None:
+            try:
+                if job.run_id is None:
+                    self._look(job.source)
+                    self._looks.pop(job.source.id, None)
+                else:
+                    self._run(job, job.run_id)
+            except YoungPrismError as error:
+                self._failed(job, str(error), error.what, error.remedy)
+            except Exception as error:  # noqa: BLE001  (the next job must still be done)  # noqa: BLE001  (the next job must still be done)
+                _log.exception("a job ended with something unforeseen")
+                self._failed(
+                    job, str(error), f"Something unforeseen happened ({error}).", "See the server's log."
+                )
+            finally:
+                if job.run_id is not None:
+                    with self._lock:
+                        self._by_run.pop(job.run_id, None)
+
+    def _failed(self, job: _Job, line: str, what: str, remedy: str) -> None:
+        if job.run_id is None:
+            self._looks[job.source.id] = LookProgress(error=line)
+        else:
+            self._store.change_run(
+                job.run_id, state="failed", error=what, remedy=remedy, ended_at=datetime.now(UTC)
+            )
+
+    def _look(self, source: SourceRow, listen: Callable[[Event], None] | None = None) -> Looks:
+        progress = self._looks.setdefault(source.id, LookProgress())
+
+        def show(event: Event) -> None:
+            if isinstance(event, Looked):
+                progress.done, progress.total = event.done, event.total
+                if listen:
+                    listen(event)
+
+        known = known_from(self._store.originals(source.id))
+        with lazy_pool(self._jobs) as pool:
+            looks = look_folder(
+                Path(source.folder), pool, output=Path(source.out_folder), known=known, listen=show
+            )
+        seen = {path: (found.stamp, facts) for path, (found, facts) in looks.seen.items()}
+        self._store.save_look(source.id, seen, looks.left_out, looks.notes)
+        return looks
+
+    def _run(self, job: _Job, run_id: int) -> None:
+        if job.stop.is_set():
+            self._store.change_run(run_id, state="stopped", ended_at=datetime.now(UTC))
+            return
+        self._store.change_run(run_id, state="looking")
+        try:
+            looks = self._look(job.source)
+        finally:
+            self._looks.pop(job.source.id, None)
+        facts = {(*found.stamp, path): known for path, (found, known) in looks.seen.items()}
+        row = self._store.run(run_id)
+        assert row is not None  # noqa: S101  (it was made by `start`)
+        recorder = _Recorder(self._store, run_id)
+        result = build(
+            Path(job.source.folder),
+            Path(job.source.out_folder),
+            read_recipe(row.recipe),
+            jobs=self._jobs,
+            listen=recorder,
+            known=lambda found: facts.get((*found.stamp, found.path)),
+            stopped=job.stop.is_set,
+        )
+        recorder.finish(result)
+
+
+def known_from(rows: list[OriginalRow]) -> Callable[[Found], Facts | None]:
+    """Return a function that answers from what the store knows, as long as the stamp is the same."""
+    known: dict[str, tuple[tuple[int, ...], Facts]] = {}
+    for row in rows:
+        # What another version wrote may not fit any more: then the original is looked at again.
+        with contextlib.suppress(TypeError, ValueError, KeyError):
+            if row.stamp and row.facts:
+                known[row.path] = (tuple(row.stamp), Facts.from_dict(row.facts))
+
+    def answer(found: Found) -> Facts | None:
+        stamp, facts = known.get(found.path, ((), None))
+        return facts if stamp == found.stamp else None
+
+    return answer
+
+
+class _Recorder:
+    """Writes a run's events down, an original at a time."""
+
+    def __init__(self, store: Store, run_id: int) -> None:
+        self._store = store
+        self._run_id = run_id
+        self._began = datetime.now(UTC)
+        self._done = 0
+        self._work_done = 0.0
+        self._before = self._after = 0
+        self._outcomes = dict.fromkeys((outcome.value for outcome in Outcome), 0)
+
+    def __call__(self, event: Event) -> None:
+        match event:
+            case Planned(plan, _, work):
+                failed = [left for left in plan.left_out if left.failed]
+                self._outcomes[Outcome.FAILED.value] += len(failed)
+                self._outcomes[Outcome.SKIPPED.value] += len(plan.left_out) - len(failed)
+                self._began = datetime.now(UTC)
+                self._store.add_items(
+                    self._run_id,
+                    [
+                        _whole(left.path, left.error, left.remedy, failed=left.failed)
+                        for left in plan.left_out
+                    ],
+                    state="running",
+                    originals=len(plan.originals),
+                    planned=plan.renditions,
+                    work=work,
+                    outcomes=self._outcomes,
+                )
+            case OriginalDone():
+                self._original(event)
+            case _:
+                pass
+
+    def _original(self, event: OriginalDone) -> None:
+        self._done += 1
+        self._work_done += event.work
+        delivered = 0
+        for item in event.items:
+            self._outcomes[item.outcome.value] += 1
+            if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED):
+                delivered += item.bytes
+        if delivered:
+            self._before += event.bytes
+            self._after += delivered
+        self._store.add_items(
+            self._run_id,
+            [_item(event, item) for item in event.items],
+            originals_done=self._done,
+            work_done=self._work_done,
+            bytes_originals=self._before,
+            bytes_renditions=self._after,
+            outcomes=self._outcomes,
+            seconds=(datetime.now(UTC) - self._began).total_seconds(),
+        )
+
+    def finish(self, result: BuildResult) -> None:
+        self._store.change_run(
+            self._run_id,
+            state="stopped" if result.stopped else "done",
+            ended_at=datetime.now(UTC),
+            seconds=result.seconds,
+        )
+
+
+def _item(event: OriginalDone, item: Item) -> dict[str, Any]:
+    return {
+        "original": event.original,
+        "path": item.path,
+        "format": item.format.value,
+        "width": item.size.width,
+        "height": item.size.height,
+        "outcome": item.outcome.value,
+        "reason": item.reason,
+        "remedy": item.remedy,
+        "bytes": item.bytes,
+        "original_bytes": event.bytes,
+    }
+
+
+def _whole(path: str, error: str, remedy: str, *, failed: bool) -> dict[str, Any]:
+    return {
+        "original": path,
+        "path": "",
+        "format": "",
+        "width": 0,
+        "height": 0,
+        "outcome": (Outcome.FAILED if failed else Outcome.SKIPPED).value,
+        "reason": error,
+        "remedy": remedy,
+        "bytes": 0,
+    }
+
+
+__all__ = ["ACTIVE", "LookProgress", "Runner", "known_from"]

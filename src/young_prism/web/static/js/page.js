@@ -1,0 +1,54 @@
+// Every page: theme without a reload, the chip of a run that is going on, times in the reader's own zone.
+
+const chip = document.querySelector('[data-chip]')
+
+async function showActiveRun() {
+  if (document.hidden) return
+  try {
+    const answer = await fetch(chip.dataset.url, { headers: { Accept: 'application/json' } })
+    if (!answer.ok) return
+    const run = await answer.json()
+    chip.hidden = !run.active
+    if (!run.active) return
+    chip.href = run.href
+    chip.querySelector('[data-chip-text]').textContent = `${run.name}: ${run.percent} %`
+    chip.querySelector('[data-chip-bar]').value = run.percent
+  } catch {
+    // The server may be away for a moment; the next round asks again.
+  }
+}
+
+if (chip) {
+  showActiveRun()
+  setInterval(showActiveRun, 3000)
+  document.addEventListener('visibilitychange', showActiveRun)
+}
+
+const themes = document.querySelector('[data-theme-form]')
+themes?.addEventListener('submit', (event) => {
+  event.preventDefault()
+  const choice = event.submitter.value
+  const age = choice === 'system' ? 0 : 31536000
+  document.cookie = `theme=${choice}; path=/; max-age=${age}; samesite=strict`
+  if (choice === 'system') delete document.documentElement.dataset.theme
+  else document.documentElement.dataset.theme = choice
+  for (const button of themes.querySelectorAll('button')) {
+    if (button === event.submitter) button.setAttribute('aria-pressed', 'true')
+    else button.removeAttribute('aria-pressed')
+  }
+})
+
+for (const time of document.querySelectorAll('[data-time]')) {
+  time.textContent = new Date(time.dateTime).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })
+}
+
+for (const menu of document.querySelectorAll('[data-switch], .more')) {
+  document.addEventListener('click', (event) => {
+    if (menu.open && !menu.contains(event.target)) menu.open = false
+  })
+  menu.addEventListener('keydown', (event) => {
+    if (event.key !== 'Escape') return
+    menu.open = false
+    menu.querySelector('summary').focus()
+  })
+}
