@@ -53,16 +53,16 @@ css:
 	cp node_modules/@fontsource-variable/source-code-pro/files/source-code-pro-latin-ext-wght-normal.woff2 $(STATIC)/fonts/source-code-pro-latin-ext.woff2
 	cp node_modules/@fontsource-variable/source-code-pro/LICENSE $(STATIC)/fonts/source-code-pro-LICENSE.txt
 	npx tailwindcss --input styles/app.css --output $(STATIC)/app.css --minify
-	$(PYTHON) tools/stamp_css.py
+	$(PYTHON) -m tools.stamp_css
 
 schema: .venv/.test
-	$(PY) tools/write_schemas.py
+	$(PY) -m tools.write_schemas
 
 bench: .venv/.test
-	$(PY) bench/build.py
+	$(PY) -m bench.build
 
 screenshots: .venv/.test
-	$(PY) tools/screenshots.py
+	$(PY) -m tools.screenshots
 
 clean:
 	rm -rf .venv .demo node_modules build dist

@@ -10,7 +10,7 @@ from typing import Any
 
 from flask import Flask, Response, render_template, request, url_for
 from flask_wtf.csrf import CSRFProtect
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, SecurityError
 
 from young_prism import __version__
 from young_prism.core.errors import YoungPrismError
@@ -106,6 +106,15 @@ def _digest(endpoint: str, name: str) -> str:
 
 
 def _add_errors(app: Flask) -> None:
+    @app.errorhandler(SecurityError)
+    def foreign(_error: SecurityError) -> tuple[str, int, dict[str, str]]:
+        # Asked under another site's name: no page, since none of our addresses is right there.
+        return (
+            "This server answers on this machine only, as 127.0.0.1.\n",
+            400,
+            {"Content-Type": "text/plain"},
+        )
+
     @app.errorhandler(HTTPException)
     def page(error: HTTPException) -> tuple[str, int]:
         code = error.code or 500

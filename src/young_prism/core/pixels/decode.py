@@ -16,6 +16,18 @@ from young_prism.core.values import ImageFormat, Size
 MAX_PIXELS = 200_000_000
 """Default limit, checked from the header before anything is decoded: 200 megapixels."""
 
+_SAID = {
+    (
+        "premature end",
+        "truncated",
+        "out of data",
+        "end of file",
+    ): "The file ends in the middle of the picture.",
+    ("read error", "crc", "checksum"): "The picture's data is broken: it does not match its checksum.",
+    ("empty jpeg", "zero", "bad dimensions", "invalid ihdr"): "The header declares a picture without pixels.",
+}
+"""What libvips and its codecs say, and what that means to the person whose file it is."""
+
 _EXPORT_AGAIN = "Export it again from where it came from, or take it out."
 
 
@@ -73,15 +85,9 @@ def damaged(error: Exception) -> DamagedError:
     lines = [line.strip() for line in str(error).splitlines()[1:] if line.strip()]
     detail = (lines[0] if lines else str(error)).rstrip(".")
     low = detail.lower()
-    if "premature end" in low or "truncated" in low or "out of data" in low or "end of file" in low:
-        what = "The file ends in the middle of the picture"
-    elif "read error" in low or "crc" in low or "checksum" in low:
-        what = "The picture's data does not match its checksum or is broken"
-    elif "empty jpeg" in low or "zero" in low or "bad dimensions" in low or "invalid ihdr" in low:
-        what = "The header declares a picture without pixels"
-    else:
-        what = "The picture cannot be decoded"
-    return DamagedError(f"{what} ({detail}).", remedy=_EXPORT_AGAIN)
+    known = next((sentence for words, sentence in _SAID.items() if any(word in low for word in words)), None)
+    what = known or f"The picture cannot be decoded ({detail})."
+    return DamagedError(what, remedy=_EXPORT_AGAIN)
 
 
 def declared_png_size(data: bytes) -> Size:

@@ -71,14 +71,15 @@ def _encode_all(data: bytes, original: PlannedOriginal) -> dict[str, tuple[bytes
         for planned in original.renditions:
             if planned.size != size or planned.settings is None:
                 continue
-            fresh = _encode(pixels, planned, facts)
+            fresh = encode(pixels, planned, facts)
             own = _original_squeezed(data, facts, planned)
             keep = own is not None and len(own) <= len(fresh)
             made[planned.path] = (own, True) if keep and own is not None else (fresh, False)
     return made
 
 
-def _encode(pixels: Any, planned: PlannedRendition, facts: Facts) -> bytes:
+def encode(pixels: Any, planned: PlannedRendition, facts: Facts) -> bytes:
+    """Encode the ready pixels of a rung in the way that the plan says. Raises `DamagedError`."""
     try:
         match planned.settings:
             case Avif():

@@ -28,8 +28,10 @@ def format_saving(before: int, after: int) -> str:
     share = saved_share(before, after)
     if before == 0 or abs(share) < 0.05:
         return "same size"
-    digits = 1 if abs(share) < 9.95 else 0
-    return f"{abs(share):.{digits}f} % {'smaller' if share > 0 else 'larger'}"
+    digits = 1 if abs(share) < 9.95 or 99 <= share < 100 else 0
+    # A saving is rounded down near the top: "100 % smaller" would be a file that is gone.
+    amount = min(abs(share), 99.9) if 0 < share < 100 else abs(share)
+    return f"{amount:.{digits}f} % {'smaller' if share > 0 else 'larger'}"
 
 
 def format_duration(seconds: float) -> str:

@@ -140,4 +140,4 @@ def _spectrum(source: SourceRow, original: PlannedOriginal, cells: list[Cell]) -
         )
         for cell in cells
     ]
-    return draw_spectrum(lines, original.facts.size.width, original.facts.bytes, width=720, height=250)
+    return draw_spectrum(lines, original.facts.size.width, original.facts.bytes, width=860, height=200)

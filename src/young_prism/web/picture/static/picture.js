@@ -5,8 +5,10 @@ const fetched = document.querySelector('[data-fetched]')
 
 function sayFetched() {
   if (!live.currentSrc) return
-  const path = new URL(live.currentSrc).pathname
-  const match = [...document.querySelectorAll('[data-file]')].find((link) => link.dataset.file === path)
+  // Compared decoded: two ways of percent-encoding one path are equally right.
+  const path = decodeURIComponent(new URL(live.currentSrc).pathname)
+  const links = [...document.querySelectorAll('[data-file]')]
+  const match = links.find((link) => decodeURIComponent(link.dataset.file) === path)
   if (match) fetched.textContent = `Your browser fetched ${match.dataset.label}`
 }
 

@@ -1,0 +1,1 @@
+"""Benchmarks, run by hand with `make bench`: ratios within one run, never timed tests."""

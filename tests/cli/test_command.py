@@ -1,0 +1,163 @@
+"""The command as a build script meets it: JSON, exit statuses, nothing written by a dry run."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from tests import pictures
+
+RECIPE = "[ladder]\nwidths = [200]\n"
+
+
+def command(*arguments: object) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [sys.executable, "-m", "young_prism", *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+
+
+@pytest.fixture
+def recipe(tmp_path: Path) -> Path:
+    (tmp_path / "site.toml").write_text(RECIPE)
+    return tmp_path / "site.toml"
+
+
+def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, recipe: Path) -> None:
+    out = tmp_path / "out"
+    planned = command("plan", "--source", source, "--out", out, "--recipe", recipe, "--json")
+    assert planned.returncode == 0 and not out.exists()
+    rows = json.loads(planned.stdout)["renditions"]
+    assert set(rows[0]) == {"original", "path", "width", "height", "format", "state", "reason"}
+    assert {row["state"] for row in rows} == {"new"}
+
+    built = command("build", "--source", source, "--out", out, "--recipe", recipe, "--jobs", 2, "--json")
+    assert built.returncode == 0, built.stderr
+    result = json.loads(built.stdout)
+    assert set(result) >= {"originals", "renditions", "outcomes", "bytes", "seconds", "failures", "manifest"}
+    assert set(result["outcomes"]) == {"made", "reused", "kept", "skipped", "failed"}
+    on_disk = {
+        str(p.relative_to(out)) for p in out.rglob("*.*") if p.is_file() and ".young-prism" not in p.parts
+    }
+    assert on_disk - {"manifest.json"} <= {row["path"] for row in rows}
+    assert result["outcomes"]["made"] + result["outcomes"]["kept"] + result["outcomes"]["skipped"] == len(
+        rows
+    )
+
+    again = json.loads(
+        command("build", "--source", source, "--out", out, "--recipe", recipe, "--json").stdout
+    )
+    assert again["outcomes"]["made"] == 0
+    assert again["outcomes"]["reused"] == again["renditions"] == result["renditions"]
+    states = json.loads(
+        command("plan", "--source", source, "--out", out, "--recipe", recipe, "--json").stdout
+    )
+    assert {row["state"] for row in states["renditions"]} <= {"unchanged", "left out"}
+
+    said = command("snippet", out, "deep/sideways, été.jpg", "--alt", "A tree", "--base-url", "/img/").stdout
+    assert said.startswith("<picture>") and "/img/deep/sideways%2C%20%C3%A9t%C3%A9-200w.avif 200w" in said
+    assert 'alt="A tree"' in said
+
+
+def test_some_failed_is_1_and_wrong_use_is_2(source: Path, tmp_path: Path) -> None:
+    (source / "bad.jpg").write_bytes(b"")
+    built = command("build", "--source", source, "--out", tmp_path / "out", "--json")
+    assert built.returncode == 1
+    [failure] = json.loads(built.stdout)["failures"]
+    assert failure["original"] == "bad.jpg" and "empty" in failure["error"] and failure["remedy"]
+    assert "bad.jpg: The file is empty. Copy it again" in built.stderr
+    wrong = [
+        command("build", "--source", tmp_path / "gone", "--out", tmp_path / "o"),
+        command("build", "--source", source, "--out", source),
+        command("build", "--source", source, "--out", source / "photo.jpg"),
+        command("build", "--source", source),
+        command("build", "--source", source, "--out", tmp_path / "o", "--recipe", tmp_path / "gone.toml"),
+        command("buidl"),
+    ]
+    assert [result.returncode for result in wrong] == [2] * len(wrong)
+    assert all(result.stderr.strip() and "Traceback" not in result.stderr for result in wrong)
+
+
+def test_look_tells_what_is_there(source: Path) -> None:
+    (source / "wrong.png").write_bytes(b"GIF is what this is not")
+    looked = command("look", source, "--json")
+    assert looked.returncode == 1
+    found = {item["path"]: item for item in json.loads(looked.stdout)["originals"]}
+    assert found["deep/sideways, été.jpg"]["size"] == [400, 600]
+    assert found["IMG_1.HEIC"]["format"] == "heic"
+    assert (found["clear.png"]["kind"], found["clear.png"]["transparent"]) == ("graphic", True)
+    assert found["moving.gif"]["frames"] == 2
+    assert "400 × 600" in command("look", source).stdout
+
+
+def test_a_recipe_is_printed_in_full_and_read_back(tmp_path: Path) -> None:
+    whole = command("recipe").stdout
+    (tmp_path / "a.toml").write_text(whole)
+    assert command("recipe", tmp_path / "a.toml").stdout == whole
+
+
+def test_control_c_stops_and_the_same_command_goes_on(tmp_path: Path) -> None:
+    source = tmp_path / "site"
+    source.mkdir()
+    for number in range(5):
+        (source / f"{number}.jpg").write_bytes(pictures.jpeg(pictures.photo(1000, 667, number)))
+    arguments = [
+        sys.executable,
+        "-m",
+        "young_prism",
+        "build",
+        "--source",
+        source,
+        "--out",
+        tmp_path / "out",
+        "--jobs",
+        "1",
+    ]
+    process = subprocess.Popen([*map(str, arguments)], stderr=subprocess.PIPE, text=True)
+    assert process.stderr
+    for line in process.stderr:
+        if line.startswith("[1/"):
+            process.send_signal(signal.SIGINT)
+            break
+    rest = process.stderr.read()
+    assert process.wait(60) == 130, rest
+    assert "goes on from here" in rest
+    process.stderr.close()
+    done = command(*arguments[3:], "--json")
+    assert done.returncode == 0
+    assert json.loads(done.stdout)["outcomes"]["reused"] > 0
+
+
+def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> None:
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        refused = command("serve", "--port", port, "--data", tmp_path / "data")
+    assert refused.returncode == 2
+    assert f"Port {port} is taken" in refused.stderr and "--port" in refused.stderr
+    server = subprocess.Popen(
+        [sys.executable, "-m", "young_prism", "serve", "--port", "0", "--data", str(tmp_path / "data")],
+        stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"},
+    )  # fmt: skip
+    assert server.stderr
+    address = server.stderr.readline().split()[4]
+    with urllib.request.urlopen(address) as page:
+        assert b"Add a folder of this machine" in page.read()
+    began = time.monotonic()
+    server.send_signal(signal.SIGINT)
+    rest = server.stderr.read()
+    assert server.wait(20) == 0, rest
+    assert "Traceback" not in rest and time.monotonic() - began < 15
+    server.stderr.close()

@@ -1,0 +1,65 @@
+"""A recipe as TOML: round trip, what is refused and how it is said, and the published schemas."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from tools.write_schemas import SCHEMAS
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Ladder, Recipe, Webp
+from young_prism.core.recipe.toml import read_recipe, write_recipe
+
+_recipes = st.builds(
+    Recipe,
+    name=st.text(min_size=1, max_size=80),
+    ladder=st.builds(Ladder, widths=st.lists(st.integers(1, 16383), min_size=1, max_size=6).map(tuple)),
+    formats=st.builds(
+        Formats,
+        photo=st.builds(
+            FormatSet,
+            avif=st.none() | st.builds(Avif, quality=st.integers(1, 100)),
+            webp=st.none() | st.builds(Webp, lossless=st.sampled_from(["never", "always", "when-smaller"])),
+            jpeg=st.builds(Jpeg, quality=st.integers(1, 100)),
+            png=st.none(),
+        ),
+    ),
+)
+
+
+@given(_recipes)
+def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
+    # A kind's formats that a file leaves out are not made; write_recipe spells all out, so nothing is lost.
+    assert read_recipe(write_recipe(recipe)) == recipe
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("[ladder]\nwidth = [400]", "ladder.width is not a key"),
+        ("[ladder]\nwidths = [0]", "ladder.widths.0: input should be greater than or equal to 1"),
+        ("[ladder]\nwidths = []", "at least one width"),
+        ("[ladder]\nwidths = ['400']", "ladder.widths.0"),
+        ("[names]\nrule = '{stem}.{ext}'", "needs {width}"),
+        ("[formats.photo]\navif = {}", "exactly one fallback"),
+        ("[formats.photo_transparent]\njpeg = {}", "no transparency"),
+        ("[formats.photo.jpeg]\nquality = 101", "formats.photo.jpeg.quality"),
+        ("[markup]\nbase_url = '/a b/'", "markup.base_url"),
+        ("name = oops", "line 1"),
+    ],
+)
+def test_a_wrong_recipe_is_refused_by_file_and_key(text: str, said: str) -> None:
+    with pytest.raises(RecipeError) as caught:
+        read_recipe(text, file="site.toml")
+    assert said in str(caught.value)
+    assert caught.value.file == "site.toml"
+
+
+@pytest.mark.parametrize("name", SCHEMAS)
+def test_the_published_schema_is_the_code_s_own(name: str) -> None:
+    published = Path(__file__).parents[2] / "docs" / "schema" / name
+    assert json.loads(published.read_text()) == SCHEMAS[name](), "run `make schema`"

@@ -1,0 +1,105 @@
+"""Pictures for tests, small and made by code; and the real ones that scikit-image and scikit-learn carry."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import struct
+import zlib
+from pathlib import Path
+
+import numpy as np
+import pillow_heif
+from PIL import Image, ImageDraw
+
+from young_prism.demo.catalogue import camera_exif
+from young_prism.demo.paint import DAWN, finish, landscape
+
+
+def photo(width: int = 640, height: int = 427, seed: int = 1) -> Image.Image:
+    rng = np.random.default_rng(seed)
+    return finish(landscape(rng, width, height, DAWN), (width, height), rng)
+
+
+def graphic(width: int = 900, height: int = 600, *, clear: bool = False) -> Image.Image:
+    image = Image.new("RGBA", (width, height), (0, 0, 0, 0) if clear else "white")
+    draw = ImageDraw.Draw(image)
+    bar = width / 10
+    for step in range(6):
+        left = bar * (0.5 + 1.5 * step)
+        draw.rectangle(
+            [left, height * 0.08 * (step + 2), left + bar, height * 0.9], fill=(30 * step, 90, 160)
+        )
+    draw.text((width / 10, 2), "Passengers", fill="black")
+    return image if clear else image.convert("RGB")
+
+
+def jpeg(image: Image.Image, **options: object) -> bytes:
+    buffer = io.BytesIO()
+    image.save(buffer, "JPEG", **{"quality": 92, **options})
+    return buffer.getvalue()
+
+
+def png(image: Image.Image) -> bytes:
+    buffer = io.BytesIO()
+    image.save(buffer, "PNG")
+    return buffer.getvalue()
+
+
+def png_of_size(width: int, height: int) -> bytes:
+    """A PNG whose header declares any size at all, with a correct checksum."""
+    data = bytearray(png(graphic(16, 16)))
+    data[16:24] = struct.pack(">II", width, height)
+    data[29:33] = struct.pack(">I", zlib.crc32(bytes(data[12:29])))
+    return bytes(data)
+
+
+def broken_checksum(data: bytes) -> bytes:
+    """A PNG with one bit of its first IDAT's checksum turned."""
+    at = data.index(b"IDAT")
+    length = int.from_bytes(data[at - 4 : at], "big")
+    broken = bytearray(data)
+    broken[at + 4 + length] ^= 1
+    return bytes(broken)
+
+
+def small_source(root: Path) -> Path:
+    """Write a source with one picture of every kind; names with spaces, commas, accents and dots."""
+    (root / "deep" / "er").mkdir(parents=True)
+    (root / "photo.jpg").write_bytes(jpeg(photo(900, 600), exif=camera_exif(place=True)))
+    (root / "deep" / "sideways, été.jpg").write_bytes(
+        jpeg(photo(600, 400, 2), exif=camera_exif(orientation=6, place=True))
+    )
+    (root / "deep" / "er" / "chart.v2.png").write_bytes(png(graphic(1000, 640)))
+    (root / "clear.png").write_bytes(png(graphic(500, 300, clear=True)))
+    pillow_heif.from_pillow(photo(480, 360, 3)).save(
+        root / "IMG_1.HEIC", quality=60, exif=camera_exif(place=True, phone=True).tobytes()
+    )
+    frames = [graphic(120, 80).quantize(8), graphic(120, 80, clear=True).convert("RGB").quantize(8)]
+    frames[0].save(root / "moving.gif", save_all=True, append_images=frames[1:], duration=90, loop=0)
+    (root / "mark.svg").write_text(
+        '<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><path d="M0 0h9"/></svg>'
+    )
+    (root / "notes.txt").write_text("not a picture, and not called one")
+    return root
+
+
+def hashes(root: Path) -> dict[str, str]:
+    """Every file below `root` with its hash and time of change: two equal results prove that nothing was touched."""
+    return {
+        str(
+            path.relative_to(root)
+        ): f"{hashlib.sha256(path.read_bytes()).hexdigest()} {path.stat().st_mtime_ns}"
+        for path in sorted(root.rglob("*"))
+        if path.is_file()
+    }
+
+
+def real_pictures() -> list[Path]:
+    """The photographs and graphics in the wheels of scikit-image and scikit-learn."""
+    import skimage
+    import sklearn
+
+    folders = [Path(skimage.__file__).parent / "data", Path(sklearn.__file__).parent / "datasets" / "images"]
+    endings = {".png", ".jpg", ".gif", ".tif"}
+    return sorted(path for folder in folders for path in folder.iterdir() if path.suffix in endings)

@@ -1,0 +1,112 @@
+"""What a build delivers, read by other programs: Debian's webpinfo, avifdec and exiftool, and Pillow."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from tests import pictures
+from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.values import Outcome
+from young_prism.engine.build import build
+from young_prism.engine.ledger import read_manifest
+
+NO_PICTURES = {"multipage_rgb.tif": "64-bit floating-point planes: measurements, not a picture"}
+
+
+@pytest.fixture(scope="module")
+def outputs(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    base = tmp_path_factory.mktemp("outputs")
+    build(pictures.small_source(base / "site"), base / "out", Recipe(ladder=Ladder(widths=(200, 400))))
+    return base / "out"
+
+
+def test_every_rendition_opens_elsewhere_at_the_size_that_the_manifest_says(
+    outputs: Path, tmp_path: Path
+) -> None:
+    manifest = read_manifest(outputs / "manifest.json")
+    assert manifest
+    checked = set()
+    for entry in (r for original in manifest.originals for r in original.renditions if r.format != "svg"):
+        file = outputs / entry.path
+        with Image.open(file) as image:
+            image.load()
+            assert image.size == (entry.width, entry.height)
+            assert Image.MIME[image.format] == entry.type
+        if entry.format == "webp":
+            said = subprocess.run(["webpinfo", str(file)], capture_output=True, text=True, check=True).stdout
+            assert "No error detected" in said
+        if entry.format == "avif":
+            subprocess.run(["avifdec", str(file), str(tmp_path / "a.png")], capture_output=True, check=True)
+            with Image.open(tmp_path / "a.png") as image:
+                assert image.size == (entry.width, entry.height)
+        checked.add(entry.format)
+    assert checked == {"avif", "webp", "jpeg", "png", "gif"}
+
+
+def test_no_rendition_tells_of_place_camera_or_orientation(outputs: Path, tmp_path: Path) -> None:
+    """Exiftool reads them all; the same question asked of the originals finds plenty, so it can fail."""
+    question = [
+        "exiftool",
+        "-json",
+        "-r",
+        "-gps:all",
+        "-Make",
+        "-Model",
+        "-Orientation",
+        "-Artist",
+        "-ICC_Profile:all",
+        "-XMP:all",
+    ]
+
+    def answers(folder: Path) -> dict[str, set[str]]:
+        found = subprocess.run([*question, str(folder)], capture_output=True, text=True, check=True).stdout
+        return {item["SourceFile"]: set(item) - {"SourceFile"} for item in json.loads(found)}
+
+    assert any(
+        {"GPSLatitude", "Model", "Orientation"} <= tags for tags in answers(outputs.parent / "site").values()
+    )
+    assert not {name: tags for name, tags in answers(outputs).items() if tags}
+
+
+def test_transparency_survives_in_every_format(outputs: Path) -> None:
+    for ending in ("webp", "png"):
+        with Image.open(outputs / f"clear-200w.{ending}") as image:
+            alpha = np.asarray(image.convert("RGBA"))[..., 3]
+        assert alpha.min() == 0 and alpha.max() == 255, ending
+
+
+def test_an_animation_is_passed_through_byte_for_byte(outputs: Path) -> None:
+    assert (outputs / "moving.gif").read_bytes() == (outputs.parent / "site" / "moving.gif").read_bytes()
+
+
+def test_real_pictures_go_through_whole(tmp_path: Path) -> None:
+    """The photographs and graphics that scikit-image and scikit-learn carry."""
+    source = tmp_path / "real"
+    source.mkdir()
+    for file in pictures.real_pictures():
+        (source / file.name).write_bytes(file.read_bytes())
+    result = build(source, tmp_path / "out", Recipe(ladder=Ladder(widths=(240,))))
+    assert {failure.path for failure in result.failures} == set(NO_PICTURES)
+    assert result.originals == len(list(source.iterdir())) - len(NO_PICTURES)
+    assert result.outcomes[Outcome.MADE] > result.originals
+    kinds = {entry.path: entry.kind for entry in read_manifest(tmp_path / "out/manifest.json").originals}
+    photos = (
+        "astronaut.png",
+        "camera.png",
+        "brick.png",
+        "moon.png",
+        "coffee.png",
+        "china.jpg",
+        "retina.jpg",
+        "rocket.jpg",
+    )
+    assert {kinds[name] for name in photos} == {"photo"}
+    assert {
+        kinds[name] for name in ("horse.png", "phantom.png", "chessboard_GRAY.png", "chessboard_RGB.png")
+    } == {"graphic"}

@@ -1,0 +1,58 @@
+"""A running application, without and with a browser."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import waitress
+
+from tests import pictures
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+
+
+def wait_until_looked(app: Any) -> None:
+    parts = app.extensions["young_prism"]
+    for _ in range(300):
+        if all(source.looked_at for source in parts.store.sources()):
+            return
+        time.sleep(0.1)
+    raise AssertionError("the look did not end")
+
+
+@pytest.fixture
+def app(source: Path, tmp_path: Path) -> Iterator[Any]:
+    """The application with the small source in it, looked at."""
+    made = create_app(Settings(data=tmp_path / "data", roots=(tmp_path,), jobs=2))
+    parts = made.extensions["young_prism"]
+    row = parts.store.add_source("Small site", source, tmp_path / "out", tmp_path)
+    parts.runner.look(row)
+    wait_until_looked(made)
+    yield made
+    close_app(made)
+
+
+@pytest.fixture(scope="module")
+def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a served application with a source of a few pictures, one of them broken."""
+    base = tmp_path_factory.mktemp("live")
+    site = pictures.small_source(base / "site")
+    good = (site / "photo.jpg").read_bytes()
+    (site / "broken.jpg").write_bytes(good[: len(good) // 2])
+    (base / "empty").mkdir()
+    app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
+    parts = app.extensions["young_prism"]
+    for name, folder in (("Small site", site), ("Empty", base / "empty")):
+        parts.runner.look(parts.store.add_source(name, folder, None, base / "out"))
+    wait_until_looked(app)
+    server = waitress.create_server(app, host="127.0.0.1", port=0, threads=12)
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{server.effective_port}"
+    server.close()
+    close_app(app)

@@ -1,0 +1,1 @@
+"""Small programs for working on the project."""

@@ -1,0 +1,69 @@
+"""Take the pictures in docs/screenshots anew, from a fresh demo: `make screenshots`. About three minutes."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
+PICTURE = "picture/panoramas/summit-dawn.jpg"
+
+
+def main() -> None:
+    """Start a demo in a place of its own, go the way that a person goes, and take a picture at each stop."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    data = Path(tempfile.gettempdir()) / "young-prism"
+    shutil.rmtree(data, ignore_errors=True)
+    command = [sys.executable, "-m", "young_prism", "demo", "--port", "0", "--data", str(data)]
+    server = subprocess.Popen(command, stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"})
+    assert server.stderr
+    address = next(match[1] for line in server.stderr if (match := re.search(r"(http://\S+)/", line)))
+    try:
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            _walk(page, address)
+            phone = browser.new_page(viewport={"width": 390, "height": 844}, device_scale_factor=2)
+            _take(phone, f"{address}/s/ottermoor-hill-railway/{PICTURE}", "picture-phone")
+            dark = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark")
+            _take(dark, f"{address}/s/ottermoor-hill-railway/intake", "intake-dark")
+            browser.close()
+    finally:
+        server.send_signal(signal.SIGINT)
+        server.wait(30)
+        shutil.rmtree(data, ignore_errors=True)
+
+
+def _walk(page: Page, address: str) -> None:
+    source = f"{address}/s/ottermoor-hill-railway"
+    page.goto(f"{source}/intake")
+    page.get_by_text("42 originals").wait_for(timeout=60_000)
+    _take(page, f"{source}/intake", "intake")
+    _take(page, f"{source}/run", "plan")
+    page.get_by_role("button", name=re.compile("Make")).click()
+    page.locator("[data-body] tr").nth(7).wait_for(timeout=240_000)
+    page.screenshot(path=FOLDER / "run.png")
+    page.get_by_role("heading", name=re.compile("is done")).wait_for(timeout=600_000)
+    page.wait_for_timeout(500)
+    page.screenshot(path=FOLDER / "report.png")
+    _take(page, address, "sources")
+    _take(page, f"{source}/{PICTURE}", "picture")
+
+
+def _take(page: Page, address: str, name: str) -> None:
+    page.goto(address)
+    page.wait_for_load_state("networkidle")
+    page.wait_for_timeout(300)
+    page.screenshot(path=FOLDER / f"{name}.png")
+
+
+if __name__ == "__main__":
+    main()
