@@ -66,6 +66,7 @@ class Spectrum:
     original_x: float
     original_y: float
     original_label: str
+    original_bytes: str
     width_marks: tuple[Mark, ...]
     byte_marks: tuple[Mark, ...]
     small: bool
@@ -119,6 +120,7 @@ def draw_spectrum(
         original_x=round(across(original_width) + shift, 1),
         original_y=round(up(original_bytes), 1),
         original_label=f"Original {original_width} px, {format_bytes(original_bytes)}",
+        original_bytes=format_bytes(original_bytes),
         width_marks=() if small else _width_marks(widths, across),
         byte_marks=() if small else _byte_marks(most, up, floor),
         small=small,

@@ -14,6 +14,9 @@ blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
 )
 
+_PAGE = 240
+"""Originals shown at a time: ten thousand tiles would be a page that nobody can scroll."""
+
 _SORTS = {
     "bytes": ("heaviest first", lambda pair: (-pair[1].bytes, pair[0])),
     "name": ("by name", lambda pair: pair[0]),
@@ -32,6 +35,8 @@ def index(slug: str) -> str:
     chosen = {key: request.args.get(key, "") for key in ("format", "kind", "text", "sort")}
     sort = chosen["sort"] if chosen["sort"] in _SORTS else "bytes"
     shown = sorted((pair for pair in every if _matches(pair, chosen)), key=_SORTS[sort][1])
+    pages = max(1, -(-len(shown) // _PAGE))
+    page = min(max(1, request.args.get("page", default=1, type=int)), pages)
     formats = Counter(facts.format.value for _, facts in every)
     weights: Counter[str] = Counter()
     for _, facts in every:
@@ -40,7 +45,10 @@ def index(slug: str) -> str:
         "intake/index.html",
         source=source,
         progress=services().runner.look_progress(source.id),
-        shown=shown,
+        shown=shown[(page - 1) * _PAGE : page * _PAGE],
+        matching=len(shown),
+        page=page,
+        pages=pages,
         total=len(every),
         total_bytes=sum(facts.bytes for _, facts in every),
         formats=[(fmt, formats[fmt], size) for fmt, size in weights.most_common()],
