@@ -23,7 +23,9 @@ def main() -> None:
     data = Path(tempfile.gettempdir()) / "young-prism"
     shutil.rmtree(data, ignore_errors=True)
     command = [sys.executable, "-m", "young_prism", "demo", "--port", "0", "--data", str(data)]
-    server = subprocess.Popen(command, stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"})
+    server = subprocess.Popen(
+        command, stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"}
+    )
     assert server.stderr
     address = next(match[1] for line in server.stderr if (match := re.search(r"(http://\S+)/", line)))
     try:

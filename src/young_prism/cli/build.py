@@ -10,17 +10,14 @@ from typing import Any, Self
 import click
 
 from young_prism.cli.common import (
-    jobs_option,
-    json_option,
+    build_options,
     load_recipe,
     on_terminal,
-    out_option,
     print_failures,
     print_json,
+    print_remarks,
     printable,
-    recipe_option,
     say,
-    source_option,
 )
 from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
 from young_prism.core.values import Outcome
@@ -30,11 +27,7 @@ from young_prism.engine.events import Event, Looked, OriginalDone, Planned
 
 
 @click.command()
-@source_option
-@out_option
-@recipe_option
-@jobs_option
-@json_option
+@build_options
 @click.pass_context
 def build(
     ctx: click.Context, source: Path, out: Path, recipe_file: Path | None, jobs: int | None, *, as_json: bool
@@ -66,10 +59,7 @@ def _stop(stop: threading.Event) -> None:
 
 
 def _report(result: BuildResult) -> None:
-    for path, remark in result.warnings:
-        say(f"Note: {printable(path)}: {remark}")
-    for note in result.notes:
-        say(f"Note: {note}")
+    print_remarks(result.warnings, result.notes)
     print_failures(result.skipped, "Left out")
     print_failures(result.failures, "Failed")
     outcomes = " · ".join(f"{outcome.value} {result.outcomes[outcome]}" for outcome in Outcome)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,19 +17,28 @@ from young_prism.core.recipe.toml import read_recipe
 if TYPE_CHECKING:
     from young_prism.core.plan.model import LeftOut
 
+Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
 
-source_option = click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read.")
-out_option = click.option(
-    "--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."
-)
-recipe_option = click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file.")
 json_option = click.option(
     "--json", "as_json", is_flag=True, help="Print one JSON object on standard output."
 )
 jobs_option = click.option(
     "--jobs", type=click.IntRange(1, 256), help="Worker processes; one a core if left out."
 )
+
+
+def build_options(command: Command) -> Command:
+    """Give a verb the options of a build: a dry run takes just the same."""
+    for option in (
+        json_option,
+        jobs_option,
+        click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file."),
+        click.option("--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."),
+        click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read."),
+    ):
+        command = option(command)
+    return command
 
 
 def load_recipe(file: Path | None) -> Recipe:
@@ -63,6 +72,14 @@ def print_failures(failures: Iterable[LeftOut], title: str) -> None:
         if number == 0:
             say(f"{title}:")
         say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")
+
+
+def print_remarks(warnings: Iterable[tuple[str, str]], notes: Iterable[str]) -> None:
+    """Print remarks on single originals, then those on the whole source."""
+    for path, remark in warnings:
+        say(f"Note: {printable(path)}: {remark}")
+    for note in notes:
+        say(f"Note: {note}")
 
 
 def printable(path: str) -> str:

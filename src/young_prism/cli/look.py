@@ -12,6 +12,7 @@ from young_prism.cli.common import (
     json_option,
     print_failures,
     print_json,
+    print_remarks,
     printable,
     say,
 )
@@ -52,8 +53,7 @@ def look(ctx: click.Context, folder: Path, jobs: int | None, *, as_json: bool) -
             )
         total = sum(facts.bytes for facts in looks.facts.values())
         say(f"{count(len(looks.facts), 'original')}, {format_bytes(total)}")
-        for note in looks.notes:
-            say(f"Note: {note}")
+        print_remarks([], looks.notes)
         print_failures(skipped, "Left out")
         print_failures(failures, "Cannot be used")
     ctx.exit(1 if failures else 0)

@@ -7,26 +7,19 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import (
-    jobs_option,
-    json_option,
+    build_options,
     load_recipe,
-    out_option,
     print_failures,
     print_json,
+    print_remarks,
     printable,
-    recipe_option,
     say,
-    source_option,
 )
 from young_prism.core.report.figures import count
 
 
 @click.command()
-@source_option
-@out_option
-@recipe_option
-@jobs_option
-@json_option
+@build_options
 @click.pass_context
 def plan(
     ctx: click.Context, source: Path, out: Path, recipe_file: Path | None, jobs: int | None, *, as_json: bool
@@ -66,10 +59,7 @@ def plan(
         for row in rows:
             size = f"{row['width']} × {row['height']}"
             click.echo(f"{row['state']:<9}  {size:>13}  {printable(str(row['path']))}  ({row['reason']})")
-        for path, remark in prepared.plan.warnings:
-            say(f"Note: {printable(path)}: {remark}")
-        for note in prepared.looks.notes:
-            say(f"Note: {note}")
+        print_remarks(prepared.plan.warnings, prepared.looks.notes)
         print_failures(skipped, "Left out")
         print_failures(failures, "Cannot be used")
         say(
