@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from pathlib import Path
 
 import pytest
@@ -96,6 +97,26 @@ def test_a_folder_outside_the_roots_is_not_added(app, tmp_path: Path) -> None:
         "/sources", data={"csrf_token": token(client), "folder": str(tmp_path / "more"), "name": "More"}
     )
     assert added.location == "/s/more/intake"
+
+
+def test_a_source_whose_folder_is_gone_says_so_and_is_looked_at_again_when_asked(app, source: Path) -> None:
+    client = app.test_client()
+    source.rename(source.with_name("elsewhere"))
+    look_again(client)
+    assert "no such folder" in client.get("/s/small-site/intake").text
+    assert client.get("/s/small-site/look.json").json["going"] is False  # asking does not start it anew
+    source.with_name("elsewhere").rename(source)
+    look_again(client)
+    assert "7 originals" in client.get("/s/small-site/intake").text
+
+
+def look_again(client) -> None:
+    client.post("/s/small-site/look", data={"csrf_token": token(client)})
+    for _ in range(300):
+        if not client.get("/s/small-site/look.json").json["going"]:
+            return
+        time.sleep(0.1)
+    raise AssertionError("the look did not end")
 
 
 def test_removing_a_source_removes_no_file(app, source: Path) -> None:

@@ -61,11 +61,11 @@ class Runner:
         self._thread = threading.Thread(target=self._work, name="runner")
         self._thread.start()
 
-    def look(self, source: SourceRow) -> None:
-        """Look at a source soon, unless that is going on already."""
+    def look(self, source: SourceRow, *, again: bool = False) -> None:
+        """Look at a source soon, unless that is going on already; one that failed is repeated only `again`."""
         with self._lock:
             progress = self._looks.get(source.id)
-            if progress and not progress.error:
+            if progress and not (again and progress.error):
                 return
             self._looks[source.id] = LookProgress()
         self._queue.put(_Job(source))

@@ -64,7 +64,7 @@ def index(slug: str) -> str:
 def look(slug: str) -> Response:
     """Look at the source again: new, changed and gone files show up."""
     source = source_or_404(slug)
-    services().runner.look(source)
+    services().runner.look(source, again=True)
     return redirect(url_for("intake.index", slug=slug))
 
 
