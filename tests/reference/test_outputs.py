@@ -81,6 +81,19 @@ def test_transparency_survives_in_every_format(outputs: Path) -> None:
         assert alpha.min() == 0 and alpha.max() == 255, ending
 
 
+@pytest.mark.parametrize("size", [(1, 1), (1, 700), (900, 1), (3, 2), (300, 20_000)])
+def test_odd_shapes_go_through(size: tuple[int, int], tmp_path: Path) -> None:
+    source = tmp_path / "odd"
+    source.mkdir()
+    Image.effect_noise(size, 60).convert("RGB").save(source / "odd.jpg")
+    result = build(source, tmp_path / "out", Recipe(ladder=Ladder(widths=(200, 400))), jobs=1)
+    assert result.failures == []
+    assert result.outcomes[Outcome.MADE] + result.outcomes[Outcome.KEPT] > 0
+    for entry in read_manifest(tmp_path / "out/manifest.json").originals[0].renditions:
+        with Image.open(tmp_path / "out" / entry.path) as image:
+            assert image.size == (entry.width, entry.height)
+
+
 def test_an_animation_is_passed_through_byte_for_byte(outputs: Path) -> None:
     assert (outputs / "moving.gif").read_bytes() == (outputs.parent / "site" / "moving.gif").read_bytes()
 

@@ -20,7 +20,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
-from young_prism.engine.ledger import STATE_FOLDER, Ledger
+from young_prism.engine.ledger import JOURNAL, STATE_FOLDER, Ledger
 from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.prepare import Known, Prepared, nothing_known, prepare
 from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
@@ -101,22 +101,22 @@ def _locked(source: Path, out: Path) -> Iterator[None]:
             remedy="Choose a folder of its own.",
         )
     state = out / STATE_FOLDER
+    lock = FileLock(state / "lock")
     try:
         state.mkdir(parents=True, exist_ok=True)
-        remove_leftovers(out)
         probe = state / "probe"
         probe.write_bytes(b"")
         probe.unlink()
-    except OSError as error:
-        raise output_error(error, out) from error
-    lock = FileLock(state / "lock")
-    try:
         lock.acquire(timeout=0)
-    except Timeout as error:
+    except Timeout as error:  # before OSError, of which it is one
         raise OutputError(
             "Another run is writing to this output folder.", file=str(out), remedy="Wait until it has ended."
         ) from error
+    except OSError as error:
+        raise output_error(error, out) from error
     try:
+        # Only now: before the lock was ours, these might have been another run's, just being written.
+        remove_leftovers(state if not (state / JOURNAL).exists() else out)
         yield
     finally:
         lock.release()

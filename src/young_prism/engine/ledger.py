@@ -29,6 +29,9 @@ from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import Found
 
 STATE_FOLDER = ".young-prism"
+JOURNAL = "journal.jsonl"
+"""There only while a run goes on, or after one that did not end."""
+
 Stamp = tuple[int, int, int]
 
 
@@ -71,7 +74,7 @@ class Ledger:
 
     def _read_journal(self) -> None:
         try:
-            lines = (self.out / STATE_FOLDER / "journal.jsonl").read_text().splitlines()
+            lines = (self.out / STATE_FOLDER / JOURNAL).read_text().splitlines()
         except (OSError, UnicodeDecodeError):
             return
         for line in lines:
@@ -151,7 +154,7 @@ class Ledger:
                 "dropped": [entry.model_dump() for entry in dropped],
             }
         )
-        with (self.out / STATE_FOLDER / "journal.jsonl").open("a") as journal:
+        with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
             journal.write(line + "\n")
             journal.flush()
             os.fsync(journal.fileno())
@@ -169,7 +172,7 @@ class Ledger:
         if not path.is_file() or path.read_bytes() != text:
             write_atomically(path, text)
         self.save_stamps(seen)
-        (self.out / STATE_FOLDER / "journal.jsonl").unlink(missing_ok=True)
+        (self.out / STATE_FOLDER / JOURNAL).unlink(missing_ok=True)
         return path
 
     def save_stamps(self, seen: Mapping[str, tuple[Found, Facts]]) -> None:

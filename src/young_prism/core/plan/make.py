@@ -22,6 +22,9 @@ from young_prism.core.plan.model import (
 from young_prism.core.recipe.model import FormatSet, Recipe
 from young_prism.core.values import ImageFormat, Kind, Size
 
+_LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
+"""Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
+
 PIXELS_VERSION = 1
 """Part of every key: raise it when decoding, resizing or colour changes what comes out."""
 
@@ -51,6 +54,11 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> Planne
     rungs = rungs_for(facts.size.width, recipe.ladder.widths)
     renditions = []
     for fmt, settings in formats.settings().items():
+        longest = max(facts.size.at_width(rungs[-1]))
+        if longest > _LONGEST_SIDE.get(fmt, longest):
+            # The whole format: a browser that had chosen it would never see the widest rungs.
+            remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
+            continue
         for width in rungs:
             size = facts.size.at_width(width)
             name = NameParts(stem=stem, width=size.width, height=size.height, format=fmt.value, ext=fmt.ext)

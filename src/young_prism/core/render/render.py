@@ -12,7 +12,6 @@ from typing import Any
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.originals.facts import Facts
-from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.shape import largest_rung, smaller_rung
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
@@ -91,7 +90,10 @@ def encode(pixels: Any, planned: PlannedRendition, facts: Facts) -> bytes:
             case Png():
                 return png.encode(pixels, planned.settings)
     except pyvips.Error as error:
-        raise damaged(error) from error
+        raise DamagedError(
+            f"It cannot be saved as {planned.format.label} ({str(error).splitlines()[-1].strip()}).",
+            remedy="Leave this format out of the recipe for it, and report it.",
+        ) from error
     raise DamagedError(f"No encoder for {planned.format}.", remedy="Report this.")
 
 
