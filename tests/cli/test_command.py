@@ -101,6 +101,19 @@ def test_look_tells_what_is_there(source: Path) -> None:
     assert "400 × 600" in command("look", source).stdout
 
 
+def test_a_build_script_can_forbid_places(source: Path) -> None:
+    refused = command("look", source, "--fail-on", "place,cmyk")
+    assert refused.returncode == 1
+    assert "photo.jpg: flagged place, which --fail-on forbids." in refused.stderr
+    assert command("look", source, "--fail-on", "cmyk").returncode == 0
+    only = json.loads(command("look", source, "--flag", "sideways", "--json").stdout)["originals"]
+    assert [item["path"] for item in only] == ["deep/sideways, été.jpg"]
+    assert {flag["flag"] for flag in only[0]["flags"]} == {"place", "sideways", "web-name"}
+    wrong = command("look", source, "--flag", "palce")
+    assert wrong.returncode == 2
+    assert "place" in wrong.stderr
+
+
 def test_a_recipe_is_printed_in_full_and_read_back(tmp_path: Path) -> None:
     whole = command("recipe").stdout
     (tmp_path / "a.toml").write_text(whole)

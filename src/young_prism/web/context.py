@@ -7,7 +7,8 @@ from pathlib import Path
 
 from flask import abort, current_app
 
-from young_prism.store.models import SourceRow
+from young_prism.core.originals.facts import Facts
+from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import Store
 from young_prism.web.config import Settings
 from young_prism.web.runner import Runner
@@ -37,6 +38,25 @@ def source_or_404(slug: str) -> SourceRow:
             f"There is no source called “{slug}”. It may have been removed; all of them are under Sources.",
         )
     return source
+
+
+def originals_of(source: SourceRow) -> tuple[list[OriginalRow], dict[str, Facts]]:
+    """Return all that is known of a source's originals, and the facts of those that can be used, by path.
+
+    A source that was never looked at, or by another version of this program, begins to be looked at.
+    """
+    rows = services().store.originals(source.id)
+    facts: dict[str, Facts] = {}
+    outdated = source.looked_at is None
+    for row in rows:
+        if row.facts:
+            try:
+                facts[row.path] = Facts.from_dict(row.facts)
+            except (TypeError, ValueError, KeyError):
+                outdated = True
+    if outdated:
+        services().runner.look(source)
+    return rows, facts
 
 
 def inside(folder: str | Path, path: str) -> Path:

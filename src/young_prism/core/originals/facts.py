@@ -7,6 +7,9 @@ from typing import Any
 
 from young_prism.core.values import ImageFormat, Kind, Size
 
+FACTS_VERSION = 2
+"""Raise it when a look finds more or judges differently: what was stored before is then looked at again."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
@@ -14,7 +17,10 @@ class Facts:
 
     `size` is upright: orientation is applied already. `stored` is what the header says before that;
     `orientation` the Exif value 1 to 8 (CIPA DC-008, tag 0x0112). A size of 0 x 0 belongs to a vector
-    that declares none. `transparent` means that alpha is really used, not only present.
+    that declares none. `transparent` means that alpha is really used, `alpha` that it is there at all.
+    `srgb` is true without a profile as well: that is what browsers take it for. `jpeg_quality` is 0 for what is no
+    JPEG. `metadata` names the groups found (`metadata.Group`), `place` is latitude and longitude in degrees, and
+    `fingerprint` is what near duplicates are told by (`alike.fingerprint`).
     """
 
     format: ImageFormat
@@ -31,21 +37,37 @@ class Facts:
     profile: bool
     cmyk: bool
     mean_colour: str
+    alpha: bool = False
+    duration_ms: int = 0
+    bit_depth: int = 8
+    profile_name: str = ""
+    srgb: bool = True
+    wide_gamut: bool = False
+    subsampling: str = ""
+    jpeg_quality: int = 0
+    metadata: tuple[str, ...] = ()
+    place: tuple[float, float] | None = None
+    fingerprint: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """Return a JSON-ready form; `from_dict` reads it back."""
-        return asdict(self)
+        return {"facts_version": FACTS_VERSION, **asdict(self)}
 
     @staticmethod
     def from_dict(data: dict[str, Any]) -> Facts:
         """Read what `as_dict` wrote; raises `TypeError` or `ValueError` on anything else."""
+        if data.get("facts_version") != FACTS_VERSION:
+            raise ValueError("facts of another version: look again")
+        known = {name: value for name, value in data.items() if name != "facts_version"}
         return Facts(
             **{
-                **data,
+                **known,
                 "format": ImageFormat(data["format"]),
                 "kind": Kind(data["kind"]),
                 "size": Size(*data["size"]),
                 "stored": Size(*data["stored"]),
+                "metadata": tuple(data["metadata"]),
+                "place": tuple(data["place"]) if data["place"] else None,
             }
         )
 

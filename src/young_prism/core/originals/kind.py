@@ -25,6 +25,7 @@ GRID = 8
 _FEW_COLOURS = 256
 _FEW_GREYS = 24  # a grey photo has at most 256 levels, so few colours say less there
 _SOFT = 2
+_SEEN = 5
 _HARD = 24
 
 
@@ -59,6 +60,14 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {hard:.0%} of its changes are hard edges")
     if flat > 0.97 and colours <= 8 * _FEW_COLOURS:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {colours} colours")
+    # A drawing that JPEG has smeared is still mostly exactly flat, and has ripples round edges that are hard.
+    same = float(np.mean(steps == 0)) if steps.size else 1.0
+    seen = steps[steps >= _SEEN]
+    sharp = float(np.mean(seen > _HARD)) if seen.size else 0.0
+    if same > 0.65 and sharp > 0.2:
+        return KindOfPixels(
+            Kind.GRAPHIC, f"{same:.0%} of it exactly flat, {sharp:.0%} of its changes hard edges"
+        )
     return KindOfPixels(
         Kind.PHOTO, f"{colours} colours in the sample, {1 - hard:.0%} of its changes are soft"
     )

@@ -9,8 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from young_prism.core.errors import DamagedError, EmptyFileError, NotAnImageError
+from young_prism.core.originals.alike import fingerprint, upright
+from young_prism.core.originals.colour import ProfileFacts, profile_facts
 from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.jpeg import jpeg_facts
 from young_prism.core.originals.kind import KindOfPixels, judge_kind
+from young_prism.core.originals.metadata import Metadata, read_metadata
 from young_prism.core.originals.sniff import HEAD_BYTES, is_animated_png, is_avif_sequence, sniff
 from young_prism.core.originals.vector import vector_size
 from young_prism.core.pixels.decode import MAX_PIXELS, check_pixels, damaged, declared_png_size, open_image
@@ -26,9 +30,13 @@ class _Header(NamedTuple):
     stored: Size
     orientation: int
     frames: int
-    profile: bool
+    profile: bytes
     cmyk: bool
     grey: bool
+    alpha: bool = False
+    duration_ms: int = 0
+    bit_depth: int = 8
+    metadata: Metadata = Metadata((), None)
 
     @property
     def upright(self) -> Size:
@@ -56,12 +64,11 @@ def look(data: bytes, *, max_pixels: int = MAX_PIXELS) -> Facts:
         return _vector(data)
     header = _read_header(data, fmt, max_pixels)
     digest = hashlib.sha256(data).hexdigest()
-    if header.frames > 1:
-        judged = KindOfPixels(Kind.ANIMATION, f"{header.frames} frames")
-        pixels, transparent = _pixels(data, fmt, header, max_pixels)
-    else:
-        pixels, transparent = _pixels(data, fmt, header, max_pixels)
-        judged = judge_kind(pixels)
+    pixels, transparent = _pixels(data, fmt, header, max_pixels)
+    animated = header.frames > 1
+    judged = KindOfPixels(Kind.ANIMATION, f"{header.frames} frames") if animated else judge_kind(pixels)
+    profile = profile_facts(header.profile) if header.profile else ProfileFacts("", wide=False, srgb=True)
+    markers = jpeg_facts(data) if fmt is ImageFormat.JPEG else None
     return Facts(
         format=fmt,
         size=header.upright,
@@ -74,9 +81,20 @@ def look(data: bytes, *, max_pixels: int = MAX_PIXELS) -> Facts:
         reason=judged.reason,
         transparent=transparent,
         grey=header.grey,
-        profile=header.profile,
+        profile=bool(header.profile),
         cmyk=header.cmyk,
         mean_colour=_mean_colour(pixels),
+        alpha=header.alpha,
+        duration_ms=header.duration_ms if animated else 0,
+        bit_depth=markers.bit_depth if markers else header.bit_depth,
+        profile_name=profile.name,
+        srgb=profile.srgb and not header.cmyk,
+        wide_gamut=profile.wide,
+        subsampling=markers.subsampling if markers else "",
+        jpeg_quality=markers.quality if markers else 0,
+        metadata=tuple(group.value for group in header.metadata.groups),
+        place=header.metadata.place,
+        fingerprint=fingerprint(upright(pixels, header.orientation)),
     )
 
 
@@ -122,9 +140,15 @@ def _read_header(data: bytes, fmt: ImageFormat, max_pixels: int) -> _Header:
         stored=Size(image.width, image.height),
         orientation=orientation if orientation in range(1, 9) else 1,
         frames=frames,
-        profile=bool(image.get_typeof("icc-profile-data")),
+        profile=_blob(image, "icc-profile-data"),
         cmyk=image.interpretation == "cmyk",
         grey=image.interpretation in ("b-w", "grey16"),
+        alpha=bool(image.hasalpha()),
+        duration_ms=sum(image.get("delay")) if image.get_typeof("delay") else 0,
+        bit_depth=int(image.get("bits-per-sample")) if image.get_typeof("bits-per-sample") else _depth(image),
+        metadata=read_metadata(
+            exif=_blob(image, "exif-data"), xmp=_blob(image, "xmp-data"), iptc=_blob(image, "iptc-data")
+        ),
     )
 
 
@@ -141,10 +165,21 @@ def _read_heic_header(data: bytes, max_pixels: int) -> _Header:
         stored=size,
         orientation=1,
         frames=1,
-        profile=bool(heif.info.get("icc_profile")),
+        profile=heif.info.get("icc_profile") or b"",
         cmyk=False,
         grey=heif.mode in ("L", "LA"),
+        alpha=heif.mode in ("LA", "RGBA"),
+        bit_depth=int(heif.info.get("bit_depth") or 8),
+        metadata=read_metadata(exif=heif.info.get("exif") or b"", xmp=heif.info.get("xmp") or b""),
     )
+
+
+def _blob(image: Any, field: str) -> bytes:
+    return bytes(image.get(field)) if image.get_typeof(field) else b""
+
+
+def _depth(image: Any) -> int:
+    return {"uchar": 8, "ushort": 16}.get(image.format, 32)
 
 
 def _pixels(

@@ -8,7 +8,9 @@ from flask import Blueprint, jsonify, redirect, render_template, request, url_fo
 from werkzeug import Response
 
 from young_prism.core.originals.facts import Facts
-from young_prism.web.context import services, source_or_404
+from young_prism.core.originals.flags import Flag, Flagged, flags_of
+from young_prism.core.recipe.model import Recipe
+from young_prism.web.context import originals_of, services, source_or_404
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -26,15 +28,14 @@ _SORTS = {
 
 @blueprint.get("/s/<slug>/intake")
 def index(slug: str) -> str:
-    """Show the contact sheet. The address holds format, kind, text and sort."""
+    """Show the contact sheet. The address holds format, kind, flag, text and sort."""
     source = source_or_404(slug)
-    if source.looked_at is None:
-        services().runner.look(source)
-    rows = services().store.originals(source.id)
-    every = [(row.path, Facts.from_dict(row.facts)) for row in rows if row.facts]
-    chosen = {key: request.args.get(key, "") for key in ("format", "kind", "text", "sort")}
+    rows, facts_by_path = originals_of(source)
+    every = list(facts_by_path.items())
+    chosen = {key: request.args.get(key, "") for key in ("format", "kind", "flag", "text", "sort")}
     sort = chosen["sort"] if chosen["sort"] in _SORTS else "bytes"
-    shown = sorted((pair for pair in every if _matches(pair, chosen)), key=_SORTS[sort][1])
+    flags = flags_of(facts_by_path, Recipe())
+    shown = sorted((pair for pair in every if _matches(pair, chosen, flags)), key=_SORTS[sort][1])
     pages = max(1, -(-len(shown) // _PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)
     formats = Counter(facts.format.value for _, facts in every)
@@ -52,6 +53,8 @@ def index(slug: str) -> str:
         total=len(every),
         total_bytes=sum(facts.bytes for _, facts in every),
         formats=[(fmt, formats[fmt], size) for fmt, size in weights.most_common()],
+        flags=flags,
+        flag_counts=_counted(flags),
         kinds=Counter(facts.kind.value for _, facts in every).most_common(),
         chosen=chosen,
         sort=sort,
@@ -78,10 +81,17 @@ def progress(slug: str) -> Response:
     return jsonify(going=not going.error, done=going.done, total=going.total, error=going.error)
 
 
-def _matches(pair: tuple[str, Facts], chosen: dict[str, str]) -> bool:
+def _counted(flags: dict[str, list[Flagged]]) -> list[tuple[Flag, int]]:
+    counts = Counter(flagged.flag for found in flags.values() for flagged in found)
+    return [(flag, counts[flag]) for flag in Flag if counts[flag]]
+
+
+def _matches(pair: tuple[str, Facts], chosen: dict[str, str], flags: dict[str, list[Flagged]]) -> bool:
     path, facts = pair
+    names = {"", *(flagged.flag.value for flagged in flags.get(path, ()))}
     return (
         chosen["format"] in ("", facts.format.value)
         and chosen["kind"] in ("", facts.kind.value)
+        and chosen["flag"] in names
         and chosen["text"].casefold() in path.casefold()
     )

@@ -14,14 +14,13 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.ledger import Ledger
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
-from young_prism.web.context import Services, services, source_or_404
+from young_prism.web.context import Services, originals_of, services, source_or_404
 from young_prism.web.run.report import Report, make_report, original_rows
 
 blueprint = Blueprint(
@@ -42,10 +41,8 @@ def index(slug: str) -> str | BaseResponse:
     runs = store.runs(source.id)
     if runs and runs[0].state in ACTIVE:
         return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
-    if source.looked_at is None:
-        services().runner.look(source)
-    rows = store.originals(source.id)
-    plan = make_plan({row.path: Facts.from_dict(row.facts) for row in rows if row.facts}, Recipe())
+    rows, facts = originals_of(source)
+    plan = make_plan(facts, Recipe())
     ledger = Ledger.load(Path(source.out_folder))
     waiting = [original for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}

@@ -1,0 +1,242 @@
+"""Flags: what about an original deserves a look, in one plain sentence, and what the recipe does about it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from enum import StrEnum
+from typing import NamedTuple
+
+from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.rule import split_name
+from young_prism.core.originals.alike import Copy, copies
+from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.metadata import Group
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.values import ImageFormat, Kind
+
+_HARD_PRESSED = 55
+"""A JPEG saved below this quality shows it at real size (common practice, no source)."""
+_VIDEO_BYTES = 1_000_000
+_CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
+_PLAIN_NAME = re.compile(r"[a-z0-9._-]+")
+_MODERN = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
+_ENDINGS = {
+    ImageFormat.JPEG: {"jpg", "jpeg", "jpe", "jfif"},
+    ImageFormat.PNG: {"png", "apng"},
+    ImageFormat.TIFF: {"tif", "tiff"},
+    ImageFormat.HEIC: {"heic", "heif", "hif"},
+    ImageFormat.AVIF: {"avif", "avifs"},
+}
+
+
+class Flag(StrEnum):
+    """The name of a flag as addresses and the command say it; its label is `label`."""
+
+    PLACE = "place"
+    SIDEWAYS = "sideways"
+    LARGE = "far-larger"
+    PHOTO_AS_PNG = "photo-as-png"
+    GRAPHIC_AS_JPEG = "graphic-as-jpeg"
+    PRESSED = "compressed-hard"
+    MODERN = "already-modern"
+    NOT_SRGB = "not-srgb"
+    CMYK = "cmyk"
+    ENDING = "wrong-ending"
+    NAME = "web-name"
+    COLLISION = "collision"
+    COPY = "duplicate"
+    VIDEO = "video-sized"
+    UNREADABLE = "unreadable"
+
+    @property
+    def label(self) -> str:
+        """The name as people read it."""
+        return _LABELS[self]
+
+
+_LABELS = {
+    Flag.PLACE: "Place in metadata",
+    Flag.SIDEWAYS: "Sideways by metadata",
+    Flag.LARGE: "Far larger than any rung",
+    Flag.PHOTO_AS_PNG: "Photo saved as PNG",
+    Flag.GRAPHIC_AS_JPEG: "Graphic saved as JPEG",
+    Flag.PRESSED: "Already compressed hard",
+    Flag.MODERN: "Already in a modern format",
+    Flag.NOT_SRGB: "Colour is not sRGB",
+    Flag.CMYK: "CMYK",
+    Flag.ENDING: "Wrong ending",
+    Flag.NAME: "Name hurts on the web",
+    Flag.COLLISION: "Names collide",
+    Flag.COPY: "Duplicate",
+    Flag.VIDEO: "Animation of a video's size",
+    Flag.UNREADABLE: "Cannot be read",
+}
+
+
+class Flagged(NamedTuple):
+    """One flag of one original: what was seen, and what will be done about it."""
+
+    flag: Flag
+    what: str
+    then: str
+
+
+def flags_of(
+    facts: Mapping[str, Facts], recipe: Recipe, unreadable: Iterable[str] = ()
+) -> dict[str, list[Flagged]]:
+    """Return the flags of every original that has any, in the order of `Flag`; some need all the others to be seen."""
+    same = copies(facts)
+    clashes = _clashes(facts)
+    found: dict[str, list[Flagged]] = {}
+    for path, original in facts.items():
+        flags = [*_of_content(original, recipe), *_of_name(path, original)]
+        if path in clashes:
+            flags.append(_collision(clashes[path]))
+        if path in same:
+            flags.append(_copy(same[path]))
+        if flags:
+            found[path] = sorted(flags, key=lambda flagged: list(Flag).index(flagged.flag))
+    for path in unreadable:
+        found[path] = [
+            Flagged(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
+        ]
+    return found
+
+
+def _of_content(facts: Facts, recipe: Recipe) -> list[Flagged]:
+    """Go through the flags that one original alone can raise: whether, what was seen, what is done."""
+    top = rungs_for(max(1, facts.size.width), recipe.ladder.widths)[-1]
+    still = not facts.passes_through
+    where = f" ({facts.place[0]:.2f}, {facts.place[1]:.2f})" if facts.place else ""
+    wide = ", with colours beyond sRGB" if facts.wide_gamut else ""
+    opaque_photo = facts.kind is Kind.PHOTO and not facts.transparent
+    rows = (
+        (
+            Group.PLACE in facts.metadata,
+            Flag.PLACE,
+            f"Its metadata says where it was taken{where}.",
+            "All metadata is removed." if still else "It is copied as it is, with its metadata.",
+        ),
+        (
+            facts.orientation != 1,
+            Flag.SIDEWAYS,
+            "Its pixels do not lie as it is meant to be seen, and metadata says how to turn them.",
+            "It is turned before anything else.",
+        ),
+        (
+            still and facts.size.width >= 2 * top,
+            Flag.LARGE,
+            f"It is {facts.size.width} px wide; the widest rung is {top} px.",
+            "It is reduced to the rungs.",
+        ),
+        (
+            facts.format is ImageFormat.PNG and opaque_photo,
+            Flag.PHOTO_AS_PNG,
+            "It is a photo, and PNG keeps every speck of its noise.",
+            "It is made as a photo, with JPEG as the fallback.",
+        ),
+        (
+            facts.format is ImageFormat.JPEG and facts.kind is Kind.GRAPHIC,
+            Flag.GRAPHIC_AS_JPEG,
+            "It is a graphic, and JPEG has smeared its edges.",
+            "It is made as a graphic; a PNG or SVG to start from would look better.",
+        ),
+        (
+            0 < facts.jpeg_quality < _HARD_PRESSED,
+            Flag.PRESSED,
+            f"It was saved at a JPEG quality of about {facts.jpeg_quality}.",
+            "Where its own bytes are the smallest at full size, they are kept.",
+        ),
+        (
+            still and facts.format in _MODERN,
+            Flag.MODERN,
+            f"It is in {facts.format.label} already.",
+            "Every rendition is made from its decoded pixels.",
+        ),
+        (facts.cmyk, Flag.CMYK, "It is in print colours.", "It is converted to sRGB through its profile."),
+        (
+            bool(facts.profile_name) and not facts.srgb and not facts.cmyk,
+            Flag.NOT_SRGB,
+            f"Its colour profile is “{facts.profile_name}”{wide}.",
+            "It is converted to sRGB.",
+        ),
+        (
+            facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES,
+            Flag.VIDEO,
+            f"{facts.frames} frames weigh as much as a video.",
+            "It is copied as it is; a video would be far smaller.",
+        ),
+    )
+    return [Flagged(flag, what, then) for raised, flag, what, then in rows if raised]
+
+
+def _of_name(path: str, facts: Facts) -> list[Flagged]:
+    name = path.rpartition("/")[2]
+    stem, ending = split_name(name)
+    found = []
+    if ending.lower() not in _ENDINGS.get(facts.format, {facts.format.value}):
+        said = f"ends in .{ending}" if ending else "has no ending"
+        found.append(
+            Flagged(
+                Flag.ENDING,
+                f"It {said} and is {facts.format.label}.",
+                "It is handled by what it is; its renditions end rightly.",
+            )
+        )
+    faults = [
+        what
+        for what, there in (
+            ("spaces", " " in name),
+            ("letters that are not ASCII", not name.isascii()),
+            ("capitals", name != name.lower()),
+            (
+                "signs that must be escaped",
+                bool(name.isascii() and not _PLAIN_NAME.fullmatch(name.lower().replace(" ", ""))),
+            ),
+            ("only a camera's number", bool(_CAMERA_NAME.fullmatch(stem))),
+        )
+        if there
+    ]
+    if faults:
+        found.append(
+            Flagged(
+                Flag.NAME,
+                f"Its name has {' and '.join(faults)}.",
+                "The name is kept, and escaped wherever it is written.",
+            )
+        )
+    return found
+
+
+def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
+    """Return for each original another one of its folder whose name is the same without ending or case."""
+    first: dict[str, str] = {}
+    clashes: dict[str, str] = {}
+    for path, original in sorted(facts.items()):
+        if original.passes_through:
+            continue
+        ending = split_name(path.rpartition("/")[2])[1]
+        other = first.setdefault(same_name_key(path.removesuffix(f".{ending}") if ending else path), path)
+        if other != path:
+            clashes[path] = other
+            clashes.setdefault(other, path)
+    return clashes
+
+
+def _collision(other: str) -> Flagged:
+    return Flagged(
+        Flag.COLLISION,
+        f"Without its ending it is called like {other}.",
+        "The plan tells the two apart; nothing is overwritten.",
+    )
+
+
+def _copy(copy: Copy) -> Flagged:
+    what = (
+        f"It is byte for byte {copy.better}."
+        if copy.exact
+        else f"It looks like a smaller or harder pressed {copy.better}, which is the better one to start from."
+    )
+    return Flagged(Flag.COPY, what, "Both are made; take one out of the folder if it is not needed.")
