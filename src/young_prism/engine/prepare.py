@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from young_prism.core.errors import YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import MAX_PIXELS
 from young_prism.core.plan.make import make_plan
@@ -15,9 +16,11 @@ from young_prism.engine.events import Listener, Looked, nobody
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.pool import Pool
 from young_prism.engine.scan import Found, scan
-from young_prism.engine.tasks import look_file
+from young_prism.engine.tasks import look_file, look_files
 
 _LOOK_TIMEOUT_S = 60.0
+_BATCH_BYTES = 2_000_000
+_BATCH_FILES = 64
 
 Known = Callable[[Found], Facts | None]
 """Answers from an earlier look, as long as the original's stamp is the same."""
@@ -67,21 +70,58 @@ def look_folder(
             seen[original.path] = (original, facts)
     total = len(found.originals)
     if unknown:
-        unknown.sort(key=lambda original: -original.bytes)
-        results = pool().run(
-            look_file,
-            unknown,
-            arguments=lambda original: (str(source), original.path, max_pixels),
-            timeout_s=lambda _: _LOOK_TIMEOUT_S,
-        )
-        for number, (original, facts, error) in enumerate(results, start=len(seen) + 1):
-            if error is None:
-                seen[original.path] = (original, facts)
+        results = _look_at(source, unknown, pool(), max_pixels)
+        for number, (original, result) in enumerate(results, start=len(seen) + 1):
+            if isinstance(result, YoungPrismError):
+                left_out.append(LeftOut.because(original.path, result))
             else:
-                left_out.append(LeftOut.because(original.path, error))
+                seen[original.path] = (original, result)
             listen(Looked(number, total))
     left_out.sort(key=lambda left: left.path)
     return Looks(dict(sorted(seen.items())), tuple(left_out), found.notes)
+
+
+def _look_at(
+    source: Path, unknown: list[Found], pool: Pool, max_pixels: int
+) -> Iterator[tuple[Found, Facts | YoungPrismError]]:
+    """Look at originals in worker processes, small ones many at a time: handing a task over costs as much as a look.
+
+    Where a worker dies or hangs over several, each of them is looked at alone, so that only the culprit fails.
+    """
+    alone: list[Found] = []
+    for done in pool.run(
+        look_files,
+        _batches(unknown),
+        arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels),
+        timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
+    ):
+        if done.error is None:
+            yield from zip(done.item, done.result, strict=True)
+        elif len(done.item) == 1:
+            yield done.item[0], done.error
+        else:
+            alone += done.item
+    for single in pool.run(
+        look_file,
+        alone,
+        arguments=lambda original: (str(source), original.path, max_pixels),
+        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+    ):
+        yield single.item, single.error or single.result
+
+
+def _batches(originals: list[Found]) -> Iterator[list[Found]]:
+    """Group originals, heaviest first, so that a batch holds little: a large one is a batch of its own."""
+    batch: list[Found] = []
+    weight = 0
+    for original in sorted(originals, key=lambda original: (-original.bytes, original.path)):
+        if batch and (weight + original.bytes > _BATCH_BYTES or len(batch) >= _BATCH_FILES):
+            yield batch
+            batch, weight = [], 0
+        batch.append(original)
+        weight += original.bytes
+    if batch:
+        yield batch
 
 
 @dataclass(frozen=True, slots=True)

@@ -41,6 +41,17 @@ def look_file(root: str, path: str, max_pixels: int) -> Facts:
         raise
 
 
+def look_files(root: str, paths: list[str], max_pixels: int) -> list[Facts | YoungPrismError]:
+    """Look at several small originals in one task; an error stands in the place of its original."""
+    found: list[Facts | YoungPrismError] = []
+    for path in paths:
+        try:
+            found.append(look_file(root, path, max_pixels))
+        except YoungPrismError as error:
+            found.append(error)
+    return found
+
+
 def render_file(root: str, original: PlannedOriginal) -> list[Rendered]:
     """Make all renditions of one original. Raises the errors of `core.render.render.render`, with the name."""
     data = read_original(root, original.path)

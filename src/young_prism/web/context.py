@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from flask import abort, current_app
 
 from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.flags import Flagged, flags_of
+from young_prism.core.recipe.model import Recipe
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import Store
 from young_prism.web.config import Settings
@@ -21,6 +23,8 @@ class Services:
     settings: Settings
     store: Store
     runner: Runner
+    flags: dict[int, tuple[str, dict[str, list[Flagged]]]] = field(default_factory=dict)
+    """Source -> the look that they belong to, and its originals' flags."""
 
 
 def services() -> Services:
@@ -57,6 +61,16 @@ def originals_of(source: SourceRow) -> tuple[list[OriginalRow], dict[str, Facts]
     if outdated:
         services().runner.look(source)
     return rows, facts
+
+
+def flags_for(source: SourceRow, facts: dict[str, Facts]) -> dict[str, list[Flagged]]:
+    """Return the flags of a source's originals, worked out once for each look: duplicates are sought among all."""
+    looked = str(source.looked_at)
+    cache = services().flags
+    known = cache.get(source.id)
+    if known is None or known[0] != looked:
+        cache[source.id] = known = (looked, flags_of(facts, Recipe()))
+    return known[1]
 
 
 def inside(folder: str | Path, path: str) -> Path:

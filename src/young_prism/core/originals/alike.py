@@ -7,7 +7,6 @@ neighbour (a difference hash; common practice, no source). A resized or recompre
 from __future__ import annotations
 
 from collections.abc import Mapping
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -50,9 +49,12 @@ def upright(pixels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
 
 
 def _means(values: NDArray[np.float32], count: int) -> NDArray[np.float32]:
-    """Average the rows of an array in `count` bands."""
-    edges = np.linspace(0, len(values), count + 1).astype(int)
-    return np.stack([values[a : max(b, a + 1)].mean(axis=0) for a, b in pairwise(edges)])
+    """Average the rows of an array in `count` bands; an array with fewer rows repeats them."""
+    starts = (np.arange(count) * len(values)) // count
+    ends = np.maximum(((np.arange(count) + 1) * len(values)) // count, starts + 1)
+    if len(values) < count:
+        return values[starts]
+    return np.asarray(np.add.reduceat(values, starts, axis=0) / (ends - starts)[:, None], np.float32)
 
 
 def copies(facts: Mapping[str, Facts]) -> dict[str, Copy]:

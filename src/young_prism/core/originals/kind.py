@@ -37,8 +37,10 @@ class KindOfPixels(NamedTuple):
 
 
 def sample_blocks(pixels: NDArray[np.uint8]) -> list[NDArray[np.uint8]]:
-    """Cut up to `GRID` x `GRID` blocks evenly out of an array of shape (height, width, 3)."""
+    """Cut up to `GRID` x `GRID` blocks evenly out of an array of shape (height, width, 3); a small one is taken whole."""
     height, width = pixels.shape[:2]
+    if height * width <= (GRID * BLOCK) ** 2 // 2:
+        return [pixels]
     tops = sorted({round(i * max(0, height - BLOCK) / (GRID - 1)) for i in range(GRID)})
     lefts = sorted({round(i * max(0, width - BLOCK) / (GRID - 1)) for i in range(GRID)})
     return [pixels[top : top + BLOCK, left : left + BLOCK] for top in tops for left in lefts]
@@ -81,6 +83,11 @@ def _pack(block: NDArray[np.uint8]) -> NDArray[np.uint32]:
 def _steps(block: NDArray[np.uint8]) -> NDArray[np.int16]:
     """Largest channel difference of each pixel to its right and its lower neighbour, as one flat array."""
     wide = block.astype(np.int16)
-    across = np.abs(np.diff(wide, axis=1)).max(axis=2).ravel()
-    down = np.abs(np.diff(wide, axis=0)).max(axis=2).ravel()
-    return np.concatenate([across, down])
+    across = _largest(np.abs(wide[:, 1:] - wide[:, :-1]))
+    down = _largest(np.abs(wide[1:] - wide[:-1]))
+    return np.concatenate([across.ravel(), down.ravel()])
+
+
+def _largest(values: NDArray[np.int16]) -> NDArray[np.int16]:
+    """Return the largest of the three channels; far quicker than `max` along so short an axis."""
+    return np.maximum(np.maximum(values[..., 0], values[..., 1]), values[..., 2])

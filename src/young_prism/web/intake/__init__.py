@@ -8,9 +8,8 @@ from flask import Blueprint, jsonify, redirect, render_template, request, url_fo
 from werkzeug import Response
 
 from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.flags import Flag, Flagged, flags_of
-from young_prism.core.recipe.model import Recipe
-from young_prism.web.context import originals_of, services, source_or_404
+from young_prism.core.originals.flags import Flag, Flagged
+from young_prism.web.context import flags_for, originals_of, services, source_or_404
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -34,7 +33,7 @@ def index(slug: str) -> str:
     every = list(facts_by_path.items())
     chosen = {key: request.args.get(key, "") for key in ("format", "kind", "flag", "text", "sort")}
     sort = chosen["sort"] if chosen["sort"] in _SORTS else "bytes"
-    flags = flags_of(facts_by_path, Recipe())
+    flags = flags_for(source, facts_by_path)
     shown = sorted((pair for pair in every if _matches(pair, chosen, flags)), key=_SORTS[sort][1])
     pages = max(1, -(-len(shown) // _PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)

@@ -9,7 +9,6 @@ from flask import Blueprint, abort, render_template, request, url_for
 
 from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
 from young_prism.core.markup.urls import path_url
-from young_prism.core.originals.flags import flags_of
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.model import Markup, Recipe
@@ -18,7 +17,7 @@ from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.record import snippet
 from young_prism.store.models import SourceRow
-from young_prism.web.context import originals_of, source_or_404
+from young_prism.web.context import flags_for, originals_of, source_or_404
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
 
 blueprint = Blueprint(
@@ -72,7 +71,7 @@ def index(slug: str, path: str) -> str:
         path=path,
         facts=facts[path],
         original=original,
-        flags=flags_of(facts, Recipe()).get(path, []),
+        flags=flags_for(source, facts).get(path, []),
         cells=cells,
         widths=sorted({cell.width for cell in cells}),
         formats=list(dict.fromkeys(cell.format for cell in cells)),
