@@ -28,7 +28,7 @@ demo-reset: .venv/.run
 	@touch $@ .venv/.run
 
 test: .venv/.test
-	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin
+	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file
 	@$(MAKE) --no-print-directory lint
 	@.venv/bin/pytest
 
