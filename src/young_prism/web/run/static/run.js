@@ -39,6 +39,13 @@ function show(state) {
   headline.textContent = `${headline.textContent.split(':')[0]}: ${titles[state.state] ?? 'making renditions'}`
   find('bar').value = state.percent
   find('percent').textContent = `${state.percent} %`
+  // The chip in the header asks by itself, and less often: here it must not say another figure.
+  const chip = document.querySelector('[data-chip-bar]')
+  const chipText = document.querySelector('[data-chip-text]')
+  if (chip.value) {
+    chip.value = state.percent
+    chipText.textContent = chipText.textContent.replace(/\d+ %$/, `${state.percent} %`)
+  }
   find('left').textContent = state.left_s === null ? '' : `about ${duration(state.left_s)} left`
   for (const [name, number] of Object.entries(state.outcomes)) {
     const place = page.querySelector(`[data-outcome="${name}"]`)
