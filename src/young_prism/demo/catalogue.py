@@ -247,7 +247,7 @@ def catalogue() -> list[Entry]:
     return [
         _view("panoramas/summit-dawn.jpg", 1, (6000, 4000), DAWN, 94, layers=_climbing((0.3, 0.68), 0.13)),
         _view("panoramas/valley-fog.jpg", 2, (6000, 3376), FOG, 92, layers=_climbing((0.62, 0.5), 0.16)),
-        _view("panoramas/Ridge Walk, évening.jpg", 3, (5472, 3648), DUSK, 93),
+        _view("panoramas/Ridge Walk, évening.jpg", 3, (5600, 3733), DUSK, 93),
         _view("panoramas/lake-mirror.jpg", 4, (4200, 1800), DAWN, 92, lake=True),
         _view("panoramas/winter-line.jpg", 5, (3200, 2133), WINTER, 92, layers=_climbing((0.4, 0.6), 0.2)),
         _view(

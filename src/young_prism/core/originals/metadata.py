@@ -58,11 +58,12 @@ _EXIF_GROUPS = {
     Group.RIGHTS: {0x013B, 0x8298},
     Group.HISTORY: {0x0131},
 }
+# Prefixes are only habits in XML; where several vocabularies have a property, any prefix will do.
 _XMP_GROUPS = {
     Group.CAMERA: rb"tiff:(?:Make|Model)|aux:(?:Lens|SerialNumber)|exifEX:(?:LensModel|BodySerialNumber)",
-    Group.TIME: rb"xmp:CreateDate|exif:DateTimeOriginal|photoshop:DateCreated",
-    Group.PLACE: rb"exif:GPSL(?:atitude|ongitude)|photoshop:(?:City|Country|State)|Iptc4xmpExt:Location\w+|Iptc4xmpCore:Location",
-    Group.RIGHTS: rb"dc:(?:creator|rights)|xmpRights:\w+|photoshop:Credit|cc:license",
+    Group.TIME: rb"xmp:CreateDate|exif:DateTimeOriginal|\w+:DateCreated",
+    Group.PLACE: rb"exif:GPSL(?:atitude|ongitude)|\w+:(?:City|Country|State)|Iptc4xmpExt:Location\w+|Iptc4xmpCore:Location",
+    Group.RIGHTS: rb"dc:(?:creator|rights)|xmpRights:\w+|\w+:Credit|cc:license",
     Group.HISTORY: rb"xmpMM:(?:History|DerivedFrom)|xmp:CreatorTool",
 }
 _IPTC_GROUPS = {

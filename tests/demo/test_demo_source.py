@@ -1,0 +1,88 @@
+"""The demo source has every awkward case that it promises, and is the same on every machine."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from urllib.parse import unquote
+
+import pytest
+
+from young_prism.core.originals.flags import Flag, flags_of
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.values import ImageFormat, Kind
+from young_prism.demo.catalogue import catalogue
+from young_prism.demo.draw import draw_demo
+from young_prism.engine.pool import lazy_pool
+from young_prism.engine.prepare import Looks, look_folder
+
+
+@pytest.fixture(scope="module")
+def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    target = tmp_path_factory.mktemp("demo") / "ottermoor"
+    draw_demo(target)
+    return target
+
+
+@pytest.fixture(scope="module")
+def looks(site: Path) -> Looks:
+    with lazy_pool(None) as pool:
+        return look_folder(site / "images", pool)
+
+
+def test_it_is_large_enough_to_be_worth_trying(looks: Looks) -> None:
+    assert len(looks.facts) + len(looks.left_out) >= 40
+    cameras = [
+        f for f in looks.facts.values() if f.format is ImageFormat.JPEG and f.size.pixels >= 20_000_000
+    ]
+    assert len(cameras) >= 3
+    assert {f.format for f in looks.facts.values()} == set(ImageFormat)
+    assert {f.kind for f in looks.facts.values()} == set(Kind)
+
+
+def test_every_flag_but_one_is_there_to_be_seen(looks: Looks) -> None:
+    failed = [left.path for left in looks.left_out]
+    raised = {flagged.flag for found in flags_of(looks.facts, Recipe(), failed).values() for flagged in found}
+    # No file has a wrong ending (letter.jpg is no picture at all), and no animation weighs as much as a video.
+    assert set(Flag) - raised == {Flag.ENDING, Flag.VIDEO}
+
+
+def test_the_awkward_cases_are_what_they_say(looks: Looks) -> None:
+    facts = looks.facts
+    phone = facts["rides/IMG_2041.HEIC"]
+    assert phone.size.height > phone.size.width
+    assert phone.place == pytest.approx((-48.876, -123.393), abs=0.01)
+    assert facts["rides/IMG_2043.JPG"].orientation == 6
+    assert facts["rides/press/car-2-cmyk.jpg"].cmyk
+    assert facts["panoramas/sunset-wide.jpg"].wide_gamut
+    assert facts["motion/climb.gif"].frames == 24
+    assert facts["maps/timetable.png"].transparent
+    assert facts["rides/old-banner.jpg"].jpeg_quality < 40
+    assert {left.path for left in looks.left_out} == {"archive/broken-download.jpg", "archive/letter.jpg"}
+    assert {
+        "tickets/ticket.jpg",
+        "tickets/ticket.png",
+        "maps/Fare Zones (été).png",
+        "maps/route.map.v2.png",
+    } <= set(facts)
+
+
+def test_its_pages_use_its_pictures(site: Path, looks: Looks) -> None:
+    used = set()
+    for page in site.glob("*.html"):
+        used |= {unquote(src) for src in re.findall(r'<img src="([^"]+)"', page.read_text())}
+    missing = {src for src in used if not (site / src).is_file()}
+    assert missing == {
+        "images/rides/car-1-retired.jpg"
+    }  # on purpose: a reference to a file that is not there
+    assert len(used) > 12
+    for url in re.findall(r'url\("?([^")]+)"?\)', (site / "css" / "site.css").read_text()):
+        assert (site / "css" / url).is_file()
+
+
+def test_the_same_seed_draws_the_same_bytes(site: Path, tmp_path: Path) -> None:
+    for path in ("tickets/ticket.jpg", "panoramas/night-lights.jpg", "motion/climb.gif"):
+        entry = next(entry for entry in catalogue() if entry.path == path)
+        again = tmp_path / f"again{Path(path).suffix}"
+        entry.save(again)
+        assert again.read_bytes() == (site / "images" / path).read_bytes(), path
