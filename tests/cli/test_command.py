@@ -137,16 +137,15 @@ def test_control_c_stops_and_the_same_command_goes_on(tmp_path: Path) -> None:
         "--jobs",
         "1",
     ]
-    process = subprocess.Popen([*map(str, arguments)], stderr=subprocess.PIPE, text=True)
-    assert process.stderr
-    for line in process.stderr:
-        if line.startswith("[1/"):
-            process.send_signal(signal.SIGINT)
-            break
-    rest = process.stderr.read()
-    assert process.wait(60) == 130, rest
+    with subprocess.Popen([*map(str, arguments)], stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr
+        for line in process.stderr:
+            if line.startswith("[1/"):
+                process.send_signal(signal.SIGINT)
+                break
+        rest = process.stderr.read()
+    assert process.returncode == 130, rest
     assert "goes on from here" in rest
-    process.stderr.close()
     done = command(*arguments[3:], "--json")
     assert done.returncode == 0
     assert json.loads(done.stdout)["outcomes"]["reused"] > 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import threading
 from pathlib import Path
@@ -55,7 +56,8 @@ def _stop(stop: threading.Event) -> None:
     if stop.is_set():
         raise KeyboardInterrupt
     stop.set()
-    say("Stopping after what is under way (Ctrl-C again stops at once) …")
+    # Not `say`: the signal may come in the middle of a line that is just being printed, and buffers are not re-entrant.
+    os.write(2, "Stopping after what is under way (Ctrl-C again stops at once) …\n".encode())
 
 
 def _report(result: BuildResult) -> None:
