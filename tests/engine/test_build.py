@@ -14,7 +14,7 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import OutputError, SourceError
-from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Ladder, Recipe, Webp
 from young_prism.core.values import Outcome
 from young_prism.engine import build as build_module
 from young_prism.engine import prepare as prepare_module
@@ -103,6 +103,36 @@ def test_only_what_changed_is_made_again_and_what_is_gone_stays_known_as_ours(bu
     assert manifest is not None
     orphans = {orphan.path for orphan in manifest.orphaned}
     assert orphans and all(path.startswith("clear-") and (out / path).is_file() for path in orphans)
+
+
+def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_path: Path) -> None:
+    source, out = tmp_path / "site", tmp_path / "out"
+    source.mkdir()
+    (source / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(400, 300)))
+
+    def delivered(**formats: object) -> set[str]:
+        recipe = Recipe(ladder=Ladder(widths=(200,)), formats=Formats(photo=FormatSet(**formats)))
+        build(source, out, recipe, jobs=1)
+        [original] = read_manifest(out / "manifest.json").originals
+        made = {entry.format for entry in original.renditions}
+        assert not made & {entry.format for entry in original.dropped}
+        assert all(f"a-200w.{fmt.replace('jpeg', 'jpg')}" in original.snippet for fmt in made)
+        return made
+
+    heavy, light = Avif(quality=95), Avif(quality=20)
+    small, large = Webp(quality=20), Webp(quality=98)
+    best, worst = Jpeg(quality=98), Jpeg(quality=10)
+    assert delivered(avif=heavy, webp=small, jpeg=best) == {"webp", "jpeg"}
+    assert delivered(avif=heavy, jpeg=best) == {
+        "avif",
+        "jpeg",
+    }  # what had beaten AVIF is gone from the recipe
+    assert delivered(avif=light, webp=large, jpeg=best) == {"avif", "webp", "jpeg"}
+    assert delivered(avif=light, webp=large, jpeg=worst) <= {
+        "avif",
+        "jpeg",
+    }  # WebP lies there still, and is not used
+    assert (out / "a-200w.webp").is_file()
 
 
 def test_a_file_that_is_not_ours_is_never_overwritten(source: Path, tmp_path: Path) -> None:

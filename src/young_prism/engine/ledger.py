@@ -25,6 +25,8 @@ from young_prism import __version__
 from young_prism.core.manifest.model import MANIFEST_NAME, DroppedEntry, Manifest, RenditionEntry
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.render.worth import formats_not_worth_it
+from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import Found
 
@@ -69,8 +71,11 @@ class Ledger:
         for entry in renditions:
             self.owned.setdefault(entry.path, set()).add(entry.sha256)
             self.made[entry.path, entry.key] = entry
+            self.dropped.pop((entry.path, entry.key), None)
         for left in dropped:
             self.dropped[left.path, left.key] = left
+            # What lies there from an earlier build stays owned, but is no part of this one.
+            self.made.pop((left.path, left.key), None)
 
     def _read_journal(self) -> None:
         try:
@@ -134,17 +139,29 @@ class Ledger:
         return os.path.lexists(self.out / path) and not self.is_ours(path)
 
     def is_done(self, original: PlannedOriginal) -> bool:
-        """Whether every rendition of an original is there already, or known not to be worth delivering."""
-        return all(self.is_there(r) or (r.path, r.key) in self.dropped for r in original.renditions)
+        """Whether every rendition of an original is there already, or known not to be worth delivering.
+
+        What was left out once is judged again by its recorded bytes: what it was measured against may have gone
+        from the recipe.
+        """
+        sizes: dict[ImageFormat, list[int]] = {}
+        left_out: set[ImageFormat] = set()
+        for rendition in original.renditions:
+            place = (rendition.path, rendition.key)
+            if self.is_there(rendition):
+                entry: RenditionEntry | DroppedEntry = self.made[place]
+            elif place in self.dropped:
+                entry = self.dropped[place]
+                left_out.add(rendition.format)
+            else:
+                return False
+            sizes.setdefault(rendition.format, []).append(entry.bytes)
+        return left_out == set(formats_not_worth_it(sizes))
 
     def is_there(self, rendition: PlannedRendition) -> bool:
         """Whether a rendition was made from the same original in the same way, and lies there untouched."""
         entry = self.made.get((rendition.path, rendition.key))
         return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
-
-    def open_for_writing(self) -> None:
-        """Make the state folder. Raises `OSError` when the output folder cannot be written."""
-        (self.out / STATE_FOLDER).mkdir(parents=True, exist_ok=True)
 
     def announce(self, renditions: list[RenditionEntry], dropped: list[DroppedEntry]) -> None:
         """Put on record what is about to be published, and make sure that it is on the disk."""

@@ -77,9 +77,7 @@ def _add_words(app: Flask) -> None:
         count=figures.count,
         format_label=lambda name: ImageFormat(name).label,
     )
-    app.jinja_env.globals.update(
-        asset=_asset, saving=figures.format_saving, share=figures.saved_share, version=__version__
-    )
+    app.jinja_env.globals.update(asset=_asset, saving=figures.format_saving, version=__version__)
 
     @app.context_processor
     def every_page() -> dict[str, Any]:

@@ -49,7 +49,10 @@ def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
         return [_done(planned, Outcome.KEPT, planned.reason, data) for planned in original.renditions]
     made = _encode_all(data, original)
     dropped = formats_not_worth_it(
-        {fmt: [made[r.path][0] for r in original.renditions if r.format is fmt] for fmt in _formats(original)}
+        {
+            fmt: [len(made[r.path][0]) for r in original.renditions if r.format is fmt]
+            for fmt in _formats(original)
+        }
     )
     return [
         _dropped(planned, len(made[planned.path][0]), dropped[planned.format])

@@ -11,14 +11,14 @@ from collections.abc import Mapping, Sequence
 from young_prism.core.values import ImageFormat
 
 
-def formats_not_worth_it(made: Mapping[ImageFormat, Sequence[bytes]]) -> dict[ImageFormat, str]:
+def formats_not_worth_it(sizes: Mapping[ImageFormat, Sequence[int]]) -> dict[ImageFormat, str]:
     """Return the formats to leave out, each with the reason.
 
-    `made` has each format's files over the same ladder, in order of preference with the fallback last. A format
+    `sizes` has the bytes of each format's files over the same ladder, in order of preference with the fallback last. A format
     is left out when one that comes after it, and is delivered itself, needs no more bytes in all.
     """
-    totals = {fmt: sum(len(data) for data in files) for fmt, files in made.items()}
-    order = list(made)
+    totals = {fmt: sum(files) for fmt, files in sizes.items()}
+    order = list(sizes)
     left_out: dict[ImageFormat, str] = {}
     for position in range(len(order) - 2, -1, -1):
         fmt = order[position]

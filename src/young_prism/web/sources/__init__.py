@@ -9,7 +9,6 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import SourceError
-from young_prism.core.report.figures import saved_share
 from young_prism.engine.scan import VENDORED
 from young_prism.web.context import services, source_or_404
 
@@ -42,7 +41,6 @@ def index() -> str:
         heaviest=heaviest,
         roots=services().settings.roots,
         folders=_folders(services().settings.roots),
-        share=saved_share,
     )
 
 
