@@ -27,7 +27,7 @@ from young_prism.engine.pool import lazy_pool
 from young_prism.engine.prepare import Looks, look_folder
 from young_prism.engine.scan import Found
 from young_prism.store.models import OriginalRow, SourceRow
-from young_prism.store.store import ACTIVE, Store
+from young_prism.store.store import Store
 
 _log = logging.getLogger(__name__)
 
@@ -130,14 +130,12 @@ class Runner:
                 job.run_id, state="failed", error=what, remedy=remedy, ended_at=datetime.now(UTC)
             )
 
-    def _look(self, source: SourceRow, listen: Callable[[Event], None] | None = None) -> Looks:
+    def _look(self, source: SourceRow) -> Looks:
         progress = self._looks.setdefault(source.id, LookProgress())
 
         def show(event: Event) -> None:
             if isinstance(event, Looked):
                 progress.done, progress.total = event.done, event.total
-                if listen:
-                    listen(event)
 
         known = known_from(self._store.originals(source.id))
         with lazy_pool(self._jobs) as pool:
@@ -283,6 +281,3 @@ def _whole(path: str, error: str, remedy: str, *, failed: bool) -> dict[str, Any
         "remedy": remedy,
         "bytes": 0,
     }
-
-
-__all__ = ["ACTIVE", "LookProgress", "Runner", "known_from"]
