@@ -6,7 +6,7 @@ import pytest
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.originals.sniff import sniff
-from young_prism.core.originals.vector import vector_size
+from young_prism.core.originals.headers.svg import vector_size
 from young_prism.core.values import ImageFormat, Size
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"'

@@ -14,7 +14,7 @@ from young_prism.core.values import ImageFormat, Kind
 from young_prism.demo.catalogue import catalogue
 from young_prism.demo.draw import draw_demo
 from young_prism.engine.pool import lazy_pool
-from young_prism.engine.prepare import Looks, look_folder
+from young_prism.engine.looking import Looks, look_folder
 
 
 @pytest.fixture(scope="module")

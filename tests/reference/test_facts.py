@@ -12,9 +12,9 @@ import pytest
 from PIL import Image, ImageCms
 
 from tests import pictures
-from young_prism.core.originals.jpeg import jpeg_facts
+from young_prism.core.originals.headers import jpeg
 from young_prism.core.originals.look import look
-from young_prism.core.originals.metadata import Group
+from young_prism.core.originals.headers.metadata import Group
 from young_prism.core.pixels.vips import pyvips
 from young_prism.demo.catalogue import camera_exif
 

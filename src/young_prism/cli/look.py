@@ -22,7 +22,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.figures import count, format_bytes
 
 if TYPE_CHECKING:
-    from young_prism.engine.prepare import Looks
+    from young_prism.engine.looking import Looks
 
 
 class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
@@ -62,7 +62,7 @@ def look(
 ) -> None:
     """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
     from young_prism.engine.pool import lazy_pool
-    from young_prism.engine.prepare import look_folder
+    from young_prism.engine.looking import look_folder
 
     with lazy_pool(jobs) as pool:
         looks = look_folder(folder, pool)

@@ -10,6 +10,7 @@ YoungPrismError
 |  `- ChangedError          not the file any more that was looked at
 |- RecipeError              a recipe that cannot be used
 |- SourceError              a source that cannot be walked
+|- IncomingError          a file or zip brought in that cannot be taken
 |- OutputError              a place that cannot be written, or a file there that is not ours
 `- ServeError               the application cannot start or answer
 """
@@ -73,6 +74,10 @@ class RecipeError(YoungPrismError):
 
 class SourceError(YoungPrismError):
     """A source folder that cannot be walked."""
+
+
+class IncomingError(YoungPrismError):
+    """A file or a zip that was brought in and cannot be taken."""
 
 
 class OutputError(YoungPrismError):

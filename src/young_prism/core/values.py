@@ -5,6 +5,9 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import NamedTuple
 
+MAX_PIXELS = 200_000_000
+"""Default limit, checked from the header before anything is decoded: 200 megapixels."""
+
 
 class Size(NamedTuple):
     """A size in pixels: width first, as HTML and CSS say it."""
@@ -32,6 +35,7 @@ class ImageFormat(StrEnum):
     AVIF = "avif"
     HEIC = "heic"
     TIFF = "tiff"
+    BMP = "bmp"
     SVG = "svg"
 
     @property
@@ -57,6 +61,8 @@ class Kind(StrEnum):
     GRAPHIC = "graphic"
     ANIMATION = "animation"
     VECTOR = "vector"
+    UNSEEN = "not judged yet"
+    """Only the header is known; photo or graphic shows in the pixels."""
 
 
 class Outcome(StrEnum):

@@ -15,6 +15,7 @@ from filelock import FileLock, Timeout
 
 from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
@@ -22,7 +23,9 @@ from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
 from young_prism.engine.ledger import JOURNAL, STATE_FOLDER, Ledger
 from young_prism.engine.pool import Pool, lazy_pool
-from young_prism.engine.prepare import Known, Prepared, nothing_known, prepare
+from young_prism.engine.looking import Known, nothing_known
+from young_prism.engine.prepare import Prepared, prepare
+from young_prism.engine.scan import WHOLE
 from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
 from young_prism.engine.tasks import render_file
@@ -76,16 +79,17 @@ def build(
     jobs: int | None = None,
     listen: Listener = nobody,
     known: Known = nothing_known,
+    scope: Scope = WHOLE,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
-    """Make every rendition of `source` that is not there yet into `out`.
+    """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
     Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
     done at all. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
     """
     began = time.monotonic()
     with _locked(source, out), lazy_pool(jobs) as pool:
-        prepared = prepare(source, out, recipe, pool, listen=listen, known=known)
+        prepared = prepare(source, out, recipe, pool, listen=listen, known=known, scope=scope)
         result = _execute(source, prepared, pool, listen, stopped)
     result.seconds = time.monotonic() - began
     return result

@@ -28,9 +28,8 @@ from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.core.render.worth import formats_not_worth_it
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
-from young_prism.engine.scan import Found
+from young_prism.engine.scan import STATE_FOLDER, Found
 
-STATE_FOLDER = ".young-prism"
 JOURNAL = "journal.jsonl"
 """There only while a run goes on, or after one that did not end."""
 

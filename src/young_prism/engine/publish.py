@@ -9,8 +9,8 @@ from pathlib import Path
 
 from young_prism.core.errors import OutputError
 
-_PART_PREFIX = ".young-prism-"
-_PART_SUFFIX = ".part"
+PART_PREFIX = ".young-prism-"
+PART_SUFFIX = ".part"
 
 
 def write_atomically(target: Path, data: bytes) -> None:
@@ -18,7 +18,7 @@ def write_atomically(target: Path, data: bytes) -> None:
 
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
-    part = target.parent / f"{_PART_PREFIX}{secrets.token_hex(6)}{_PART_SUFFIX}"
+    part = target.parent / f"{PART_PREFIX}{secrets.token_hex(6)}{PART_SUFFIX}"
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         with part.open("wb") as file:
@@ -56,5 +56,5 @@ def output_error(error: OSError, target: Path) -> OutputError:
 
 def remove_leftovers(folder: Path) -> None:
     """Delete temporary files that an interrupted run left in `folder` and below. Their names are ours alone."""
-    for part in folder.rglob(f"{_PART_PREFIX}*{_PART_SUFFIX}"):
+    for part in folder.rglob(f"{PART_PREFIX}*{PART_SUFFIX}"):
         part.unlink(missing_ok=True)

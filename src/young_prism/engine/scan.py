@@ -8,17 +8,22 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import SourceError
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.sniff import HEAD_BYTES, IMAGE_ENDINGS, sniff
+from young_prism.core.originals.scope import Scope, why_standing
 from young_prism.core.plan.model import LeftOut
+from young_prism.core.report.figures import count
 
-VENDORED = frozenset({"node_modules", "__pycache__", "bower_components", "vendor"})
-"""Folders of other people's files, left out with a note."""
+STATE_FOLDER = ".young-prism"
+"""Our own folder in an output folder: nobody needs to be told of it."""
+
+WHOLE = Scope()
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,37 +43,56 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Scan:
-    """What a walk found, in the order of paths; `notes` are plain remarks on what was left out by rule."""
+    """What a walk found, in the order of paths; `notes` are plain remarks on what was left out by rule.
+
+    `caught` counts the images that each pattern caught: include lines what they let in, exclude lines what they keep
+    out (whole folders only where the walk was told to count in them), and `unasked` those that no include line caught.
+    """
 
     originals: tuple[Found, ...]
     left_out: tuple[LeftOut, ...]
     notes: tuple[str, ...]
+    caught: Mapping[str, int]
+    unasked: int
 
 
-def scan(source: Path, *, output: Path | None = None) -> Scan:
-    """Walk `source`, leaving out `output` when it lies inside.
+def scan(
+    source: Path, *, output: Path | None = None, scope: Scope = WHOLE, count_excluded: bool = False
+) -> Scan:
+    """Walk `source` within `scope`, leaving out `output` when it lies inside.
 
-    Raises `SourceError` when the source is no folder that can be listed.
+    With `count_excluded` the folders that a person's own line leaves out are walked too, only to count. Raises `SourceError` when the source is no folder that can be listed.
     """
     if not source.is_dir():
         what = "This is a file, not a folder." if source.exists() else "There is no such folder."
         raise SourceError(what, file=str(source), remedy="Point at a folder of images.")
-    walker = _Walker(source, output)
+    walker = _Walker(source, output, scope, count_excluded=count_excluded)
     walker.walk(source, "")
     walker.originals.sort(key=lambda found: found.path)
     walker.left_out.sort(key=lambda left: left.path)
-    return Scan(tuple(walker.originals), tuple(walker.left_out), tuple(walker.notes))
+    return Scan(
+        tuple(walker.originals),
+        tuple(walker.left_out),
+        (*walker.notes, *walker.remarks()),
+        dict(walker.caught),
+        walker.unasked,
+    )
 
 
 class _Walker:
-    def __init__(self, source: Path, output: Path | None) -> None:
+    def __init__(self, source: Path, output: Path | None, scope: Scope, *, count_excluded: bool) -> None:
         self.root = Path(os.path.realpath(source))
         self.output = Path(os.path.realpath(output)) if output else None
+        self.scope = scope
+        self.count_excluded = count_excluded
         self.originals: list[Found] = []
         self.left_out: list[LeftOut] = []
         self.notes: list[str] = []
+        self.caught: Counter[str] = Counter()
+        self.hidden = 0
+        self.unasked = 0
 
-    def walk(self, folder: Path, prefix: str) -> None:
+    def walk(self, folder: Path, prefix: str, excluded_by: str = "") -> None:
         for entry in self._entries(folder, prefix):
             path = prefix + entry.name
             if not _is_text(path):
@@ -78,14 +102,37 @@ class _Walker:
                     "Rename it.",
                     failed=True,
                 )
-            elif entry.name.startswith("."):
-                continue
             elif entry.is_symlink():
-                self._link(entry, path)
+                if not (excluded_by or self.scope.excluded_by(path)):
+                    self._link(entry, path)
             elif entry.is_dir(follow_symlinks=False):
-                self._folder(entry, path)
+                self._folder(entry, path, excluded_by)
             else:
-                self._file(entry, path)
+                self._asked(entry, path, excluded_by or self.scope.excluded_by(path))
+
+    def remarks(self) -> Iterator[str]:
+        """Say what was left out by a standing rule or a pattern."""
+        if self.hidden:
+            yield f"{count(self.hidden, 'hidden file or folder', 'hidden files and folders')} left out."
+        for line in self.scope.exclude:
+            if self.caught[line]:
+                yield f"“{line}” leaves out {count(self.caught[line], 'image or folder', 'images and folders')}."
+        if self.unasked:
+            yield f"{count(self.unasked, 'image')} not among those asked for."
+
+    def _asked(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
+        """Take a file in when the scope asks for it; else count it where it may matter to a person."""
+        if excluded_by:
+            if why_standing(excluded_by) == "hidden":
+                self.hidden += not entry.name.startswith(".young-prism")
+            elif _means_image(entry.name):
+                self.caught[excluded_by] += 1
+            return
+        asked = self.scope.asked_for(path)
+        if asked:
+            self.caught[asked] += self._file(entry, path)
+        else:
+            self.unasked += _means_image(entry.name)
 
     def _entries(self, folder: Path, prefix: str) -> Iterator[os.DirEntry[str]]:
         try:
@@ -107,18 +154,27 @@ class _Walker:
             return
         yield from listed
 
-    def _folder(self, entry: os.DirEntry[str], path: str) -> None:
+    def _folder(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
         if self.output and Path(os.path.realpath(entry.path)) == self.output:
             self.notes.append(f"{path}/ is the output folder and is left out.")
-        elif entry.name in VENDORED:
-            self.notes.append(f"{path}/ holds other people's files and is left out.")
-        else:
+            return
+        line = excluded_by or self.scope.excluded_by(path + "/")
+        if not line:
             self.walk(Path(entry.path), path + "/")
+        elif why := why_standing(line):
+            if why == "hidden":
+                self.hidden += entry.name != STATE_FOLDER
+            else:
+                self.notes.append(f"{path}/ holds {why} and is left out.")
+        elif self.count_excluded:
+            self.walk(Path(entry.path), path + "/", line)
+        else:
+            self.caught[line] += 1
 
     def _link(self, entry: os.DirEntry[str], path: str) -> None:
         target = Path(os.path.realpath(entry.path))
         if target.is_file() and target.is_relative_to(self.root):
-            self._file(entry, path)
+            self._asked(entry, path, "")
             return
         if target.is_dir():
             what = "This folder is a link"
@@ -134,16 +190,18 @@ class _Walker:
             "Copy what it points at into the source, or build that folder on its own.",
         )
 
-    def _file(self, entry: os.DirEntry[str], path: str) -> None:
-        meant = split_name(entry.name)[1].lower() in IMAGE_ENDINGS
+    def _file(self, entry: os.DirEntry[str], path: str) -> bool:
+        """Take a file in if it is meant to be an image or is one; say whether."""
+        meant = _means_image(entry.name)
         try:
             info = entry.stat()
             if not stat.S_ISREG(info.st_mode):
                 if meant:
                     self._leave_out(path, "This is no ordinary file.", "Replace it with the picture itself.")
-                return
+                return False
             if meant or _looks_like_image(entry.path):
                 self.originals.append(Found(path, info.st_size, info.st_mtime_ns, info.st_ino))
+                return True
         except OSError as error:
             if meant:
                 self._leave_out(
@@ -152,9 +210,14 @@ class _Walker:
                     "Check its permissions.",
                     failed=True,
                 )
+        return False
 
     def _leave_out(self, path: str, error: str, remedy: str, *, failed: bool = False) -> None:
         self.left_out.append(LeftOut(path=path, error=error, remedy=remedy, failed=failed))
+
+
+def _means_image(name: str) -> bool:
+    return split_name(name)[1].lower() in IMAGE_ENDINGS
 
 
 def _is_text(path: str) -> bool:

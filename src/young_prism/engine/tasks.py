@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from enum import Enum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from young_prism.core.errors import UnreadableError, YoungPrismError
+from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.look import look
+from young_prism.core.originals.headers.contract import BytesView, FileView
+from young_prism.core.originals.look import LIBRARY_FORMATS, look, look_at_header
+from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.render.render import Rendered, render
+
+if TYPE_CHECKING:
+    from young_prism.core.render.render import Rendered
 
 
 def start_worker() -> None:
@@ -26,34 +32,73 @@ def read_original(root: str, path: str) -> bytes:
     try:
         return (Path(root) / path).read_bytes()
     except OSError as error:
-        raise UnreadableError(
-            f"The file cannot be read ({error.strerror}).", file=path, remedy="Check its permissions."
-        ) from error
+        raise _unreadable(path, error) from error
 
 
-def look_file(root: str, path: str, max_pixels: int) -> Facts:
+def _unreadable(path: str, error: OSError) -> UnreadableError:
+    return UnreadableError(
+        f"The file cannot be read ({error.strerror}).", file=path, remedy="Check its permissions."
+    )
+
+
+class Look(Enum):
+    """How closely a worker looks."""
+
+    HEADER = "header"
+    CLOSER = "closer"
+
+
+def look_file(root: str, path: str, max_pixels: int, depth: Look = Look.CLOSER) -> Facts:
     """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
     data = read_original(root, path)
     try:
+        if depth is Look.HEADER:
+            return look_at_header(BytesView(data), max_pixels=max_pixels)
         return look(data, max_pixels=max_pixels)
     except YoungPrismError as error:
         error.file = path
         raise
 
 
-def look_files(root: str, paths: list[str], max_pixels: int) -> list[Facts | YoungPrismError]:
+def look_files(
+    root: str, paths: list[str], max_pixels: int, depth: Look = Look.CLOSER
+) -> list[Facts | YoungPrismError]:
     """Look at several small originals in one task; an error stands in the place of its original."""
     found: list[Facts | YoungPrismError] = []
     for path in paths:
         try:
-            found.append(look_file(root, path, max_pixels))
+            found.append(look_file(root, path, max_pixels, depth))
         except YoungPrismError as error:
             found.append(error)
     return found
 
 
+by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
+"""What `header_of_file` hands back for a format whose header is read by foreign code: a crash there must cost a worker."""
+
+
+def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
+    """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
+    try:
+        with FileView(f"{root}/{path}") as view:
+            if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:
+                return by_library
+            return look_at_header(view, max_pixels=max_pixels)
+    except OSError as error:
+        return _unreadable(path, error)
+    except YoungPrismError as error:
+        error.file = path
+        return error
+    except Exception as error:  # noqa: BLE001  (one crooked file must not end the look)
+        what = f"Its header cannot be read ({type(error).__name__}: {error})."
+        return DamagedError(what, file=path, remedy="Export it again from where it came from, or take it out.")
+
+
 def render_file(root: str, original: PlannedOriginal) -> list[Rendered]:
     """Make all renditions of one original. Raises the errors of `core.render.render.render`, with the name."""
+    # Here, since a first look at headers must not wait for the codecs to load.
+    from young_prism.core.render.render import render
+
     data = read_original(root, original.path)
     try:
         return render(data, original)

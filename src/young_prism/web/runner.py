@@ -24,7 +24,7 @@ from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult, build
 from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
 from young_prism.engine.pool import lazy_pool
-from young_prism.engine.prepare import Looks, look_folder
+from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.scan import Found
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import Store

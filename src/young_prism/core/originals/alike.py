@@ -19,7 +19,6 @@ _NEAR_COLOUR = 6
 """Largest difference of a channel of the mean colour: two tickets of one shape and different colours are two."""
 _PLAIN_BITS = 6
 """A picture with fewer set or clear bits than this is nearly one colour, and resembles every other such one."""
-_ROWS = 512
 
 
 class Copy(NamedTuple):
@@ -62,7 +61,8 @@ def copies(facts: Mapping[str, Facts]) -> dict[str, Copy]:
 
     Better is: more pixels, then more bytes, then first in the order of paths. The better one is not in the result.
     """
-    ranked = sorted(facts, key=lambda path: (-facts[path].size.pixels, -facts[path].bytes, path))
+    seen = [path for path in facts if facts[path].seen]
+    ranked = sorted(seen, key=lambda path: (-facts[path].size.pixels, -facts[path].bytes, path))
     found: dict[str, Copy] = {}
     first: dict[str, str] = {}
     for path in ranked:
@@ -70,9 +70,7 @@ def copies(facts: Mapping[str, Facts]) -> dict[str, Copy]:
         if better != path:
             found[path] = Copy(better, exact=True)
     single = [path for path in ranked if path not in found and _telling(facts[path].fingerprint)]
-    for better, worse in _near_pairs(single, facts):
-        if worse not in found and better not in found:
-            found[worse] = Copy(better, exact=False)
+    found.update({worse: Copy(better, exact=False) for worse, better in _near(single, facts).items()})
     return found
 
 
@@ -84,19 +82,21 @@ def _rgb(code: str) -> tuple[int, int, int]:
     return (int(code[1:3], 16), int(code[3:5], 16), int(code[5:7], 16))
 
 
-def _near_pairs(paths: list[str], facts: Mapping[str, Facts]) -> list[tuple[str, str]]:
-    """Return pairs whose fingerprints are near and whose shapes and colours agree, the better one first, in ranked order."""
-    prints = np.array([int(facts[path].fingerprint, 16) for path in paths], np.uint64)
-    shapes = np.array([facts[path].size.width / facts[path].size.height for path in paths])
-    colours = np.array([_rgb(facts[path].mean_colour) for path in paths])
-    pairs: list[tuple[int, int]] = []
-    for top in range(0, len(paths), _ROWS):
-        near = np.bitwise_count(prints[top : top + _ROWS, None] ^ prints[None, :]) <= _NEAR_BITS
-        alike = np.abs(shapes[top : top + _ROWS, None] / shapes[None, :] - 1) < 0.02
-        rows, columns = np.nonzero(near & alike)
-        pairs += [
-            (int(row) + top, int(column))
-            for row, column in zip(rows, columns, strict=True)
-            if row + top < column and np.abs(colours[row + top] - colours[column]).max() <= _NEAR_COLOUR
-        ]
-    return [(paths[a], paths[b]) for a, b in sorted(pairs)]
+def _near(ranked: list[str], facts: Mapping[str, Facts]) -> dict[str, str]:
+    """Return for each original that looks like a better one which that is; fingerprint, shape and colour must agree."""
+    prints = np.array([int(facts[path].fingerprint, 16) for path in ranked], np.uint64)
+    shapes = np.array([facts[path].size.width / facts[path].size.height for path in ranked])
+    colours = np.array([_rgb(facts[path].mean_colour) for path in ranked])
+    taken = np.zeros(len(ranked), bool)
+    found: dict[str, str] = {}
+    for better in range(len(ranked)):
+        if taken[better]:
+            continue
+        later = np.flatnonzero(np.bitwise_count(prints[better + 1 :] ^ prints[better]) <= _NEAR_BITS) + better + 1
+        later = later[~taken[later]]
+        if later.size:
+            alike = np.abs(shapes[better] / shapes[later] - 1) < 0.02
+            alike &= np.abs(colours[better] - colours[later]).max(axis=1) <= _NEAR_COLOUR
+            taken[later[alike]] = True
+            found.update({ranked[int(worse)]: ranked[better] for worse in later[alike]})
+    return found

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 from young_prism.core.values import ImageFormat, Kind, Size
 
-FACTS_VERSION = 2
+FACTS_VERSION = 3
 """Raise it when a look finds more or judges differently: what was stored before is then looked at again."""
 
 
@@ -20,7 +20,11 @@ class Facts:
     that declares none. `transparent` means that alpha is really used, `alpha` that it is there at all.
     `srgb` is true without a profile as well: that is what browsers take it for. `jpeg_quality` is 0 for what is no
     JPEG. `metadata` names the groups found (`metadata.Group`), `place` is latitude and longitude in degrees, and
-    `fingerprint` is what near duplicates are told by (`alike.fingerprint`).
+    `fingerprint` is what near duplicates are told by (`alike.fingerprint`). `layered` is a progressive or interlaced
+    file, `loops` how often an animation plays (0 for ever), `colours` the length of a palette.
+
+    After a look at the header alone `seen` is false: then `sha256`, `mean_colour` and `fingerprint` are empty, `kind` is
+    `UNSEEN` for stills, and `transparent` says only whether there could be transparency.
     """
 
     format: ImageFormat
@@ -48,28 +52,29 @@ class Facts:
     metadata: tuple[str, ...] = ()
     place: tuple[float, float] | None = None
     fingerprint: str = ""
+    layered: bool = False
+    loops: int = 0
+    colours: int = 0
+    seen: bool = True
 
     def as_dict(self) -> dict[str, Any]:
         """Return a JSON-ready form; `from_dict` reads it back."""
-        return {"facts_version": FACTS_VERSION, **asdict(self)}
+        values = {name: getattr(self, name) for name in _NAMES}
+        return {"facts_version": FACTS_VERSION, **values}
 
     @staticmethod
     def from_dict(data: dict[str, Any]) -> Facts:
-        """Read what `as_dict` wrote; raises `TypeError` or `ValueError` on anything else."""
+        """Read what `as_dict` wrote; raises `TypeError`, `KeyError` or `ValueError` on anything else."""
         if data.get("facts_version") != FACTS_VERSION:
             raise ValueError("facts of another version: look again")
-        known = {name: value for name, value in data.items() if name != "facts_version"}
-        return Facts(
-            **{
-                **known,
-                "format": ImageFormat(data["format"]),
-                "kind": Kind(data["kind"]),
-                "size": Size(*data["size"]),
-                "stored": Size(*data["stored"]),
-                "metadata": tuple(data["metadata"]),
-                "place": tuple(data["place"]) if data["place"] else None,
-            }
-        )
+        known = {name: data[name] for name in _NAMES}
+        known["format"] = ImageFormat(known["format"])
+        known["kind"] = Kind(known["kind"])
+        known["size"] = Size(*known["size"])
+        known["stored"] = Size(*known["stored"])
+        known["metadata"] = tuple(known["metadata"])
+        known["place"] = tuple(known["place"]) if known["place"] else None
+        return Facts(**known)
 
     @property
     def kind_label(self) -> str:
@@ -80,3 +85,11 @@ class Facts:
     def passes_through(self) -> bool:
         """Whether this slice copies the original as it is, rather than making renditions of it."""
         return self.kind in (Kind.ANIMATION, Kind.VECTOR)
+
+    @property
+    def bytes_per_pixel(self) -> float:
+        """How many bytes a pixel costs; 0 for what has no pixels of its own."""
+        return self.bytes / self.size.pixels if self.size.pixels else 0.0
+
+
+_NAMES = tuple(field.name for field in fields(Facts))

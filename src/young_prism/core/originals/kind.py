@@ -50,22 +50,22 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
     """Judge an sRGB array of shape (height, width, 3): photo or graphic, with the reason."""
     blocks = sample_blocks(pixels)
     packed = np.concatenate([_pack(block).ravel() for block in blocks])
-    colours = len(np.unique(packed))
+    colours = _distinct(packed)
     steps = np.concatenate([_steps(block) for block in blocks])
-    flat = float(np.mean(steps < _SOFT)) if steps.size else 1.0
-    changing = steps[steps >= _SOFT]
-    hard = float(np.mean(changing > _HARD)) if changing.size else 1.0
-    grey = bool(np.all((packed >> 16 == packed & 0xFF) & (packed >> 8 & 0xFF == packed & 0xFF)))
-    if colours <= (_FEW_GREYS if grey else _FEW_COLOURS) and (flat > 0.5 or colours <= 64):
-        return KindOfPixels(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
+    total = steps.size or 1
+    changing, hard_ones = np.count_nonzero(steps >= _SOFT), np.count_nonzero(steps > _HARD)
+    flat = 1 - changing / total if steps.size else 1.0
+    hard = hard_ones / changing if changing else 1.0
+    if colours <= _FEW_COLOURS and colours <= (_FEW_GREYS if _all_grey(packed) else _FEW_COLOURS):
+        if flat > 0.5 or colours <= 64:
+            return KindOfPixels(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
     if flat > 0.6 and hard > 0.3:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {hard:.0%} of its changes are hard edges")
     if flat > 0.97 and colours <= 8 * _FEW_COLOURS:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {colours} colours")
     # A drawing that JPEG has smeared is still mostly exactly flat, and has ripples round edges that are hard.
-    same = float(np.mean(steps == 0)) if steps.size else 1.0
-    seen = steps[steps >= _SEEN]
-    sharp = float(np.mean(seen > _HARD)) if seen.size else 0.0
+    same = 1 - np.count_nonzero(steps) / total if steps.size else 1.0
+    sharp = hard_ones / max(1, np.count_nonzero(steps >= _SEEN))
     if same > 0.65 and sharp > 0.2:
         return KindOfPixels(
             Kind.GRAPHIC, f"{same:.0%} of it exactly flat, {sharp:.0%} of its changes hard edges"
@@ -75,19 +75,33 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
     )
 
 
+def _all_grey(packed: NDArray[np.uint32]) -> bool:
+    return bool(np.all((packed >> 16 == packed & 0xFF) & (packed >> 8 & 0xFF == packed & 0xFF)))
+
+
 def _pack(block: NDArray[np.uint8]) -> NDArray[np.uint32]:
     wide = block.astype(np.uint32)
-    return np.asarray(wide @ np.array([1 << 16, 1 << 8, 1], dtype=np.uint32), dtype=np.uint32)
+    return wide[..., 0] << 16 | wide[..., 1] << 8 | wide[..., 2]
 
 
-def _steps(block: NDArray[np.uint8]) -> NDArray[np.int16]:
+def _distinct(values: NDArray[np.uint32]) -> int:
+    """Count different values. Sorting a copy takes a third of the time that `np.unique` needs for its table."""
+    ordered = np.sort(values)
+    return 1 + int(np.count_nonzero(ordered[1:] != ordered[:-1])) if ordered.size else 0
+
+
+def _steps(block: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """Largest channel difference of each pixel to its right and its lower neighbour, as one flat array."""
-    wide = block.astype(np.int16)
-    across = _largest(np.abs(wide[:, 1:] - wide[:, :-1]))
-    down = _largest(np.abs(wide[1:] - wide[:-1]))
+    across = _largest(_apart(block[:, 1:], block[:, :-1]))
+    down = _largest(_apart(block[1:], block[:-1]))
     return np.concatenate([across.ravel(), down.ravel()])
 
 
-def _largest(values: NDArray[np.int16]) -> NDArray[np.int16]:
+def _apart(a: NDArray[np.uint8], b: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Differences without a sign, in 8 bits: twice as quick as in 16."""
+    return np.maximum(a, b) - np.minimum(a, b)
+
+
+def _largest(values: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """Return the largest of the three channels; far quicker than `max` along so short an axis."""
     return np.maximum(np.maximum(values[..., 0], values[..., 1]), values[..., 2])

@@ -9,12 +9,10 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from young_prism.core.errors import DamagedError, TooLargeError
+from young_prism.core.errors import DamagedError
+from young_prism.core.originals.headers.contract import EXPORT_AGAIN, check_pixels
 from young_prism.core.pixels.vips import pyvips
-from young_prism.core.values import ImageFormat, Size
-
-MAX_PIXELS = 200_000_000
-"""Default limit, checked from the header before anything is decoded: 200 megapixels."""
+from young_prism.core.values import MAX_PIXELS, ImageFormat, Size
 
 _SAID = {
     (
@@ -28,8 +26,6 @@ _SAID = {
 }
 """What libvips and its codecs say, and what that means to the person whose file it is."""
 
-_EXPORT_AGAIN = "Export it again from where it came from, or take it out."
-
 
 def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: int = MAX_PIXELS) -> Any:
     """Open `data` for one pass from top to bottom; only its header is read yet.
@@ -39,6 +35,8 @@ def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: in
     """
     if fmt is ImageFormat.HEIC:
         return _open_heic(data, max_pixels)
+    if fmt is ImageFormat.BMP:
+        return _open_bmp(data, max_pixels)
     options = {"shrink": shrink} if fmt is ImageFormat.JPEG and shrink > 1 else {}
     try:
         image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error", **options)
@@ -59,7 +57,7 @@ def _open_heic(data: bytes, max_pixels: int) -> Any:
         width, height = heif.size
         raw = bytes(heif.data)
     except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
-        raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=_EXPORT_AGAIN) from error
+        raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=EXPORT_AGAIN) from error
     row = width * bands
     if heif.stride != row:
         raw = b"".join(raw[y * heif.stride : y * heif.stride + row] for y in range(height))
@@ -71,13 +69,21 @@ def _open_heic(data: bytes, max_pixels: int) -> Any:
     return image
 
 
-def check_pixels(size: Size, max_pixels: int) -> None:
-    """Raise `TooLargeError` when a header declares more pixels than allowed."""
-    if size.pixels > max_pixels:
-        raise TooLargeError(
-            f"It declares {size.width} × {size.height} pixels, over the limit of {max_pixels / 1e6:.0f} megapixels.",
-            remedy="Reduce it first, or raise the limit if you trust it.",
-        )
+def _open_bmp(data: bytes, max_pixels: int) -> Any:
+    """Decode a BMP with Pillow: the bundled libvips has no loader for it."""
+    from PIL.BmpImagePlugin import BmpImageFile
+
+    try:
+        # Not through `Image.open`, which has a limit on pixels of its own: ours comes from the settings.
+        with BmpImageFile(io.BytesIO(data)) as bitmap:
+            check_pixels(Size(*bitmap.size), max_pixels)
+            grey = bitmap.mode in ("1", "L")
+            pixels = bitmap if bitmap.mode == "RGBA" else bitmap.convert("L" if grey else "RGB")
+            raw, bands = pixels.tobytes(), len(pixels.getbands())
+    except (OSError, ValueError, SyntaxError) as error:
+        raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=EXPORT_AGAIN) from error
+    image = pyvips.Image.new_from_memory(raw, *pixels.size, bands, "uchar")
+    return image.copy(interpretation="b-w" if grey else "srgb")
 
 
 def damaged(error: Exception) -> DamagedError:
@@ -87,11 +93,4 @@ def damaged(error: Exception) -> DamagedError:
     low = detail.lower()
     known = next((sentence for words, sentence in _SAID.items() if any(word in low for word in words)), None)
     what = known or f"The picture cannot be decoded ({detail})."
-    return DamagedError(what, remedy=_EXPORT_AGAIN)
-
-
-def declared_png_size(data: bytes) -> Size:
-    """Return width and height from a PNG's IHDR (third edition, 11.2.1), 0 x 0 when there is none."""
-    if len(data) < 24 or data[12:16] != b"IHDR":
-        return Size(0, 0)
-    return Size(int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big"))
+    return DamagedError(what, remedy=EXPORT_AGAIN)

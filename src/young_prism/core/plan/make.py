@@ -30,7 +30,13 @@ PIXELS_VERSION = 1
 
 
 def make_plan(facts: Mapping[str, Facts], recipe: Recipe, left_out: Iterable[LeftOut] = ()) -> Plan:
-    """Plan all originals, given by their path below the source with `/` between folders."""
+    """Plan all originals, given by their path below the source with `/` between folders.
+
+    Raises `ValueError` for one of which only the header is known: its kind decides what is made.
+    """
+    unseen = [path for path, known in facts.items() if not known.seen]
+    if unseen:
+        raise ValueError(f"look closer first: {unseen[0]}")
     planned = name_apart(
         list(facts),
         lambda path, stem: _plan_original(path, facts[path], stem, recipe),

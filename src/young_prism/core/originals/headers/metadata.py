@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from PIL import ExifTags, Image
+from young_prism.core.originals.headers.exif import Tag, read_exif
 
 
 class Group(StrEnum):
@@ -32,28 +32,16 @@ class Place(NamedTuple):
 
 
 class Metadata(NamedTuple):
-    """The groups found, and the place if one is given as a position."""
+    """The groups found, the place if one is given as a position, and the orientation (tag 0x0112, 1 to 8)."""
 
     groups: tuple[Group, ...]
     place: Place | None
+    orientation: int = 1
 
 
-_GPS_IFD, _EXIF_IFD = 0x8825, 0x8769
+_CAMERA_TAGS = "010F 0110 927C A431 A432 A433 A434 A435 829A 829D 8827 920A"
 _EXIF_GROUPS = {
-    Group.CAMERA: {
-        0x010F,
-        0x0110,
-        0x927C,
-        0xA431,
-        0xA432,
-        0xA433,
-        0xA434,
-        0xA435,
-        0x829A,
-        0x829D,
-        0x8827,
-        0x920A,
-    },
+    Group.CAMERA: {int(tag, 16) for tag in _CAMERA_TAGS.split()},
     Group.TIME: {0x0132, 0x9003, 0x9004},
     Group.RIGHTS: {0x013B, 0x8298},
     Group.HISTORY: {0x0131},
@@ -72,56 +60,58 @@ _IPTC_GROUPS = {
     Group.RIGHTS: {80, 110, 115, 116},
     Group.HISTORY: {65},
 }
+_XMP_PATTERNS = {
+    group: re.compile(rb"[<\s](?:" + pattern + rb")\b") for group, pattern in _XMP_GROUPS.items()
+}
+
+NOTHING = Metadata((), None)
 
 
 def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> Metadata:
     """Return what the three blocks tell; a block that cannot be parsed tells nothing."""
+    if not (exif or xmp or iptc):
+        return NOTHING
     found: set[Group] = set()
-    place = None
+    place, orientation = None, 1
     if exif:
-        groups, place = _from_exif(exif)
+        groups, place, orientation = _from_exif(exif)
         found |= groups
-    found |= {
-        group for group, pattern in _XMP_GROUPS.items() if re.search(rb"[<\s](?:" + pattern + rb")\b", xmp)
-    }
+    if xmp:
+        found |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
     tags = _iptc_tags(iptc)
     found |= {group for group, wanted in _IPTC_GROUPS.items() if tags & wanted}
-    return Metadata(tuple(group for group in Group if group in found), place)
+    return Metadata(tuple(group for group in Group if group in found), place, orientation)
 
 
-def _from_exif(data: bytes) -> tuple[set[Group], Place | None]:
-    exif = Image.Exif()
-    try:
-        exif.load(data)
-        inner, gps, second = exif.get_ifd(_EXIF_IFD), exif.get_ifd(_GPS_IFD), exif.get_ifd(ExifTags.IFD.IFD1)
-        values = {**dict(exif), **inner}
-    except Exception:  # noqa: BLE001  (Pillow raises whatever a crooked block leads it to)
-        return set(), None
-    present = {tag for tag, value in values.items() if value not in (None, "", b"", (), 0)}
+def _from_exif(data: bytes) -> tuple[set[Group], Place | None, int]:
+    exif = read_exif(data)
+    present = {number for number, tag in exif.image.items() if tag.filled}
     found = {group for group, tags in _EXIF_GROUPS.items() if present & tags}
-    if any(tag in gps for tag in (2, 4)):
+    if 2 in exif.gps or 4 in exif.gps:
         found.add(Group.PLACE)
-    if second.get(0x0201):
+    if 0x0201 in exif.thumbnail and exif.thumbnail[0x0201].filled:
         found.add(Group.THUMBNAIL)
-    return found, _position(gps)
+    orientation = exif.image[0x0112].integer() if 0x0112 in exif.image else 1
+    return found, _position(exif.gps), orientation if orientation in range(1, 9) else 1
 
 
-def _position(gps: dict[int, Any]) -> Place | None:
+def _position(gps: dict[int, Tag]) -> Place | None:
+    """Read latitude and longitude: degrees, minutes, seconds, with N, S, E, W beside them (CIPA DC-008, 4.6.6)."""
     try:
-        latitude = _degrees(gps[2]) * (-1 if str(gps.get(1, "N")).startswith("S") else 1)
-        longitude = _degrees(gps[4]) * (-1 if str(gps.get(3, "E")).startswith("W") else 1)
-    except (KeyError, TypeError, ValueError, ZeroDivisionError):
+        latitude, longitude = _degrees(gps[2]), _degrees(gps[4])
+    except (KeyError, ValueError, ZeroDivisionError):
         return None
+    if 1 in gps and gps[1].value.startswith(b"S"):
+        latitude = -latitude
+    if 3 in gps and gps[3].value.startswith(b"W"):
+        longitude = -longitude
     inside = abs(latitude) <= 90 and abs(longitude) <= 180
     return Place(round(latitude, 5), round(longitude, 5)) if inside else None
 
 
-def _degrees(value: Any) -> float:
-    degrees, minutes, seconds = (float(part) for part in value)
-    total = degrees + minutes / 60 + seconds / 3600
-    if total != total:  # noqa: PLR0124  (not a number)
-        raise ValueError("not a position")
-    return total
+def _degrees(tag: Tag) -> float:
+    degrees, minutes, seconds = tag.rationals()
+    return degrees + minutes / 60 + seconds / 3600
 
 
 def _iptc_tags(data: bytes) -> set[int]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from functools import lru_cache
 from typing import NamedTuple
 
 from PIL import ImageCms
@@ -19,8 +20,9 @@ class ProfileFacts(NamedTuple):
     srgb: bool
 
 
+@lru_cache(maxsize=256)
 def profile_facts(data: bytes) -> ProfileFacts:
-    """Read an ICC profile; one that cannot be read is called so and is not wide."""
+    """Read an ICC profile, of which a site has few different ones; one that cannot be read is called so and is not wide."""
     try:
         profile = ImageCms.ImageCmsProfile(io.BytesIO(data))
         name = " ".join(ImageCms.getProfileDescription(profile).split())

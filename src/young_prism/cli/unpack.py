@@ -1,0 +1,50 @@
+"""`young-prism unpack`: take the pictures out of a zip, safely."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.core.report.figures import count
+
+
+@click.command()
+@click.argument("archive", type=click.Path(path_type=Path, dir_okay=False))
+@click.argument("folder", type=FOLDER)
+@json_option
+@click.pass_context
+def unpack(ctx: click.Context, archive: Path, folder: Path, *, as_json: bool) -> None:
+    """Unpack the pictures (and pages) of a zip into a folder. Nothing there is overwritten."""
+    from young_prism.engine.incoming import Inbox, Place
+    from young_prism.engine.unzip import unpack as unpack_zip
+
+    inbox = Inbox(folder, folder / ".young-prism")
+    if not archive.is_file():
+        from young_prism.core.errors import IncomingError
+
+        raise IncomingError("There is no such file.", file=str(archive), remedy="Check the path.")
+    inbox.open()
+    try:
+        result = unpack_zip(archive, inbox, name=str(archive))
+    finally:
+        inbox.clear()
+        inbox.waiting.rmdir() if not any(inbox.waiting.iterdir()) else None
+    for error in result.refused:
+        say(f"Refused: {printable(str(error))}")
+    for placed in result.placed:
+        if placed.note:
+            say(f"Note: {printable(placed.note)}")
+    say(
+        f"{count(result.count(Place.NEW) + result.count(Place.BESIDE), 'file')} unpacked into {folder},"
+        f" {result.count(Place.ALREADY)} there already, {len(result.refused)} refused"
+    )
+    if as_json:
+        print_json(
+            {
+                "files": [{"path": p.path, "place": p.place.value, "note": p.note} for p in result.placed],
+                "refused": [{"file": e.file, "error": e.what, "remedy": e.remedy} for e in result.refused],
+            }
+        )
+    ctx.exit(1 if result.refused else 0)

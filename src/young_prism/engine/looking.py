@@ -1,0 +1,164 @@
+"""Look at a source: headers at once in this process, all bytes and pixels in workers, nothing twice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.references import NO_PAGES, Uses
+from young_prism.core.originals.scope import Scope
+from young_prism.core.plan.model import LeftOut
+from young_prism.core.values import MAX_PIXELS
+from young_prism.engine.events import Listener, Looked, nobody
+from young_prism.engine.pages import KnownPages, SiteReader
+from young_prism.engine.pool import Pool
+from young_prism.engine.scan import WHOLE, Found, Scan, scan
+from young_prism.engine.tasks import Look, by_library, header_of_file, look_file, look_files
+
+_LOOK_TIMEOUT_S = 60.0
+_BATCH_BYTES = 2_000_000
+_BATCH_FILES = 64
+_SAY_EVERY = 100
+
+Known = Callable[[Found], Facts | None]
+"""Answers from an earlier look, as long as the original's stamp is the same."""
+
+Result = tuple[Found, Facts | YoungPrismError]
+
+
+def nothing_known(_found: Found) -> None:
+    """Know nothing from an earlier look."""
+
+
+@dataclass(frozen=True, slots=True)
+class Looks:
+    """What looking at a source found. `pages` are the references of each page, to be known the next time."""
+
+    seen: Mapping[str, tuple[Found, Facts]]
+    left_out: tuple[LeftOut, ...]
+    notes: tuple[str, ...]
+    uses: Uses = NO_PAGES
+    pages: KnownPages = field(default_factory=dict)
+
+    @property
+    def facts(self) -> dict[str, Facts]:
+        """Facts by path."""
+        return {path: facts for path, (_, facts) in self.seen.items()}
+
+
+def look_folder(
+    source: Path,
+    pool: Callable[[], Pool],
+    *,
+    output: Path | None = None,
+    scope: Scope = WHOLE,
+    known: Known = nothing_known,
+    listen: Listener = nobody,
+    max_pixels: int = MAX_PIXELS,
+    closer: bool = True,
+    site: SiteReader | None = None,
+) -> Looks:
+    """Look at every original of a source; one that cannot be read is left out, with its error.
+
+    `closer` looks at all bytes and pixels; without it headers alone are read. `pool` is asked for only when a worker
+    is needed; `known` may answer from an earlier look. With `site` the pages that refer to images are read as well.
+    Raises `SourceError` when the source itself cannot be walked.
+    """
+    found = scan(source, output=output, scope=scope)
+    seen: dict[str, tuple[Found, Facts]] = {}
+    left_out = list(found.left_out)
+    unknown = []
+    for original in found.originals:
+        facts = known(original)
+        if facts is None or (closer and not facts.seen):
+            unknown.append(original)
+        else:
+            seen[original.path] = (original, facts)
+    total, done = len(found.originals), len(seen)
+    for original, result in _results(source, unknown, pool, max_pixels, closer=closer):
+        done += 1
+        if isinstance(result, YoungPrismError):
+            left_out.append(LeftOut.because(original.path, result))
+        else:
+            seen[original.path] = (original, result)
+        if closer or done % _SAY_EVERY == 0 or done == total:
+            listen(Looked(done, total))
+    left_out.sort(key=lambda left: left.path)
+    read = site.read(output) if site else None
+    return Looks(
+        dict(sorted(seen.items())),
+        tuple(left_out),
+        found.notes,
+        read.uses(source, found_paths(found)) if read else NO_PAGES,
+        read.pages if read else {},
+    )
+
+
+def found_paths(found: Scan) -> list[str]:
+    """Return the paths of everything that a page may rightly refer to."""
+    return [original.path for original in found.originals]
+
+
+def _results(
+    source: Path, unknown: list[Found], pool: Callable[[], Pool], max_pixels: int, *, closer: bool
+) -> Iterator[Result]:
+    if not unknown:
+        return
+    if closer:
+        yield from _in_workers(source, unknown, pool(), max_pixels, Look.CLOSER)
+        return
+    others = []
+    for original in unknown:
+        result = header_of_file(str(source), original.path, max_pixels)
+        if result is by_library:
+            others.append(original)
+        else:
+            yield original, result
+    if others:
+        yield from _in_workers(source, others, pool(), max_pixels, Look.HEADER)
+
+
+def _in_workers(
+    source: Path, unknown: Iterable[Found], pool: Pool, max_pixels: int, depth: Look
+) -> Iterator[Result]:
+    """Look at originals in worker processes, small ones many at a time: handing a task over costs as much as a look.
+
+    Where a worker dies or hangs over several, each of them is looked at alone, so that only the culprit fails.
+    """
+    alone: list[Found] = []
+    for done in pool.run(
+        look_files,
+        _batches(unknown),
+        arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels, depth),
+        timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
+    ):
+        if done.error is None:
+            yield from zip(done.item, done.result, strict=True)
+        elif len(done.item) == 1:
+            yield done.item[0], done.error
+        else:
+            alone += done.item
+    for single in pool.run(
+        look_file,
+        alone,
+        arguments=lambda original: (str(source), original.path, max_pixels, depth),
+        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+    ):
+        yield single.item, single.error or single.result
+
+
+def _batches(originals: Iterable[Found]) -> Iterator[list[Found]]:
+    """Group originals, heaviest first, so that a batch holds little: a large one is a batch of its own."""
+    batch: list[Found] = []
+    weight = 0
+    for original in sorted(originals, key=lambda original: (-original.bytes, original.path)):
+        if batch and (weight + original.bytes > _BATCH_BYTES or len(batch) >= _BATCH_FILES):
+            yield batch
+            batch, weight = [], 0
+        batch.append(original)
+        weight += original.bytes
+    if batch:
+        yield batch

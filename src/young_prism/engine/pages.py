@@ -1,0 +1,127 @@
+"""Read the pages and stylesheets of a site for the images that they refer to; what is known by its stamp is not read again."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.naming.rule import split_name
+from young_prism.core.originals.references import PAGE_ENDINGS, Reference, Uses, references, uses
+from young_prism.core.originals.scope import Scope
+
+_LARGEST_PAGE = 3_000_000
+"""Bytes. A larger file is data rather than a page."""
+_MOST_FILES = 100_000
+"""Files walked: a site's folder that holds more than this was not meant."""
+
+Stamp = tuple[int, int, int]
+KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
+"""Page -> the stamp that it had (size, time, inode), and what it refers to."""
+
+
+@dataclass(frozen=True, slots=True)
+class SiteRead:
+    """A site's pages with their references, and the paths of all its files."""
+
+    folder: Path
+    pages: KnownPages
+    files: Collection[str]
+
+    def uses(self, source: Path, originals: Collection[str]) -> Uses:
+        """Match references with originals; a source outside the site is used by nothing in it."""
+        root = Path(os.path.realpath(source))
+        inside = root.is_relative_to(self.folder)
+        where = root.relative_to(self.folder).as_posix() if inside else "\0"
+        found = {page: refs for page, (_, refs) in self.pages.items()}
+        return uses(found, self.files, originals, "" if where == "." else where)
+
+
+@dataclass(frozen=True, slots=True)
+class SiteReader:
+    """Where the pages of a source are, and what is known of them from before."""
+
+    folder: Path
+    known: Mapping[str, tuple[Stamp, tuple[Reference, ...]]]
+
+    def read(self, output: Path | None = None) -> SiteRead:
+        """Walk the site's folder, without hidden and vendored folders and our own output. Never an error: a page that cannot
+        be read refers to nothing."""
+        root = Path(os.path.realpath(self.folder))
+        ours = os.path.realpath(output) if output else ""
+        pages: KnownPages = {}
+        files: set[str] = set()
+        waiting = [(str(root), "")]
+        while waiting and len(files) < _MOST_FILES:
+            folder, prefix = waiting.pop()
+            for entry in _entries(folder):
+                path = prefix + entry.name
+                is_folder = entry.is_dir(follow_symlinks=False)
+                if is_folder and os.path.realpath(entry.path) == ours:
+                    continue
+                if _RULES.excluded_by(path + "/" if is_folder else path):
+                    continue
+                if is_folder:
+                    waiting.append((entry.path, path + "/"))
+                    continue
+                files.add(path)
+                if split_name(entry.name)[1].lower() in PAGE_ENDINGS:
+                    self._page(entry, path, pages)
+        return SiteRead(root, dict(sorted(pages.items())), files)
+
+    def _page(self, entry: os.DirEntry[str], path: str, pages: KnownPages) -> None:
+        try:
+            info = entry.stat()
+            if info.st_size > _LARGEST_PAGE:
+                return
+            stamp = (info.st_size, info.st_mtime_ns, info.st_ino)
+            known = self.known.get(path)
+            if known and known[0] == stamp:
+                pages[path] = known
+                return
+            text = Path(entry.path).read_bytes().decode(errors="replace")
+            pages[path] = (stamp, references(text, split_name(entry.name)[1].lower()))
+        except OSError:
+            return
+
+
+_RULES = Scope()
+
+
+def pages_folder(source: Path, roots: Collection[Path]) -> Path | None:
+    """Return where a source's pages are likely to be: in itself, or in the first folder above it that has some.
+
+    Nothing above `roots` is looked at: the person showed us those alone.
+    """
+    here = Path(os.path.realpath(source))
+    allowed = [Path(os.path.realpath(root)) for root in roots]
+    if _has_pages(here, deep=True):
+        return here
+    while any(here.parent.is_relative_to(root) for root in allowed):
+        here = here.parent
+        if _has_pages(here, deep=False):
+            return here
+    return None
+
+
+def _has_pages(folder: Path, *, deep: bool) -> bool:
+    for entry in _entries(str(folder)):
+        if entry.is_file() and split_name(entry.name)[1].lower() in _SURE:
+            return True
+        if deep and entry.is_dir(follow_symlinks=False) and not _RULES.excluded_by(entry.name + "/"):
+            if _has_pages(Path(entry.path), deep=True):
+                return True
+    return False
+
+
+_SURE = frozenset({"html", "htm", "xhtml", "php", "css"})
+"""Endings that show a site's folder; others lie in any project."""
+
+
+def _entries(folder: str) -> list[os.DirEntry[str]]:
+    try:
+        with os.scandir(folder) as entries:
+            return sorted(entries, key=lambda entry: entry.name)
+    except OSError:
+        return []
