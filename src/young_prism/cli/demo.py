@@ -45,7 +45,9 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
         draw_demo(site, listen=_progress)
     app = create_app(Settings(data=folder / "data", roots=(site,)))
     parts: Services = app.extensions["young_prism"]
-    source = parts.store.add_source(SITE_NAME, site / "images", folder / "renditions", folder)
+    source = parts.store.add_source(
+        SITE_NAME, site / "images", folder / "renditions", folder, pages_folder=site
+    )
     if source.looked_at is None:
         parts.runner.look(source)
     try:

@@ -61,8 +61,8 @@ def look(
     as_json: bool,
 ) -> None:
     """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
-    from young_prism.engine.pool import lazy_pool
     from young_prism.engine.looking import look_folder
+    from young_prism.engine.pool import lazy_pool
 
     with lazy_pool(jobs) as pool:
         looks = look_folder(folder, pool)

@@ -11,6 +11,9 @@ YoungPrismError
 |- RecipeError              a recipe that cannot be used
 |- SourceError              a source that cannot be walked
 |- IncomingError          a file or zip brought in that cannot be taken
+|  |- IncomingTooLargeError  over a limit
+|  |- IncomingKindError    neither a picture nor a page
+|  `- DiskFullError        no room for it
 |- OutputError              a place that cannot be written, or a file there that is not ours
 `- ServeError               the application cannot start or answer
 """
@@ -78,6 +81,18 @@ class SourceError(YoungPrismError):
 
 class IncomingError(YoungPrismError):
     """A file or a zip that was brought in and cannot be taken."""
+
+
+class IncomingTooLargeError(IncomingError):
+    """It is over a limit."""
+
+
+class IncomingKindError(IncomingError):
+    """It is neither a picture nor a page."""
+
+
+class DiskFullError(IncomingError):
+    """There is no room for it."""
 
 
 class OutputError(YoungPrismError):

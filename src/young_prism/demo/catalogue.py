@@ -224,9 +224,25 @@ def _photo_as(
     return save
 
 
+def _stamp_named_jpeg(target: Path) -> None:
+    """Save the logo as PNG under a name that says JPEG, the way a renamed file does."""
+    graphics.logo().save(target, "PNG")
+
+
 def _animation(target: Path) -> None:
     first, *rest = graphics.climb_frames()
     first.save(target, save_all=True, append_images=rest, duration=80, loop=0, optimize=False)
+
+
+def _window_seat(target: Path) -> None:
+    """Save a view that glides by as somebody made a film into a GIF: dithered, and as heavy as one."""
+    rng, picture = _painting(73, (1400, 420), AUTUMN)
+    view = finish(picture, (1400, 420), rng)
+    frames = [
+        view.crop((step * 40, 0, step * 40 + 640, 420)).quantize(128, method=Image.Quantize.FASTOCTREE)
+        for step in range(16)
+    ]
+    frames[0].save(target, save_all=True, append_images=frames[1:], duration=120, loop=3)
 
 
 def _lamp(target: Path) -> None:
@@ -327,6 +343,7 @@ def catalogue() -> list[Entry]:
         _saved("maps/timetable.png", 2, graphics.timetable),
         _saved("maps/Fare Zones (été).png", 2, graphics.zones),
         _saved("maps/passengers.png", 2, graphics.chart),
+        _saved("maps/gradient-sketch.bmp", 1, lambda: graphics.chart().convert("RGB").resize((450, 300))),
         Entry("maps/gradient.svg", 0, _text(graphics.gradient_svg())),
         _saved("maps/poster-1931.tiff", 3, graphics.poster, compression="tiff_lzw"),
         _saved("tickets/ticket.png", 1, lambda: graphics.ticket("Adult", "9.50", railway.RED)),
@@ -335,8 +352,10 @@ def catalogue() -> list[Entry]:
         _saved("tickets/ticket-icons.png", 1, graphics.sprite),
         _saved("brand/logo.png", 1, graphics.logo),
         Entry("brand/logo.svg", 0, _text(graphics.LOGO_SVG)),
+        Entry("brand/summit-stamp.jpg", 1, _stamp_named_jpeg),
         _saved("brand/badge.gif", 1, graphics.badge, transparency=0),
         Entry("motion/climb.gif", 2, _animation),
+        Entry("motion/window-seat.gif", 8, _window_seat),
         Entry("motion/lamp.webp", 2, _lamp),
         Entry("archive/broken-download.jpg", 4, _broken),
         Entry(

@@ -66,10 +66,17 @@ def write_site(root: Path) -> None:
             f'  <figure>\n    <img src="{quote(src)}" alt="{escape(text)}">\n    <figcaption>{escape(text)}</figcaption>\n  </figure>'
             for src, text in pictures
         )
+        # A banner from long ago, stretched to twice its width, and a name that is right but for its capital.
+        banner = (
+            '  <img src="images/rides/old-banner.jpg" width="1800" alt="The line in fog">\n'
+            '  <img src="images/maps/Passengers.png" alt="Passengers by month">\n'
+            if name == "rides.html"
+            else ""
+        )
         page = (
             f'<!doctype html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n<title>{escape(title)}</title>\n'
             '<meta name="viewport" content="width=device-width">\n<link rel="stylesheet" href="css/site.css">\n</head>\n<body>\n'
             f'<header><img src="images/brand/logo.svg" alt="Ottermoor Hill Railway">\n{links}\n<h1>{escape(title)}</h1>\n<p>{escape(line)}</p></header>\n'
-            f'<main>\n{figures}\n  <div class="ticket"></div>\n</main>\n</body>\n</html>\n'
+            f'<main>\n{figures}\n{banner}  <div class="ticket"></div>\n</main>\n</body>\n</html>\n'
         )
         (root / name).write_text(page)

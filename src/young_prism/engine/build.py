@@ -21,13 +21,13 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
-from young_prism.engine.ledger import JOURNAL, STATE_FOLDER, Ledger
-from young_prism.engine.pool import Pool, lazy_pool
+from young_prism.engine.ledger import JOURNAL, Ledger
 from young_prism.engine.looking import Known, nothing_known
+from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
-from young_prism.engine.scan import WHOLE
 from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
+from young_prism.engine.scan import STATE_FOLDER, WHOLE
 from young_prism.engine.tasks import render_file
 
 _BASE_TIMEOUT_S = 60.0

@@ -18,7 +18,14 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Protocol
 
-from young_prism.core.errors import IncomingError, YoungPrismError
+from young_prism.core.errors import (
+    DiskFullError,
+    IncomingError,
+    IncomingKindError,
+    IncomingTooLargeError,
+    TooLargeError,
+    YoungPrismError,
+)
 from young_prism.core.naming.incoming import incoming_path, printable_name
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.headers.contract import FileView
@@ -104,7 +111,9 @@ class Inbox:
             digest = self._receive(part, stream, shown, length)
             if sha256 and digest != sha256:
                 raise IncomingError(
-                    "It arrived damaged: its bytes are not the ones that were sent.", file=shown, remedy="Send it again."
+                    "It arrived damaged: its bytes are not the ones that were sent.",
+                    file=shown,
+                    remedy="Send it again.",
                 )
             self._check_content(part, wanted.path, shown)
             placed = self._place(part, wanted.path, digest)
@@ -114,10 +123,19 @@ class Inbox:
             part.unlink(missing_ok=True)
         return Placed(placed.path, placed.place, placed.note or wanted.note)
 
+    def check_number(self, more: int) -> None:
+        """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
+        there = sum(len(files) for _, _, files in os.walk(self.originals))
+        if there + more > self.limits.files:
+            raise IncomingTooLargeError(
+                f"{more:,} files would come to {there} that are here, over the limit of {self.limits.files:,}.",
+                remedy="Make a source of its own of them, or start the server with a higher --max-files.",
+            )
+
     def check_room(self, length: int, shown: str) -> None:
         """Raise `IncomingError` when a file of `length` bytes is over the limit, or would fill the disk."""
         if length > self.limits.file_bytes:
-            raise IncomingError(
+            raise IncomingTooLargeError(
                 f"It has {format_bytes(length)}, over the limit of {format_bytes(self.limits.file_bytes)} a file.",
                 file=shown,
                 remedy="Save it smaller, or start the server with a higher --max-file-mb.",
@@ -153,16 +171,19 @@ class Inbox:
                 if split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
                     return
                 other = other_kind(head)
-                raise IncomingError(
+                raise IncomingKindError(
                     f"It is {other.what}." if other else "It is no picture that we know.",
                     file=shown,
-                    remedy=other.remedy if other else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
+                    remedy=other.remedy
+                    if other
+                    else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
                 )
             if fmt not in LIBRARY_FORMATS:
                 try:
                     look_at_header(view, max_pixels=self.limits.max_pixels)
                 except YoungPrismError as error:
-                    raise IncomingError(error.what, file=shown, remedy=error.remedy) from error
+                    kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
+                    raise kind(error.what, file=shown, remedy=error.remedy) from error
 
     def _place(self, part: Path, path: str, digest: str) -> Placed:
         for candidate in _candidates(path):
@@ -178,7 +199,9 @@ class Inbox:
             if candidate == path:
                 return Placed(candidate, Place.NEW)
             return Placed(
-                candidate, Place.BESIDE, f"Another picture is called {path} already; this one is kept as {candidate}."
+                candidate,
+                Place.BESIDE,
+                f"Another picture is called {path} already; this one is kept as {candidate}.",
             )
         raise AssertionError("there is always another name")
 
@@ -229,11 +252,13 @@ def _refused_by_system(error: OSError, shown: str) -> IncomingError:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return _disk_full(shown)
     return IncomingError(
-        f"It cannot be written here ({error.strerror}).", file=shown, remedy="Check the data folder's permissions."
+        f"It cannot be written here ({error.strerror}).",
+        file=shown,
+        remedy="Check the data folder's permissions.",
     )
 
 
-def _disk_full(shown: str) -> IncomingError:
-    return IncomingError(
+def _disk_full(shown: str) -> DiskFullError:
+    return DiskFullError(
         "The disk is full.", file=shown, remedy="Make room and send it again; what has arrived is kept."
     )

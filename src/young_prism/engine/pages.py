@@ -47,7 +47,8 @@ class SiteReader:
 
     def read(self, output: Path | None = None) -> SiteRead:
         """Walk the site's folder, without hidden and vendored folders and our own output. Never an error: a page that cannot
-        be read refers to nothing."""
+        be read refers to nothing.
+        """
         root = Path(os.path.realpath(self.folder))
         ours = os.path.realpath(output) if output else ""
         pages: KnownPages = {}

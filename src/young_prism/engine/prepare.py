@@ -66,7 +66,12 @@ def prepare(
     )
     asked = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
     by_hand = [
-        LeftOut(path=path, error="Taken out of scope.", remedy="Put it back on Intake to have it made.", failed=False)
+        LeftOut(
+            path=path,
+            error="Taken out of scope.",
+            remedy="Put it back on Intake to have it made.",
+            failed=False,
+        )
         for path in looks.seen
         if path in scope.out
     ]

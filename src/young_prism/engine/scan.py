@@ -15,8 +15,8 @@ from pathlib import Path
 
 from young_prism.core.errors import SourceError
 from young_prism.core.naming.rule import split_name
-from young_prism.core.originals.sniff import HEAD_BYTES, IMAGE_ENDINGS, sniff
 from young_prism.core.originals.scope import Scope, why_standing
+from young_prism.core.originals.sniff import HEAD_BYTES, IMAGE_ENDINGS, sniff
 from young_prism.core.plan.model import LeftOut
 from young_prism.core.report.figures import count
 

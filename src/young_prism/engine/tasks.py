@@ -91,7 +91,9 @@ def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismE
         return error
     except Exception as error:  # noqa: BLE001  (one crooked file must not end the look)
         what = f"Its header cannot be read ({type(error).__name__}: {error})."
-        return DamagedError(what, file=path, remedy="Export it again from where it came from, or take it out.")
+        return DamagedError(
+            what, file=path, remedy="Export it again from where it came from, or take it out."
+        )
 
 
 def render_file(root: str, original: PlannedOriginal) -> list[Rendered]:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
 
-from young_prism.core.errors import IncomingError
+from young_prism.core.errors import DiskFullError, IncomingError, IncomingTooLargeError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.report.figures import format_bytes
 from young_prism.engine.incoming import Inbox, Place, Placed
@@ -32,7 +32,11 @@ class Unpacked:
 
 
 def unpack(
-    archive: Path | IO[bytes], inbox: Inbox, *, name: str, listen: Callable[[int, int], None] = lambda *_: None
+    archive: Path | IO[bytes],
+    inbox: Inbox,
+    *,
+    name: str,
+    listen: Callable[[int, int], None] = lambda *_: None,
 ) -> Unpacked:
     """Unpack the pictures and pages of `archive` into `inbox`; an entry that cannot be taken is refused alone.
 
@@ -49,14 +53,14 @@ def unpack(
     with opened:
         entries = [info for info in opened.infolist() if not info.is_dir()]
         if len(entries) > limits.files:
-            raise IncomingError(
+            raise IncomingTooLargeError(
                 f"It holds {len(entries):,} files, over the limit of {limits.files:,}.",
                 file=name,
                 remedy="Split it, or start the server with a higher --max-files.",
             )
         declared = sum(info.file_size for info in entries)
         if declared > limits.unpacked_bytes:
-            raise IncomingError(
+            raise IncomingTooLargeError(
                 f"It says that it unpacks to {format_bytes(declared)}, over the limit of {format_bytes(limits.unpacked_bytes)}.",
                 file=name,
                 remedy="Split it, or start the server with a higher --max-zip-mb.",
@@ -68,7 +72,7 @@ def unpack(
                 result.placed.append(_bring(opened, info, inbox))
             except IncomingError as error:
                 result.refused.append(error)
-                if "disk is full" in error.what:
+                if isinstance(error, DiskFullError):
                     break
             listen(done, len(entries))
     return result

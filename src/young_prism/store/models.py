@@ -26,6 +26,43 @@ class SourceRow(Base):
     added_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
     looked_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
     notes: Mapped[list[str]] = mapped_column(JSON, default=list)
+    kind: Mapped[str] = mapped_column(String(10), default="folder", server_default="folder")
+    include: Mapped[list[str]] = mapped_column(JSON, default=list, server_default="[]")
+    exclude: Mapped[list[str]] = mapped_column(JSON, default=list, server_default="[]")
+    pages_folder: Mapped[str] = mapped_column(default="", server_default="")
+    version: Mapped[int] = mapped_column(Integer, default=0, server_default="0")
+
+
+class LookRow(Base):
+    """What the newest look at a source found beside its originals."""
+
+    __tablename__ = "source_look"
+
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), primary_key=True)
+    gone: Mapped[list[str]] = mapped_column(JSON, default=list)
+    uses: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+    pages: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+
+
+class TakenOutRow(Base):
+    """An original that a person took out of scope."""
+
+    __tablename__ = "taken_out"
+
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), primary_key=True)
+    path: Mapped[str] = mapped_column(primary_key=True)
+
+
+class ScopeChangeRow(Base):
+    """One step that can be undone: these originals went out of scope, or came back."""
+
+    __tablename__ = "scope_change"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), index=True)
+    at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    out: Mapped[bool]
+    paths: Mapped[list[str]] = mapped_column(JSON)
 
 
 class OriginalRow(Base):
@@ -43,6 +80,8 @@ class OriginalRow(Base):
     error: Mapped[str | None]
     remedy: Mapped[str | None]
     failed: Mapped[bool] = mapped_column(default=False)
+    since: Mapped[str] = mapped_column(String(8), default="", server_default="")
+    """`new` or `changed` since the look before the one that found it so, else empty."""
 
 
 class RunRow(Base):

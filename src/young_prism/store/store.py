@@ -4,36 +4,36 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import Select, Update, delete, insert, select, update
 from sqlalchemy.orm import Session
 
 from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.references import NO_PAGES, Missing, Reference, Usage, Uses
+from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut
 from young_prism.store.database import open_database
-from young_prism.store.models import ItemRow, OriginalRow, RunRow, SourceRow
+from young_prism.store.models import (
+    ItemRow,
+    LookRow,
+    OriginalRow,
+    RunRow,
+    ScopeChangeRow,
+    SourceRow,
+    TakenOutRow,
+)
 
 Stamp = tuple[int, int, int]
+KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
+EVERYTHING = Scope()
 
 ACTIVE = ("waiting", "looking", "running", "stopping")
 """States of a run that is not over."""
-
-
-@dataclass(frozen=True, slots=True)
-class Totals:
-    """What a source holds, for its row."""
-
-    originals: int
-    bytes: int
-    failed: int
-    by_format: Mapping[str, tuple[int, int]]
-    """Format -> (number, bytes), heaviest first."""
 
 
 class Store:
@@ -53,23 +53,58 @@ class Store:
 
     # Sources
 
-    def add_source(self, name: str, folder: Path, out_folder: Path | None, out_root: Path) -> SourceRow:
+    def add_source(
+        self,
+        name: str,
+        folder: Path,
+        out_folder: Path | None,
+        out_root: Path,
+        *,
+        scope: Scope = EVERYTHING,
+        pages_folder: Path | None = None,
+    ) -> SourceRow:
         """Add a folder; a folder that is a source already is returned as it is."""
         with self._session() as session:
             known = session.scalar(select(SourceRow).where(SourceRow.folder == str(folder)))
             if known:
                 return known
             slug = _free_slug(name, set(session.scalars(select(SourceRow.slug))))
-            row = SourceRow(
+            return _new_source(
+                session,
                 slug=slug,
                 name=name,
                 folder=str(folder),
                 out_folder=str(out_folder or out_root / slug),
-                added_at=datetime.now(UTC),
-                notes=[],
+                include=list(scope.include),
+                exclude=list(scope.exclude),
+                pages_folder=str(pages_folder or ""),
             )
-            session.add(row)
-            return row
+
+    def add_upload(self, name: str, uploads: Path, out_root: Path) -> SourceRow:
+        """Add a source for files that are brought in; its folder is `originals` in one of its own below `uploads`."""
+        with self._session() as session:
+            taken = set(session.scalars(select(SourceRow.slug)))
+            taken |= {folder.name for folder in uploads.iterdir()} if uploads.is_dir() else set()
+            slug = _free_slug(name, taken)
+            folder = str(uploads / slug / "originals")
+            return _new_source(
+                session,
+                slug=slug,
+                name=name,
+                folder=folder,
+                out_folder=str(out_root / slug),
+                kind="upload",
+                pages_folder=folder,
+            )
+
+    def set_scope(self, source_id: int, scope: Scope, pages_folder: str) -> None:
+        """Set a source's patterns, and where its pages are."""
+        with self._session() as session:
+            session.execute(
+                _bumped(source_id).values(
+                    include=list(scope.include), exclude=list(scope.exclude), pages_folder=pages_folder
+                )
+            )
 
     def sources(self) -> list[SourceRow]:
         """Return all sources, by name."""
@@ -86,19 +121,6 @@ class Store:
         with self._session() as session:
             session.execute(delete(SourceRow).where(SourceRow.id == source_id))
 
-    def totals(self, source_id: int) -> Totals:
-        """Return counts and bytes of a source's originals."""
-        number: Counter[str] = Counter()
-        size: Counter[str] = Counter()
-        failed = 0
-        for row in self.originals(source_id):
-            if row.facts:
-                number[row.facts["format"]] += 1
-                size[row.facts["format"]] += row.bytes
-            failed += row.failed
-        heaviest = {fmt: (number[fmt], size[fmt]) for fmt, _ in size.most_common()}
-        return Totals(sum(number.values()), sum(size.values()), failed, heaviest)
-
     # Originals
 
     def save_look(
@@ -107,35 +129,95 @@ class Store:
         seen: Mapping[str, tuple[Stamp, Facts]],
         left_out: Sequence[LeftOut],
         notes: Sequence[str],
+        *,
+        uses: Uses = NO_PAGES,
+        pages: Mapping[str, tuple[Stamp, Sequence[Reference]]] | None = None,
+        keep_marks: bool = False,
     ) -> None:
-        """Replace what is known of a source's originals by what a look found."""
+        """Put on record what a look at a source found. Only what differs is written.
+
+        Originals are marked as new or changed since the look before; with `keep_marks` earlier marks stay as well.
+        """
+        problems = {left.path: left for left in left_out}
         with self._session() as session:
-            session.execute(delete(OriginalRow).where(OriginalRow.source_id == source_id))
-            session.add_all(
-                OriginalRow(
-                    source_id=source_id,
-                    path=path,
-                    bytes=facts.bytes,
-                    stamp=list(stamp),
-                    facts=facts.as_dict(),
+            first = session.get_one(SourceRow, source_id).looked_at is None
+            known = {
+                path: (tuple(stamp) if stamp else None, mark)
+                for path, stamp, mark in session.execute(
+                    select(OriginalRow.path, OriginalRow.stamp, OriginalRow.since).where(
+                        OriginalRow.source_id == source_id
+                    )
                 )
-                for path, (stamp, facts) in seen.items()
-            )
-            session.add_all(
-                OriginalRow(
-                    source_id=source_id,
-                    path=left.path,
-                    error=left.error,
-                    remedy=left.remedy,
-                    failed=left.failed,
+            }
+            gone = [path for path in known if path not in seen and path not in problems]
+            rows = []
+            for path, (stamp, facts) in seen.items():
+                before, mark = known.get(path, (None, ""))
+                if path not in known:
+                    mark = "" if first else "new"
+                elif before and before != stamp:
+                    mark = "changed"
+                elif not keep_marks:
+                    mark = ""
+                rows.append(_original_row(source_id, path, stamp, facts, mark))
+            self._replace(session, source_id, rows, problems, gone)
+            look = session.get(LookRow, source_id) or LookRow(source_id=source_id, gone=[])
+            look.gone = [*look.gone, *gone] if keep_marks else gone
+            look.uses = {
+                "read": uses.read,
+                "used": {path: list(usage) for path, usage in uses.used.items()},
+                "missing": [list(missing) for missing in uses.missing],
+            }
+            look.pages = {page: [stamp, refs] for page, (stamp, refs) in (pages or {}).items()}
+            session.add(look)
+            session.execute(_bumped(source_id).values(looked_at=datetime.now(UTC), notes=list(notes)))
+
+    @staticmethod
+    def _replace(
+        session: Session,
+        source_id: int,
+        rows: list[dict[str, Any]],
+        problems: Mapping[str, LeftOut],
+        gone: Sequence[str],
+    ) -> None:
+        """Bring the table of originals to `rows` and `problems`, writing only what is not there as it should be."""
+        there = {
+            path: ((facts or {}).get("seen"), stamp, mark, (facts or {}).get("facts_version"))
+            for path, facts, stamp, mark in session.execute(
+                select(OriginalRow.path, OriginalRow.facts, OriginalRow.stamp, OriginalRow.since).where(
+                    OriginalRow.source_id == source_id
                 )
-                for left in {left.path: left for left in left_out}.values()
             )
+        }
+        fresh = [
+            row
+            for row in rows
+            if there.get(row["path"])
+            != (row["facts"]["seen"], row["stamp"], row["since"], row["facts"]["facts_version"])
+        ]
+        fresh += [
+            {
+                "source_id": source_id,
+                "path": left.path,
+                "bytes": 0,
+                "stamp": None,
+                "facts": None,
+                "error": left.error,
+                "remedy": left.remedy,
+                "failed": left.failed,
+                "since": "",
+            }
+            for left in problems.values()
+        ]
+        stale = [*gone, *(row["path"] for row in fresh)]
+        for at in range(0, len(stale), _CHUNK):
             session.execute(
-                update(SourceRow)
-                .where(SourceRow.id == source_id)
-                .values(looked_at=datetime.now(UTC), notes=list(notes))
+                delete(OriginalRow).where(
+                    OriginalRow.source_id == source_id, OriginalRow.path.in_(stale[at : at + _CHUNK])
+                )
             )
+        if fresh:
+            session.execute(insert(OriginalRow), fresh)
 
     def originals(self, source_id: int) -> list[OriginalRow]:
         """Return a source's originals and what was left out, in the order of paths."""
@@ -145,6 +227,76 @@ class Store:
                     select(OriginalRow).where(OriginalRow.source_id == source_id).order_by(OriginalRow.path)
                 )
             )
+
+    def stamps(self, source_id: int) -> dict[str, Stamp]:
+        """Return the stamp that each original had when it was looked at."""
+        query = select(OriginalRow.path, OriginalRow.stamp).where(OriginalRow.source_id == source_id)
+        with self._session() as session:
+            return {path: _stamp(stamp) for path, stamp in session.execute(query) if stamp}
+
+    def look(self, source_id: int) -> tuple[list[str], Uses, KnownPages]:
+        """Return what the newest look found beside originals: paths that are gone, uses, and pages with their stamps."""
+        with self._session() as session:
+            row = session.get(LookRow, source_id)
+        if row is None:
+            return [], NO_PAGES, {}
+        used = {path: Usage(tuple(pages), width) for path, (pages, width) in row.uses.get("used", {}).items()}
+        missing = tuple(
+            Missing(path, tuple(pages), instead) for path, pages, instead in row.uses.get("missing", ())
+        )
+        pages = {
+            page: (_stamp(stamp), tuple(Reference(*ref) for ref in refs))
+            for page, (stamp, refs) in row.pages.items()
+        }
+        return row.gone, Uses(row.uses.get("read", 0), used, missing), pages
+
+    # Scope
+
+    def taken_out(self, source_id: int) -> frozenset[str]:
+        """Return the originals that were taken out of scope by hand."""
+        with self._session() as session:
+            return frozenset(
+                session.scalars(select(TakenOutRow.path).where(TakenOutRow.source_id == source_id))
+            )
+
+    def change_scope(self, source_id: int, paths: Iterable[str], *, out: bool) -> list[str]:
+        """Take originals out of scope, or put them back; return those that this changed, as one step to undo."""
+        with self._session() as session:
+            changed = self._move(session, source_id, paths, out=out)
+            if changed:
+                session.add(ScopeChangeRow(source_id=source_id, at=datetime.now(UTC), out=out, paths=changed))
+            return changed
+
+    def undo_scope(self, source_id: int) -> tuple[bool, list[str]] | None:
+        """Undo the newest step: return whether the originals are out of scope now, and which; None without a step."""
+        with self._session() as session:
+            step = session.scalar(_newest_step(source_id))
+            if step is None:
+                return None
+            session.delete(step)
+            return not step.out, self._move(session, source_id, step.paths, out=not step.out)
+
+    def last_scope_change(self, source_id: int) -> tuple[bool, int] | None:
+        """Return the newest step that can be undone: whether it took originals out, and how many."""
+        with self._session() as session:
+            step = session.scalar(_newest_step(source_id))
+            return (step.out, len(step.paths)) if step else None
+
+    @staticmethod
+    def _move(session: Session, source_id: int, paths: Iterable[str], *, out: bool) -> list[str]:
+        there = set(session.scalars(select(TakenOutRow.path).where(TakenOutRow.source_id == source_id)))
+        changed = [path for path in dict.fromkeys(paths) if (path in there) != out]
+        if out and changed:
+            session.execute(insert(TakenOutRow), [{"source_id": source_id, "path": path} for path in changed])
+        for at in range(0, 0 if out else len(changed), _CHUNK):
+            session.execute(
+                delete(TakenOutRow).where(
+                    TakenOutRow.source_id == source_id, TakenOutRow.path.in_(changed[at : at + _CHUNK])
+                )
+            )
+        if changed:
+            session.execute(_bumped(source_id))
+        return changed
 
     def original(self, source_id: int, path: str) -> OriginalRow | None:
         """Return one original by its path."""
@@ -226,6 +378,50 @@ class Store:
                 row.state = "interrupted"
                 row.ended_at = datetime.now(UTC)
             return len(rows)
+
+
+_CHUNK = 500
+"""Paths in one statement: SQLite takes a limited number of them."""
+
+
+def _bumped(source_id: int) -> Update:
+    """Begin a change of a source that everything derived from it must notice."""
+    return update(SourceRow).where(SourceRow.id == source_id).values(version=SourceRow.version + 1)
+
+
+def _newest_step(source_id: int) -> Select[ScopeChangeRow]:
+    return (
+        select(ScopeChangeRow)
+        .where(ScopeChangeRow.source_id == source_id)
+        .order_by(ScopeChangeRow.id.desc())
+        .limit(1)
+    )
+
+
+def _new_source(session: Session, **values: Any) -> SourceRow:
+    row = SourceRow(added_at=datetime.now(UTC), notes=[], **values)
+    session.add(row)
+    session.flush()
+    return row
+
+
+def _original_row(source_id: int, path: str, stamp: Stamp, facts: Facts, since: str) -> dict[str, Any]:
+    return {
+        "source_id": source_id,
+        "path": path,
+        "bytes": facts.bytes,
+        "stamp": list(stamp),
+        "facts": facts.as_dict(),
+        "error": None,
+        "remedy": None,
+        "failed": False,
+        "since": since,
+    }
+
+
+def _stamp(values: Sequence[int]) -> Stamp:
+    size, mtime_ns, inode = values
+    return (size, mtime_ns, inode)
 
 
 def _free_slug(name: str, taken: set[str]) -> str:

@@ -17,7 +17,8 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.report import figures
 from young_prism.core.values import ImageFormat
 from young_prism.store.store import Store
-from young_prism.web import files, intake, picture, run, sources
+from young_prism.web import files, intake, picture, run, sources, uploads
+from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
 from young_prism.web.path import stops
@@ -42,10 +43,13 @@ def create_app(settings: Settings) -> Flask:
     )
     store = Store(settings.database)
     store.close_interrupted_runs()
-    app.extensions["young_prism"] = Services(settings, store, Runner(store, settings.jobs))
+    catalogues = Catalogues(store)
+    app.extensions["young_prism"] = Services(
+        settings, store, Runner(store, catalogues, settings.jobs), catalogues
+    )
     CSRFProtect(app)
-    for blueprint in (sources.blueprint, intake.blueprint, picture.blueprint, run.blueprint, files.blueprint):
-        app.register_blueprint(blueprint)
+    for part in (sources, uploads, intake, picture, run, files):
+        app.register_blueprint(part.blueprint)
     _add_words(app)
     _add_errors(app)
     app.after_request(_secure)
@@ -119,6 +123,7 @@ def _add_errors(app: Flask) -> None:
         texts = {
             400: ("This could not be taken", "Go back, load the page again and repeat."),
             404: ("Nothing is here", "The address may be old. All sources are under Sources."),
+            413: ("This is too large", "The limits are shown where files are dropped."),
             405: ("That is not done this way", "Use the buttons on the pages."),
             500: ("Something went wrong here", "The server's log says what. Nothing was lost; try again."),
         }

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+
+from young_prism.engine.incoming import Limits
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,6 +15,7 @@ class Settings:
     data: Path
     roots: tuple[Path, ...] = ()
     jobs: int | None = None
+    limits: Limits = field(default_factory=Limits)
 
     @property
     def database(self) -> Path:
@@ -23,6 +26,11 @@ class Settings:
     def outputs(self) -> Path:
         """Where renditions go when nothing else is said."""
         return self.data / "renditions"
+
+    @property
+    def uploads(self) -> Path:
+        """Where files are kept that were brought in."""
+        return self.data / "uploads"
 
     @property
     def thumbnails(self) -> Path:

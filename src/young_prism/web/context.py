@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 from flask import abort, current_app
 
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.flags import Flagged, flags_of
-from young_prism.core.recipe.model import Recipe
-from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.engine.incoming import Inbox
+from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
+from young_prism.web.catalogue import Catalogue, Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.runner import Runner
 
@@ -23,8 +22,7 @@ class Services:
     settings: Settings
     store: Store
     runner: Runner
-    flags: dict[int, tuple[str, dict[str, list[Flagged]]]] = field(default_factory=dict)
-    """Source -> the look that they belong to, and its originals' flags."""
+    catalogues: Catalogues
 
 
 def services() -> Services:
@@ -44,33 +42,23 @@ def source_or_404(slug: str) -> SourceRow:
     return source
 
 
-def originals_of(source: SourceRow) -> tuple[list[OriginalRow], dict[str, Facts]]:
-    """Return all that is known of a source's originals, and the facts of those that can be used, by path.
+def catalogue_of(source: SourceRow) -> Catalogue:
+    """Return what is known of a source's originals.
 
     A source that was never looked at, or by another version of this program, begins to be looked at.
     """
-    rows = services().store.originals(source.id)
-    facts: dict[str, Facts] = {}
-    outdated = source.looked_at is None
-    for row in rows:
-        if row.facts:
-            try:
-                facts[row.path] = Facts.from_dict(row.facts)
-            except (TypeError, ValueError, KeyError):
-                outdated = True
-    if outdated:
+    found = services().catalogues.of(source)
+    if found.outdated:
         services().runner.look(source)
-    return rows, facts
+    return found
 
 
-def flags_for(source: SourceRow, facts: dict[str, Facts]) -> dict[str, list[Flagged]]:
-    """Return the flags of a source's originals, worked out once for each look: duplicates are sought among all."""
-    looked = str(source.looked_at)
-    cache = services().flags
-    known = cache.get(source.id)
-    if known is None or known[0] != looked:
-        cache[source.id] = known = (looked, flags_of(facts, Recipe()))
-    return known[1]
+def inbox_of(source: SourceRow) -> Inbox:
+    """Return the place where files for a source of uploads arrive, opened."""
+    folder = Path(source.folder)
+    inbox = Inbox(folder, folder.parent / "waiting", services().settings.limits)
+    inbox.open()
+    return inbox
 
 
 def inside(folder: str | Path, path: str) -> Path:

@@ -5,40 +5,42 @@ The engine does the work in its own processes; this thread only waits for it and
 
 from __future__ import annotations
 
-import contextlib
 import logging
 import queue
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from young_prism import __version__
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import ServeError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult, build
 from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
-from young_prism.engine.pool import lazy_pool
 from young_prism.engine.looking import Looks, look_folder
+from young_prism.engine.pages import SiteReader
+from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.scan import Found
-from young_prism.store.models import OriginalRow, SourceRow
-from young_prism.store.store import Store
+from young_prism.store.models import SourceRow
+from young_prism.store.store import Stamp, Store
+from young_prism.web.catalogue import Catalogue, Catalogues, scope_of
 
 _log = logging.getLogger(__name__)
 
 
 @dataclass(slots=True)
 class LookProgress:
-    """How far a look is: shown on Intake while it goes on."""
+    """How far a look is, shown on Intake while it goes on. `closer` is the second, at bytes and pixels."""
 
     done: int = 0
     total: int = 0
     error: str = ""
+    closer: bool = False
 
 
 @dataclass(slots=True)
@@ -46,29 +48,50 @@ class _Job:
     source: SourceRow
     run_id: int | None = None
     stop: threading.Event = field(default_factory=threading.Event)
+    keep_marks: bool = False
 
 
 class Runner:
-    """The queue of looks and runs."""
+    """Two queues, each on a thread of its own: looks must not wait for a run, nor a run for looks at other sources."""
 
-    def __init__(self, store: Store, jobs: int | None = None) -> None:
+    def __init__(self, store: Store, catalogues: Catalogues, jobs: int | None = None) -> None:
         self._store = store
+        self._catalogues = catalogues
         self._jobs = jobs
-        self._queue: queue.Queue[_Job | None] = queue.Queue()
         self._by_run: dict[int, _Job] = {}
         self._looks: dict[int, LookProgress] = {}
+        self._again: dict[int, _Job] = {}
         self._lock = threading.Lock()
-        self._thread = threading.Thread(target=self._work, name="runner")
-        self._thread.start()
+        self._source_locks: dict[int, threading.Lock] = {}
+        self._closing = threading.Event()
+        self._queues: tuple[queue.Queue[_Job | None], queue.Queue[_Job | None]] = (
+            queue.Queue(),
+            queue.Queue(),
+        )
+        self._threads = [
+            threading.Thread(target=self._work, args=(jobs_queue,), name="runner")
+            for jobs_queue in self._queues
+        ]
+        for thread in self._threads:
+            thread.start()
 
-    def look(self, source: SourceRow, *, again: bool = False) -> None:
-        """Look at a source soon, unless that is going on already; one that failed is repeated only `again`."""
+    def look(self, source: SourceRow, *, again: bool = False, keep_marks: bool = False) -> None:
+        """Look at a source soon; one that failed is repeated only `again`.
+
+        What came in while a look is going on is looked at after it when asked for `again`. `keep_marks` leaves what
+        was new or changed marked so.
+        """
+        job = _Job(source, keep_marks=keep_marks)
         with self._lock:
             progress = self._looks.get(source.id)
-            if progress and not (again and progress.error):
+            if progress and not progress.error:
+                if again:
+                    self._again[source.id] = job
+                return
+            if progress and not again:
                 return
             self._looks[source.id] = LookProgress()
-        self._queue.put(_Job(source))
+        self._queues[0].put(job)
 
     def look_progress(self, source_id: int) -> LookProgress | None:
         """Return how far the look at a source is, None when there is none going on."""
@@ -85,7 +108,7 @@ class Runner:
             )
             job = _Job(source, run_id)
             self._by_run[run_id] = job
-        self._queue.put(job)
+        self._queues[1].put(job)
         return run_id
 
     def stop(self, run_id: int) -> None:
@@ -97,30 +120,44 @@ class Runner:
 
     def close(self) -> None:
         """Stop everything and wait for it."""
+        self._closing.set()
         for job in list(self._by_run.values()):
             job.stop.set()
-        self._queue.put(None)
-        self._thread.join()
+        for jobs in self._queues:
+            jobs.put(None)
+        for thread in self._threads:
+            thread.join()
 
-    def _work(self) -> None:
-        while (job := self._queue.get()) is not None:
+    def _work(self, jobs: queue.Queue[_Job | None]) -> None:
+        while (job := jobs.get()) is not None:
+            if self._closing.is_set() and job.run_id is None:
+                continue
             try:
                 if job.run_id is None:
-                    self._look(job.source)
+                    self._look(job.source, keep_marks=job.keep_marks)
                     self._looks.pop(job.source.id, None)
                 else:
                     self._run(job, job.run_id)
             except YoungPrismError as error:
                 self._failed(job, str(error), error.what, error.remedy)
-            except Exception as error:  # noqa: BLE001  (the next job must still be done)  # noqa: BLE001  (the next job must still be done)
+            except Exception as error:  # noqa: BLE001  (the next job must still be done)
                 _log.exception("a job ended with something unforeseen")
                 self._failed(
                     job, str(error), f"Something unforeseen happened ({error}).", "See the server's log."
                 )
             finally:
-                if job.run_id is not None:
-                    with self._lock:
-                        self._by_run.pop(job.run_id, None)
+                self._after(job)
+
+    def _after(self, job: _Job) -> None:
+        with self._lock:
+            if job.run_id is not None:
+                self._by_run.pop(job.run_id, None)
+                return
+            waiting = self._again.pop(job.source.id, None)
+            if waiting:
+                self._looks[job.source.id] = LookProgress()
+        if waiting:
+            self._queues[0].put(waiting)
 
     def _failed(self, job: _Job, line: str, what: str, remedy: str) -> None:
         if job.run_id is None:
@@ -130,20 +167,57 @@ class Runner:
                 job.run_id, state="failed", error=what, remedy=remedy, ended_at=datetime.now(UTC)
             )
 
-    def _look(self, source: SourceRow) -> Looks:
-        progress = self._looks.setdefault(source.id, LookProgress())
+    def _look(self, source: SourceRow, *, keep_marks: bool) -> Looks:
+        """Look at headers first, so that there is something to see at once, and then closer."""
+        with self._lock:
+            lock = self._source_locks.setdefault(source.id, threading.Lock())
+        with lock, lazy_pool(self._jobs) as pool:
+            first = self._look_once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
+            if all(facts.seen for _, facts in first.seen.values()):
+                return first
+            return self._look_once(source, pool, LookProgress(closer=True), closer=True, keep_marks=True)
+
+    def _look_once(
+        self,
+        source: SourceRow,
+        pool: Callable[[], Pool],
+        progress: LookProgress,
+        *,
+        closer: bool,
+        keep_marks: bool,
+    ) -> Looks:
+        self._looks[source.id] = progress
 
         def show(event: Event) -> None:
+            if self._closing.is_set():
+                raise ServeError("The server is ending.", remedy="Look again when it is back.")
             if isinstance(event, Looked):
                 progress.done, progress.total = event.done, event.total
 
-        known = known_from(self._store.originals(source.id))
-        with lazy_pool(self._jobs) as pool:
-            looks = look_folder(
-                Path(source.folder), pool, output=Path(source.out_folder), known=known, listen=show
-            )
+        now = self._store.source(source.slug) or source
+        known = self._catalogues.of(now)
+        looks = look_folder(
+            Path(now.folder),
+            pool,
+            output=Path(now.out_folder),
+            scope=scope_of(now),
+            known=known_from(known, self._store.stamps(now.id)),
+            listen=show,
+            closer=closer,
+            site=SiteReader(Path(now.pages_folder), known.pages) if now.pages_folder else None,
+        )
         seen = {path: (found.stamp, facts) for path, (found, facts) in looks.seen.items()}
-        self._store.save_look(source.id, seen, looks.left_out, looks.notes)
+        self._store.save_look(
+            now.id,
+            seen,
+            looks.left_out,
+            looks.notes,
+            uses=looks.uses,
+            pages=looks.pages,
+            keep_marks=keep_marks,
+        )
+        # Worked out here and now, so that nobody waits for it on a page.
+        self._catalogues.of(self._store.source(now.slug) or now)
         return looks
 
     def _run(self, job: _Job, run_id: int) -> None:
@@ -152,10 +226,10 @@ class Runner:
             return
         self._store.change_run(run_id, state="looking")
         try:
-            looks = self._look(job.source)
+            looks = self._look(job.source, keep_marks=True)
         finally:
             self._looks.pop(job.source.id, None)
-        facts = {(*found.stamp, path): known for path, (found, known) in looks.seen.items()}
+        facts = {found.stamp: known for found, known in looks.seen.values()}
         row = self._store.run(run_id)
         assert row is not None  # noqa: S101  (it was made by `start`)
         recorder = _Recorder(self._store, run_id)
@@ -165,26 +239,22 @@ class Runner:
             read_recipe(row.recipe),
             jobs=self._jobs,
             listen=recorder,
-            known=lambda found: facts.get((*found.stamp, found.path)),
+            known=lambda found: facts.get(found.stamp),
+            scope=scope_of(
+                self._store.source(job.source.slug) or job.source, self._store.taken_out(job.source.id)
+            ),
             stopped=job.stop.is_set,
         )
         recorder.finish(result)
 
 
-def known_from(rows: list[OriginalRow]) -> Callable[[Found], Facts | None]:
-    """Return a function that answers from what the store knows, as long as the stamp is the same."""
-    known: dict[str, tuple[tuple[int, ...], Facts]] = {}
-    for row in rows:
-        # What another version wrote may not fit any more: then the original is looked at again.
-        with contextlib.suppress(TypeError, ValueError, KeyError):
-            if row.stamp and row.facts:
-                known[row.path] = (tuple(row.stamp), Facts.from_dict(row.facts))
+def known_from(catalogue: Catalogue, stamps: Mapping[str, Stamp]) -> Callable[[Found], Facts | None]:
+    """Return a function that answers from what is known already, as long as the stamp is the same.
 
-    def answer(found: Found) -> Facts | None:
-        stamp, facts = known.get(found.path, ((), None))
-        return facts if stamp == found.stamp else None
-
-    return answer
+    The stamp alone counts (size, time and inode): an original that was moved or renamed is not read again.
+    """
+    known = {stamps[entry.path]: entry.facts for entry in catalogue.entries if entry.path in stamps}
+    return lambda found: known.get(found.stamp)
 
 
 class _Recorder:

@@ -13,6 +13,7 @@ import waitress
 from flask import Flask
 
 from young_prism.core.errors import ServeError
+from young_prism.web.config import Settings
 
 HOST = "127.0.0.1"
 _THREADS = 16
@@ -42,7 +43,15 @@ def claim_port(port: int) -> socket.socket:
 
 def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], None]) -> None:
     """Answer requests until Ctrl-C or a polite kill."""
-    server: Any = waitress.create_server(app, sockets=[listener], threads=_THREADS, ident=None)
+    settings: Settings = app.extensions["young_prism"].settings
+    server: Any = waitress.create_server(
+        app,
+        sockets=[listener],
+        threads=_THREADS,
+        ident=None,
+        # A body is on the disk before a page sees it; past this the connection ends without a word, so the pages say it first.
+        max_request_body_size=2 * max(settings.limits.file_bytes, settings.limits.zip_bytes),
+    )
 
     def stop(_number: int, _frame: FrameType | None) -> None:
         raise KeyboardInterrupt

@@ -37,12 +37,16 @@ def incoming_path(given: str) -> Incoming:
     path = given.replace("\\", "/")
     if path.startswith("/") or re.match(r"[A-Za-z]:", path) or "\0" in path:
         raise IncomingError(
-            "Its path is absolute: it would land outside the folder.", file=shown, remedy="Pack it again with relative paths."
+            "Its path is absolute: it would land outside the folder.",
+            file=shown,
+            remedy="Pack it again with relative paths.",
         )
     parts = [part for part in path.split("/") if part not in ("", ".")]
     if ".." in parts:
         raise IncomingError(
-            "Its path leads out of the folder (“..”).", file=shown, remedy="Pack it again from the folder that holds it."
+            "Its path leads out of the folder (“..”).",
+            file=shown,
+            remedy="Pack it again from the folder that holds it.",
         )
     if not parts or path.endswith("/"):
         raise IncomingError("It has no name.", file=shown, remedy="Give it one.")
@@ -53,14 +57,18 @@ def incoming_path(given: str) -> Incoming:
     cleaned = [_clean(part) for part in parts]
     result = "/".join(cleaned)
     if len(result.encode()) > _LONGEST_PATH:
-        raise IncomingError("Its path is too long.", file=shown, remedy="Bring it from further up, or shorten its folders.")
+        raise IncomingError(
+            "Its path is too long.", file=shown, remedy="Bring it from further up, or shorten its folders."
+        )
     note = "" if cleaned == [unicodedata.normalize("NFC", part) for part in parts] else f"Kept as {result}."
     return Incoming(result, note)
 
 
 def printable_name(name: str) -> str:
     """Return a name with everything that could confuse a reader spelt out, cut at a length that fits a line."""
-    shown = "".join(char if char.isprintable() else char.encode("unicode_escape", "replace").decode() for char in name)
+    shown = "".join(
+        char if char.isprintable() else char.encode("unicode_escape", "replace").decode() for char in name
+    )
     return shown if len(shown) <= 120 else f"{shown[:80]}…{shown[-30:]}"
 
 

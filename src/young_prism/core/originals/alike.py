@@ -92,7 +92,9 @@ def _near(ranked: list[str], facts: Mapping[str, Facts]) -> dict[str, str]:
     for better in range(len(ranked)):
         if taken[better]:
             continue
-        later = np.flatnonzero(np.bitwise_count(prints[better + 1 :] ^ prints[better]) <= _NEAR_BITS) + better + 1
+        later = (
+            np.flatnonzero(np.bitwise_count(prints[better + 1 :] ^ prints[better]) <= _NEAR_BITS) + better + 1
+        )
         later = later[~taken[later]]
         if later.size:
             alike = np.abs(shapes[better] / shapes[later] - 1) < 0.02

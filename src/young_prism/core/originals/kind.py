@@ -53,7 +53,7 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
     colours = _distinct(packed)
     steps = np.concatenate([_steps(block) for block in blocks])
     total = steps.size or 1
-    changing, hard_ones = np.count_nonzero(steps >= _SOFT), np.count_nonzero(steps > _HARD)
+    changing, hard_ones = int(np.count_nonzero(steps >= _SOFT)), int(np.count_nonzero(steps > _HARD))
     flat = 1 - changing / total if steps.size else 1.0
     hard = hard_ones / changing if changing else 1.0
     if colours <= _FEW_COLOURS and colours <= (_FEW_GREYS if _all_grey(packed) else _FEW_COLOURS):
@@ -65,7 +65,7 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {colours} colours")
     # A drawing that JPEG has smeared is still mostly exactly flat, and has ripples round edges that are hard.
     same = 1 - np.count_nonzero(steps) / total if steps.size else 1.0
-    sharp = hard_ones / max(1, np.count_nonzero(steps >= _SEEN))
+    sharp = hard_ones / max(1, int(np.count_nonzero(steps >= _SEEN)))
     if same > 0.65 and sharp > 0.2:
         return KindOfPixels(
             Kind.GRAPHIC, f"{same:.0%} of it exactly flat, {sharp:.0%} of its changes hard edges"
@@ -81,7 +81,7 @@ def _all_grey(packed: NDArray[np.uint32]) -> bool:
 
 def _pack(block: NDArray[np.uint8]) -> NDArray[np.uint32]:
     wide = block.astype(np.uint32)
-    return wide[..., 0] << 16 | wide[..., 1] << 8 | wide[..., 2]
+    return np.asarray(wide[..., 0] << 16 | wide[..., 1] << 8 | wide[..., 2], np.uint32)
 
 
 def _distinct(values: NDArray[np.uint32]) -> int:

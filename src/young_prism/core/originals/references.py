@@ -22,10 +22,49 @@ from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.sniff import IMAGE_ENDINGS
 
 _MARKUP = frozenset(
-    "html htm xhtml shtml php twig njk liquid erb ejs hbs mustache jinja j2 vue svelte astro jsx tsx md mdx".split()
+    [
+        "html",
+        "htm",
+        "xhtml",
+        "shtml",
+        "php",
+        "twig",
+        "njk",
+        "liquid",
+        "erb",
+        "ejs",
+        "hbs",
+        "mustache",
+        "jinja",
+        "j2",
+        "vue",
+        "svelte",
+        "astro",
+        "jsx",
+        "tsx",
+        "md",
+        "mdx",
+    ]
 )
 _STYLES = frozenset({"css"})
-_LOOSE = frozenset("scss sass less styl js mjs cjs ts json webmanifest yml yaml xml toml".split())
+_LOOSE = frozenset(
+    [
+        "scss",
+        "sass",
+        "less",
+        "styl",
+        "js",
+        "mjs",
+        "cjs",
+        "ts",
+        "json",
+        "webmanifest",
+        "yml",
+        "yaml",
+        "xml",
+        "toml",
+    ]
+)
 PAGE_ENDINGS = _MARKUP | _STYLES | _LOOSE
 """Endings of files that may refer to images."""
 
@@ -41,7 +80,8 @@ _STYLE_WIDTH = re.compile(r"(?:^|;)\s*(?:min-)?width\s*:\s*(\d+)(?:\.\d+)?px", r
 
 class Reference(NamedTuple):
     """An address as it stands in a page, the width in CSS pixels that it is shown at (0: not said there), and
-    whether it is a mention only, whose path may begin anywhere."""
+    whether it is a mention only, whose path may begin anywhere.
+    """
 
     url: str
     width: int = 0
@@ -153,7 +193,9 @@ def _wanted(tag: str, name: str, values: Mapping[str, str]) -> bool:
     if tag == "input":
         return values.get("type", "").lower() == "image"
     if tag == "meta":
-        return "image" in (values.get("property") or values.get("name") or values.get("itemprop") or "").lower()
+        return (
+            "image" in (values.get("property") or values.get("name") or values.get("itemprop") or "").lower()
+        )
     if tag in ("link", "a", "object", "embed"):
         return _is_picture(values[name])
     return True
@@ -224,7 +266,10 @@ def _local(url: str) -> bool:
 
 
 def uses(
-    pages: Mapping[str, Collection[Reference]], files: Collection[str], originals: Collection[str], folder: str
+    pages: Mapping[str, Collection[Reference]],
+    files: Collection[str],
+    originals: Collection[str],
+    folder: str,
 ) -> Uses:
     """Match what pages refer to with the files of a site.
 
@@ -255,7 +300,8 @@ def uses(
         len(pages),
         {path: Usage(tuple(by), max(by.values())) for path, by in used.items()},
         tuple(
-            Missing(path, tuple(by), in_any_case.get(same_name_key(path), "")) for path, by in sorted(missing.items())
+            Missing(path, tuple(by), in_any_case.get(same_name_key(path), ""))
+            for path, by in sorted(missing.items())
         ),
     )
 

@@ -92,7 +92,9 @@ class Other(NamedTuple):
 
 
 _SAVE_AS = "Save it as JPEG, PNG or WebP where it was made, and put that here."
-_RAW = Other("a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program.")
+_RAW = Other(
+    "a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program."
+)
 _OTHERS: tuple[tuple[bytes, int, Other], ...] = (
     (b"%PDF", 0, Other("a PDF document", "Export the page that you need as PNG or SVG.")),
     (b"8BPS", 0, Other("a layered PSD document", _SAVE_AS)),
@@ -101,15 +103,30 @@ _OTHERS: tuple[tuple[bytes, int, Other], ...] = (
     (b"JXL ", 4, Other("a JPEG XL picture, which few browsers show", _SAVE_AS)),
     (b"jP  ", 4, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
     (b"\xff\x4f\xff\x51", 0, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
-    (b"\0\0\1\0", 0, Other("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name.")),
+    (
+        b"\0\0\1\0",
+        0,
+        Other("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name."),
+    ),
     (b"ftypcrx ", 4, _RAW),
     (b"FUJIFILM", 0, _RAW),
     (b"II*\0", 0, _RAW),
     (b"MM\0*", 0, _RAW),
     (b"ftyp", 4, Other("a video", "Put it on the page as a video; a still from it can go here.")),
     (b"\x1aE\xdf\xa3", 0, Other("a video", "Put it on the page as a video; a still from it can go here.")),
-    (b"PK\3\4", 0, Other("a zip, or a document that is packed as one", "Unpack it first, or drop it on Sources.")),
-    (b"\x1f\x8b", 0, Other("compressed with gzip", "Unpack it first; a drawing in SVG goes over the network compressed anyway.")),
+    (
+        b"PK\3\4",
+        0,
+        Other("a zip, or a document that is packed as one", "Unpack it first, or drop it on Sources."),
+    ),
+    (
+        b"\x1f\x8b",
+        0,
+        Other(
+            "compressed with gzip",
+            "Unpack it first; a drawing in SVG goes over the network compressed anyway.",
+        ),
+    ),
 )
 
 
@@ -119,7 +136,10 @@ def other_kind(head: bytes) -> Other | None:
         if head[at : at + len(mark)] == mark:
             return other
     if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):
-        return Other("a web page, which a server sends in place of a picture it has not got", "Fetch the picture again.")
+        return Other(
+            "a web page, which a server sends in place of a picture it has not got",
+            "Fetch the picture again.",
+        )
     return None
 
 

@@ -14,6 +14,7 @@ from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.pixels.preview import preview
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
+from young_prism.store.models import OriginalRow
 from young_prism.web.context import inside, services, source_or_404
 
 blueprint = Blueprint("files", __name__)
@@ -48,7 +49,7 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     file = inside(source.folder, path)
     if facts.format is ImageFormat.SVG:
         return _picture(file)
-    cached = services().settings.thumbnails / f"{_cache_key(facts, width)}.webp"
+    cached = services().settings.thumbnails / f"{_cache_key(row, facts, width)}.webp"
     if not cached.is_file():
         try:
             data = preview(file.read_bytes(), facts, width)
@@ -58,8 +59,10 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     return send_file(cached, mimetype="image/webp")
 
 
-def _cache_key(facts: Facts, width: int) -> str:
-    return hashlib.sha256(f"{facts.sha256} {width} 1".encode()).hexdigest()[:40]
+def _cache_key(row: OriginalRow, facts: Facts, width: int) -> str:
+    """Return a name for a small picture: by content, or while that is not known by place and stamp."""
+    what = facts.sha256 or f"{row.source_id} {row.path} {row.stamp}"
+    return hashlib.sha256(f"{what} {width} 2".encode()).hexdigest()[:40]
 
 
 def _picture(file: Path) -> BaseResponse:

@@ -1,69 +1,123 @@
-"""The stop Intake: every original with pixel size and bytes, and what cannot be used."""
+"""The stop Intake: every original three ways, what deserves a look, and what takes part."""
 
 from __future__ import annotations
 
-from collections import Counter
+from typing import Any
 
-from flask import Blueprint, jsonify, redirect, render_template, request, url_for
-from werkzeug import Response
+from flask import Blueprint, Response, flash, jsonify, redirect, render_template, request, url_for
+from werkzeug import Response as BaseResponse
 
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.flags import Flag, Flagged
-from young_prism.web.context import flags_for, originals_of, services, source_or_404
+from young_prism.core.originals.flags import Flag
+from young_prism.core.originals.scope import Scope, pattern_lines
+from young_prism.core.report.figures import count
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.drawing.weights import NARROW, WIDTH, draw_weights
+from young_prism.web.intake.selection import COLUMNS, VIEWS, Selection, Wish, colour_of, select
+from young_prism.web.patterns import caught_by, typed_pages_folder
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
 )
 
-_PAGE = 240
-"""Originals shown at a time: ten thousand tiles would be a page that nobody can scroll."""
+PAGE = 120
+"""Originals sent at a time: the page asks for more as it is scrolled, and forgets what is out of sight."""
 
-_SORTS = {
-    "bytes": ("heaviest first", lambda pair: (-pair[1].bytes, pair[0])),
-    "name": ("by name", lambda pair: pair[0]),
-    "pixels": ("largest first", lambda pair: (-pair[1].size.pixels, pair[0])),
-}
+_MOST_PATHS = 20_000_000
+"""Bytes of a list of selected paths."""
 
 
 @blueprint.get("/s/<slug>/intake")
 def index(slug: str) -> str:
-    """Show the contact sheet. The address holds format, kind, flag, text and sort."""
+    """Show the selection. The address holds view, filters, text, order, page, and the original that is inspected."""
     source = source_or_404(slug)
-    rows, facts_by_path = originals_of(source)
-    every = list(facts_by_path.items())
-    chosen = {key: request.args.get(key, "") for key in ("format", "kind", "flag", "text", "sort")}
-    sort = chosen["sort"] if chosen["sort"] in _SORTS else "bytes"
-    flags = flags_for(source, facts_by_path)
-    shown = sorted((pair for pair in every if _matches(pair, chosen, flags)), key=_SORTS[sort][1])
-    pages = max(1, -(-len(shown) // _PAGE))
+    catalogue = catalogue_of(source)
+    wish = Wish.of(request.args)
+    selection = select(catalogue, wish)
+    pages = max(1, -(-len(selection.shown) // PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)
-    formats = Counter(facts.format.value for _, facts in every)
-    weights: Counter[str] = Counter()
-    for _, facts in every:
-        weights[facts.format.value] += facts.bytes
+    chosen = catalogue.by_path.get(wish.show)
     return render_template(
         "intake/index.html",
         source=source,
         progress=services().runner.look_progress(source.id),
-        shown=shown[(page - 1) * _PAGE : page * _PAGE],
-        matching=len(shown),
+        catalogue=catalogue,
+        selection=selection,
+        wish=wish,
+        views=VIEWS,
+        first=(page - 1) * PAGE,
+        entries=[] if wish.view == "map" else selection.shown[(page - 1) * PAGE : page * PAGE],
+        groups=draw_weights(selection.shown, wish.folder, width=NARROW if chosen else WIDTH)
+        if wish.view == "map"
+        else [],
         page=page,
         pages=pages,
-        total=len(every),
-        total_bytes=sum(facts.bytes for _, facts in every),
-        formats=[(fmt, formats[fmt], size) for fmt, size in weights.most_common()],
-        flags=flags,
-        flag_counts=_counted(flags),
-        kinds=Counter(facts.kind.value for _, facts in every).most_common(),
+        limits=services().settings.limits,
+        last_change=services().store.last_scope_change(source.id),
         chosen=chosen,
-        sort=sort,
-        sorts={key: label for key, (label, _) in _SORTS.items()},
-        problems=[row for row in rows if row.error],
+        **(_inspected(catalogue, chosen) if chosen else {}),
+        **_words(),
     )
 
 
+def _words() -> dict[str, Any]:
+    return {
+        "columns": {key: heading for key, (heading, _) in COLUMNS.items()},
+        "colour_of": colour_of,
+        "Flag": Flag,
+    }
+
+
+@blueprint.get("/s/<slug>/intake/rows")
+def rows(slug: str) -> str:
+    """Send a stretch of the selection as rows or tiles, for a page that is being scrolled."""
+    source = source_or_404(slug)
+    wish = Wish.of(request.args)
+    first = max(0, request.args.get("from", default=0, type=int))
+    shown = select(catalogue_of(source), wish).shown
+    return render_template(
+        "intake/_rows.html",
+        source=source,
+        wish=wish,
+        entries=shown[first : first + PAGE],
+        first=first,
+        **_words(),
+    )
+
+
+@blueprint.get("/s/<slug>/intake/paths")
+def paths(slug: str) -> Response:
+    """Send all paths of the selection in order: what "select all" and a stretch of it need."""
+    source = source_or_404(slug)
+    return jsonify([entry.path for entry in select(catalogue_of(source), Wish.of(request.args)).shown])
+
+
+@blueprint.get("/s/<slug>/intake/inspector")
+def inspector(slug: str) -> str:
+    """Send the inspector for one original alone."""
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    wish = Wish.of(request.args)
+    chosen = catalogue.by_path.get(wish.show)
+    facts = _inspected(catalogue, chosen) if chosen else {}
+    return render_template(
+        "intake/_inspector.html", source=source, wish=wish, chosen=chosen, **facts, **_words()
+    )
+
+
+def _inspected(catalogue: Catalogue, entry: Entry) -> dict[str, Any]:
+    """Return what the inspector says beyond an original's own facts."""
+    same = [
+        other.path
+        for other in catalogue.entries
+        if other.facts.sha256 and other.facts.sha256 == entry.facts.sha256 and other is not entry
+    ]
+    return {"usage": catalogue.usage(entry.path), "pages_read": catalogue.uses.read, "same": same}
+
+
 @blueprint.post("/s/<slug>/look")
-def look(slug: str) -> Response:
+def look(slug: str) -> BaseResponse:
     """Look at the source again: new, changed and gone files show up."""
     source = source_or_404(slug)
     services().runner.look(source, again=True)
@@ -76,21 +130,95 @@ def progress(slug: str) -> Response:
     source = source_or_404(slug)
     going = services().runner.look_progress(source.id)
     if going is None:
-        return jsonify(going=False)
-    return jsonify(going=not going.error, done=going.done, total=going.total, error=going.error)
-
-
-def _counted(flags: dict[str, list[Flagged]]) -> list[tuple[Flag, int]]:
-    counts = Counter(flagged.flag for found in flags.values() for flagged in found)
-    return [(flag, counts[flag]) for flag in Flag if counts[flag]]
-
-
-def _matches(pair: tuple[str, Facts], chosen: dict[str, str], flags: dict[str, list[Flagged]]) -> bool:
-    path, facts = pair
-    names = {"", *(flagged.flag.value for flagged in flags.get(path, ()))}
-    return (
-        chosen["format"] in ("", facts.format.value)
-        and chosen["kind"] in ("", facts.kind.value)
-        and chosen["flag"] in names
-        and chosen["text"].casefold() in path.casefold()
+        return jsonify(going=False, version=source.version)
+    return jsonify(
+        going=not going.error,
+        done=going.done,
+        total=going.total,
+        error=going.error,
+        closer=going.closer,
+        version=source.version,
     )
+
+
+@blueprint.post("/s/<slug>/scope")
+def scope(slug: str) -> BaseResponse:
+    """Take originals out of scope or put them back: those named, or with `all` the whole selection of the address."""
+    source = source_or_404(slug)
+    request.max_content_length = _MOST_PATHS
+    request.max_form_parts = 200_000
+    request.max_form_memory_size = _MOST_PATHS
+    wish = Wish.of(request.args)
+    out = request.form.get("to") != "in"
+    known = catalogue_of(source)
+    chosen = (
+        [entry.path for entry in select(known, wish).shown]
+        if request.form.get("all")
+        else [path for path in request.form.getlist("path") if path in known.by_path]
+    )
+    changed = services().store.change_scope(source.id, chosen, out=out)
+    if not chosen:
+        flash("No original was selected.", "error")
+    elif not changed:
+        flash(
+            f"{'They are' if len(chosen) > 1 else 'It is'} {'out of' if out else 'in'} scope already.", "info"
+        )
+    else:
+        flash(
+            f"{count(len(changed), 'original')} {'taken out of scope' if out else 'put back in scope'}.",
+            "scope",
+        )
+    return redirect(wish.url(slug), code=303)
+
+
+@blueprint.post("/s/<slug>/scope/undo")
+def undo(slug: str) -> BaseResponse:
+    """Undo the newest step in or out of scope."""
+    source = source_or_404(slug)
+    undone = services().store.undo_scope(source.id)
+    if undone is None:
+        flash("There is nothing to undo.", "info")
+    else:
+        out, moved = undone
+        flash(f"Undone: {count(len(moved), 'original')} {'out of' if out else 'back in'} scope.", "info")
+    return redirect(Wish.of(request.args).url(slug), code=303)
+
+
+@blueprint.get("/s/<slug>/intake/patterns")
+def patterns(slug: str) -> str:
+    """Show which files take part by pattern, with what each line catches."""
+    source = source_or_404(slug)
+    include, exclude = _typed(source)
+    return render_template(
+        "intake/patterns.html",
+        source=source,
+        include="\n".join(include),
+        exclude="\n".join(exclude),
+        pages_folder=request.args.get("pages", source.pages_folder),
+        caught=caught_by(source.folder, source.out_folder, Scope(include, exclude)),
+    )
+
+
+@blueprint.post("/s/<slug>/intake/patterns")
+def save_patterns(slug: str) -> BaseResponse:
+    """Keep patterns, and look at the source with them."""
+    source = source_or_404(slug)
+    typed = Scope(
+        pattern_lines(request.form.get("include", "")), pattern_lines(request.form.get("exclude", ""))
+    )
+    typed.check()
+    services().store.set_scope(
+        source.id, typed, typed_pages_folder(request.form.get("pages", ""), source.folder)
+    )
+    services().runner.look(source, again=True)
+    return redirect(url_for("intake.index", slug=slug), code=303)
+
+
+def _typed(source: SourceRow) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Return the patterns that the address tries out, else those that the source has."""
+    if "include" not in request.args and "exclude" not in request.args:
+        return tuple(source.include), tuple(source.exclude)
+    return pattern_lines(request.args.get("include", "")), pattern_lines(request.args.get("exclude", ""))
+
+
+__all__ = ["Selection", "blueprint"]

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from flask import Blueprint, abort, render_template, request, url_for
+from flask import Blueprint, abort, redirect, render_template, request, url_for
+from werkzeug import Response
 
 from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
 from young_prism.core.markup.urls import path_url
@@ -17,7 +18,8 @@ from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.record import snippet
 from young_prism.store.models import SourceRow
-from young_prism.web.context import flags_for, originals_of, source_or_404
+from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.context import catalogue_of, source_or_404
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
 
 blueprint = Blueprint(
@@ -46,20 +48,23 @@ class Cell:
 
 
 @blueprint.get("/s/<slug>/picture/<path:path>")
-def index(slug: str, path: str) -> str:
+def index(slug: str, path: str) -> str | Response:
     """Show one original. The address holds the rendition looked at, and what the snippet is to say."""
     source = source_or_404(slug)
-    _, facts = originals_of(source)
-    if path not in facts:
+    catalogue = catalogue_of(source)
+    entry = catalogue.by_path.get(path)
+    if entry is None:
         abort(
             404,
             f"There is no original “{path}” in this source. It may have been renamed; look at the source again.",
         )
-    order = list(facts)
+    if not entry.facts.seen:
+        # Nothing is planned before its pixels are seen: Intake shows what is known so far.
+        return redirect(url_for("intake.index", slug=slug, show=path))
+    order = [other.path for other in catalogue.entries]
     at = order.index(path)
     ledger = Ledger.load(Path(source.out_folder))
-    # Planned together with the others: two originals with one name are told apart only there.
-    original = next(o for o in make_plan(facts, Recipe()).originals if o.path == path)
+    original = _planned(catalogue, entry)
     cells = _cells(original, ledger)
     delivered = [cell.entry for cell in cells if cell.entry]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
@@ -69,9 +74,10 @@ def index(slug: str, path: str) -> str:
         "picture/index.html",
         source=source,
         path=path,
-        facts=facts[path],
+        facts=entry.facts,
+        entry=entry,
         original=original,
-        flags=flags_for(source, facts).get(path, []),
+        flags=entry.flags,
         cells=cells,
         widths=sorted({cell.width for cell in cells}),
         formats=list(dict.fromkeys(cell.format for cell in cells)),
@@ -88,6 +94,16 @@ def index(slug: str, path: str) -> str:
         following=order[at + 1] if at + 1 < len(order) else None,
         path_url=path_url,
     )
+
+
+def _planned(catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
+    """Plan an original together with the others of its folder: two with one name are told apart only there."""
+    beside = {
+        other.path: other.facts
+        for other in catalogue.entries
+        if other.folder == entry.folder and other.facts.seen and (not other.out or other is entry)
+    }
+    return next(o for o in make_plan(beside, Recipe()).originals if o.path == entry.path)
 
 
 def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:

@@ -20,7 +20,7 @@ from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.ledger import Ledger
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
-from young_prism.web.context import Services, originals_of, services, source_or_404
+from young_prism.web.context import Services, catalogue_of, services, source_or_404
 from young_prism.web.run.report import Report, make_report, original_rows
 
 blueprint = Blueprint(
@@ -41,8 +41,9 @@ def index(slug: str) -> str | BaseResponse:
     runs = store.runs(source.id)
     if runs and runs[0].state in ACTIVE:
         return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
-    rows, facts = originals_of(source)
-    plan = make_plan(facts, Recipe())
+    catalogue = catalogue_of(source)
+    # What is known by its header alone joins the plan when its pixels have been seen.
+    plan = make_plan({path: facts for path, facts in catalogue.in_scope.items() if facts.seen}, Recipe())
     ledger = Ledger.load(Path(source.out_folder))
     waiting = [original for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}
@@ -56,7 +57,9 @@ def index(slug: str) -> str | BaseResponse:
         by_format=by_format,
         to_make=sum(len(original.renditions) for original in waiting),
         waiting=len(waiting),
-        problems=[row for row in rows if row.error],
+        problems=catalogue.problems,
+        unseen=catalogue.unseen,
+        taken_out=len(catalogue.entries) - len(catalogue.in_scope),
         runs=runs,
         recipe=write_recipe(Recipe()),
         looking=source.looked_at is None,

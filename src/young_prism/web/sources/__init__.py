@@ -1,16 +1,22 @@
-"""The stop Sources: what there is, and adding a folder of this machine."""
+"""The stop Sources: what there is, dropping files, and adding a folder of this machine."""
 
 from __future__ import annotations
 
 import os
+from dataclasses import dataclass
 from pathlib import Path
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import SourceError
-from young_prism.engine.scan import VENDORED
-from young_prism.web.context import services, source_or_404
+from young_prism.core.naming.rule import split_name
+from young_prism.core.originals.scope import Scope, pattern_lines
+from young_prism.core.originals.sniff import IMAGE_ENDINGS
+from young_prism.engine.pages import pages_folder
+from young_prism.web.catalogue import Catalogue
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.patterns import allowed_folder, caught_by, typed_pages_folder
 
 blueprint = Blueprint(
     "sources",
@@ -20,8 +26,8 @@ blueprint = Blueprint(
     static_url_path="/static/sources",
 )
 
-_LISTED = 400
-"""Folders offered below the roots; a deeper one can be typed."""
+_MOST_COUNTED = 20_000
+"""Files counted for one folder that is offered; beyond it the count says "more than"."""
 
 
 @blueprint.get("/")
@@ -31,30 +37,104 @@ def index() -> str:
     rows = []
     for source in store.sources():
         runs = store.runs(source.id, limit=1)
-        if source.looked_at is None:
-            services().runner.look(source)
-        rows.append((source, store.totals(source.id), runs[0] if runs else None))
-    heaviest = max((totals.bytes for _, totals, _ in rows), default=0)
+        rows.append((source, _totals(catalogue_of(source)), runs[0] if runs else None))
     return render_template(
         "sources/index.html",
         rows=rows,
-        heaviest=heaviest,
+        heaviest=max((totals.bytes for _, totals, _ in rows), default=0),
         roots=services().settings.roots,
-        folders=_folders(services().settings.roots),
+        limits=services().settings.limits,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Totals:
+    """What a source holds, for its row. `by_format` is format -> (number, bytes), heaviest first; `changes` in words."""
+
+    originals: int
+    bytes: int
+    failed: int
+    by_format: dict[str, tuple[int, int]]
+    changes: str
+
+
+def _totals(catalogue: Catalogue) -> Totals:
+    by_format: dict[str, tuple[int, int]] = {}
+    since = {"new": 0, "changed": 0, "gone": len(catalogue.gone)}
+    for entry in catalogue.entries:
+        number, size = by_format.get(entry.facts.format.value, (0, 0))
+        by_format[entry.facts.format.value] = (number + 1, size + entry.facts.bytes)
+        if entry.since:
+            since[entry.since] += 1
+    return Totals(
+        originals=len(catalogue.entries),
+        bytes=sum(entry.facts.bytes for entry in catalogue.entries),
+        failed=sum(row.failed for row in catalogue.problems),
+        by_format=dict(sorted(by_format.items(), key=lambda item: -item[1][1])),
+        changes=", ".join(f"{number} {what}" for what, number in since.items() if number),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """One folder that may be picked: its path, and the images at and below it (`many`: at least so many)."""
+
+    path: str
+    name: str
+    images: int
+    bytes: int
+    many: bool
+
+
+@blueprint.get("/sources/add")
+def browse() -> str:
+    """Walk through the folders below the roots, and set what takes part of the one that is picked."""
+    roots = services().settings.roots
+    typed = request.args.get("folder", "")
+    if not typed and len(roots) == 1:
+        typed = str(roots[0])
+    folder = allowed_folder(typed) if typed else None
+    include, exclude = (pattern_lines(request.args.get(name, "")) for name in ("include", "exclude"))
+    pages = request.args.get("pages")
+    if pages is None and folder:
+        pages = str(pages_folder(folder, roots) or "")
+    return render_template(
+        "sources/browse.html",
+        roots=roots,
+        folder=folder,
+        trail=_trail(folder, roots) if folder else [],
+        offered=[_offer(child) for child in (_children(folder) if folder else roots)],
+        include="\n".join(include),
+        exclude="\n".join(exclude),
+        pages_folder=pages or "",
+        name=request.args.get("name", ""),
+        caught=caught_by(str(folder), "", Scope(include, exclude)) if folder else None,
     )
 
 
 @blueprint.post("/sources")
 def add() -> BaseResponse:
     """Add a folder below one of the roots."""
-    typed = request.form.get("folder", "").strip()
+    settings = services().settings
+    scope = Scope(
+        pattern_lines(request.form.get("include", "")), pattern_lines(request.form.get("exclude", ""))
+    )
+    typed = request.form.get("pages")
     try:
-        folder = _allowed(typed)
+        folder = allowed_folder(request.form.get("folder", "").strip())
+        scope.check()
+        pages = (
+            str(pages_folder(folder, settings.roots) or "")
+            if typed is None
+            else typed_pages_folder(typed, str(folder))
+        )
     except SourceError as error:
         flash(str(error), "error")
         return redirect(url_for("sources.index"))
-    name = request.form.get("name", "").strip() or folder.name
-    source = services().store.add_source(name, folder, None, services().settings.outputs)
+    name = request.form.get("name", "").strip()[:80] or folder.name or str(folder)
+    source = services().store.add_source(
+        name, folder, None, settings.outputs, scope=scope, pages_folder=Path(pages) if pages else None
+    )
     services().runner.look(source)
     return redirect(url_for("intake.index", slug=source.slug))
 
@@ -88,34 +168,37 @@ def theme() -> Response:
     return response
 
 
-def _allowed(typed: str) -> Path:
-    """Return the folder that was typed. Raises `SourceError` unless it lies below a root."""
-    roots = services().settings.roots
-    if not typed:
-        raise SourceError("No folder was given.", remedy="Pick one of those offered, or type its path.")
-    folder = Path(os.path.realpath(Path(typed).expanduser()))
-    if not any(folder.is_relative_to(os.path.realpath(root)) for root in roots):
-        raise SourceError(
-            "This folder is not below those that the server was started with.",
-            file=typed,
-            remedy="Pick one of those offered, or start the server with another --root.",
-        )
-    if not folder.is_dir():
-        raise SourceError("There is no such folder.", file=typed, remedy="Check the path.")
-    return folder
+def _trail(folder: Path, roots: tuple[Path, ...]) -> list[Path]:
+    """Return the folders from a root down to `folder`."""
+    real = [Path(os.path.realpath(root)) for root in roots]
+    top = max(
+        (root for root in real if folder.is_relative_to(root)), key=lambda root: len(root.parts), default=None
+    )
+    if top is None:
+        raise SourceError("This folder is not below a root.", file=str(folder), remedy="Pick another.")
+    between = folder.relative_to(top).parts
+    return [top.joinpath(*between[:depth]) for depth in range(len(between) + 1)]
 
 
-def _folders(roots: tuple[Path, ...]) -> list[str]:
-    """List folders below the roots, two levels deep, without hidden and vendored ones."""
-    found: list[str] = []
-    for root in roots:
-        level = [root]
-        for _ in range(3):
-            found += [str(folder) for folder in level]
-            level = [child for folder in level for child in _children(folder)]
-            if len(found) > _LISTED:
-                return found[:_LISTED]
-    return found
+def _offer(folder: Path) -> Offered:
+    """Count what a folder has, by endings alone: it is only offered yet."""
+    images = size = seen = 0
+    for where, folders, files in os.walk(folder):
+        folders[:] = [name for name in folders if not _STANDING.excluded_by(name + "/")]
+        seen += len(files)
+        for name in files:
+            if split_name(name)[1].lower() in IMAGE_ENDINGS and not name.startswith("."):
+                images += 1
+                try:
+                    size += os.lstat(os.path.join(where, name)).st_size  # noqa: PTH118  (a hundred thousand times)
+                except OSError:
+                    continue
+        if seen > _MOST_COUNTED:
+            return Offered(str(folder), folder.name or str(folder), images, size, many=True)
+    return Offered(str(folder), folder.name or str(folder), images, size, many=False)
+
+
+_STANDING = Scope()
 
 
 def _children(folder: Path) -> list[Path]:
@@ -123,10 +206,7 @@ def _children(folder: Path) -> list[Path]:
         return sorted(
             child
             for child in folder.iterdir()
-            if child.is_dir()
-            and not child.is_symlink()
-            and not child.name.startswith(".")
-            and child.name not in VENDORED
+            if child.is_dir() and not child.is_symlink() and not _STANDING.excluded_by(child.name + "/")
         )
     except OSError:
         return []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from types import TracebackType
 from typing import NamedTuple, Protocol, Self
 
 from young_prism.core.errors import DamagedError, TooLargeError
@@ -57,7 +56,7 @@ class FileView:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, *_: type[BaseException] | BaseException | TracebackType | None) -> None:
+    def __exit__(self, *_: object) -> None:
         os.close(self._file)
 
     def read(self, at: int, length: int) -> bytes:

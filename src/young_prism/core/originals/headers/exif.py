@@ -15,10 +15,9 @@ _BLANK = b"\0 \t\r\n"
 
 
 class Tag(NamedTuple):
-    """One entry of a directory: its type (TIFF 6.0, section 2), how many values, and their bytes."""
+    """One entry of a directory: its type (TIFF 6.0, section 2) and the bytes of its values."""
 
     kind: int
-    count: int
     value: bytes
     order: Literal["little", "big"]
 
@@ -34,9 +33,7 @@ class Tag(NamedTuple):
 
     def rationals(self) -> list[float]:
         """Return a RATIONAL's values. Raises `ZeroDivisionError` where one has no meaning."""
-        numbers = [
-            int.from_bytes(self.value[at : at + 4], self.order) for at in range(0, len(self.value), 4)
-        ]
+        numbers = [int.from_bytes(self.value[at : at + 4], self.order) for at in range(0, len(self.value), 4)]
         return [top / bottom for top, bottom in zip(numbers[::2], numbers[1::2], strict=False)]
 
 
@@ -78,4 +75,4 @@ def _directory(data: bytes, at: int, order: Literal["little", "big"]) -> Iterato
         values = int.from_bytes(data[entry + 4 : entry + 8], order)
         length = values * _ENTRY_BYTES.get(kind, 1)
         place = entry + 8 if length <= 4 else int.from_bytes(data[entry + 8 : entry + 12], order)
-        yield number, Tag(kind, values, data[place : place + min(length, 4096)], order)
+        yield number, Tag(kind, data[place : place + min(length, 4096)], order)

@@ -53,20 +53,20 @@ def read(view: View) -> Header:
     frame, marker_of_frame = b"", 0
     tables: list[bytes] = []
     profile: dict[int, bytes] = {}
-    blocks = {"exif": b"", "xmp": b"", "iptc": b""}
+    exif = xmp = iptc = b""
     for marker, body in _segments(view):
         if marker == 0xDB:
             tables.append(body)
         elif marker in _SOF and len(body) >= 6:
             frame, marker_of_frame = body, marker
         elif marker == 0xE1 and body.startswith(_EXIF):
-            blocks["exif"] = blocks["exif"] or body[len(_EXIF) :]
+            exif = exif or body[len(_EXIF) :]
         elif marker == 0xE1 and body.startswith(_XMP):
-            blocks["xmp"] = blocks["xmp"] or body[len(_XMP) :]
+            xmp = xmp or body[len(_XMP) :]
         elif marker == 0xE2 and body.startswith(_PROFILE) and len(body) > 14:
             profile[body[12]] = body[14:]
         elif marker == 0xED and body.startswith(_IPTC):
-            blocks["iptc"] += body[len(_IPTC) :]
+            iptc += body[len(_IPTC) :]
     if not frame:
         raise ends_early()
     size = Size(int.from_bytes(frame[3:5], "big"), int.from_bytes(frame[1:3], "big"))
@@ -81,7 +81,9 @@ def read(view: View) -> Header:
         subsampling=_subsampling(frame),
         quality=nearest_quality(b"".join(tables)),
         layered=marker_of_frame in _PROGRESSIVE,
-        **blocks,
+        exif=exif,
+        xmp=xmp,
+        iptc=iptc,
     )
 
 

@@ -18,7 +18,9 @@ _RAW = b"Raw profile type "
 _MOST = 64_000_000
 """A compressed profile or text that unpacks to more than this is left alone."""
 
-_WANTED = frozenset({b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt", b"acTL", b"fcTL", b"tRNS", b"PLTE", b"fdAT"})
+_WANTED = frozenset(
+    {b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt", b"acTL", b"fcTL", b"tRNS", b"PLTE", b"fdAT"}
+)
 
 
 def read(view: View) -> Header:

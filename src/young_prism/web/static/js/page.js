@@ -52,3 +52,10 @@ for (const menu of document.querySelectorAll('[data-switch], .more')) {
     menu.querySelector('summary').focus()
   })
 }
+
+const keys = document.querySelector('[data-keys]')
+addEventListener('keydown', (event) => {
+  if (!keys || event.ctrlKey || event.altKey || event.metaKey || event.target.closest('input, textarea, select')) return
+  if (event.key === '?') keys.hidden = !keys.hidden
+  else if (event.key === 'Escape') keys.hidden = true
+})

@@ -1,0 +1,71 @@
+"""Patterns while they are typed: what each line catches, counted in the folder as it is now."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.errors import SourceError
+from young_prism.core.originals.scope import Scope
+from young_prism.engine.scan import scan
+from young_prism.web.context import services
+
+
+@dataclass(frozen=True, slots=True)
+class Caught:
+    """What takes part and what does not. `lines` is what each line caught, in images; `error` says a line that is no pattern."""
+
+    originals: int = 0
+    bytes: int = 0
+    excluded: int = 0
+    unasked: int = 0
+    include: tuple[tuple[str, int], ...] = ()
+    exclude: tuple[tuple[str, int], ...] = ()
+    notes: tuple[str, ...] = ()
+    error: str = ""
+
+
+def caught_by(folder: str, output: str, scope: Scope) -> Caught:
+    """Count what `scope` catches in a folder. A pattern or a folder that cannot be used is said, not raised."""
+    try:
+        scope.check()
+        found = scan(Path(folder), output=Path(output) if output else None, scope=scope, count_excluded=True)
+    except SourceError as error:
+        return Caught(error=str(error))
+    lines: Mapping[str, int] = found.caught
+    return Caught(
+        originals=len(found.originals),
+        bytes=sum(original.bytes for original in found.originals),
+        excluded=sum(lines.get(line, 0) for line in scope.exclude),
+        unasked=found.unasked,
+        include=tuple((line, lines.get(line, 0)) for line in scope.include),
+        exclude=tuple((line, lines.get(line, 0)) for line in scope.exclude),
+        notes=tuple(note for note in found.notes if not note.startswith("“")),
+    )
+
+
+def allowed_folder(typed: str) -> Path:
+    """Return the folder that was typed. Raises `SourceError` unless it lies below a root."""
+    roots = services().settings.roots
+    if not typed:
+        raise SourceError("No folder was given.", remedy="Pick one of those offered, or type its path.")
+    folder = Path(os.path.realpath(Path(typed).expanduser()))
+    if not any(folder.is_relative_to(os.path.realpath(root)) for root in roots):
+        raise SourceError(
+            "This folder is not below those that the server was started with.",
+            file=typed,
+            remedy="Pick one of those offered, or start the server with another --root.",
+        )
+    if not folder.is_dir():
+        raise SourceError("There is no such folder.", file=typed, remedy="Check the path.")
+    return folder
+
+
+def typed_pages_folder(typed: str, source: str) -> str:
+    """Return the folder of the pages, empty for none. Raises `SourceError` unless it is the source's or below a root."""
+    typed = typed.strip()
+    if not typed or typed == source:
+        return typed
+    return str(allowed_folder(typed))

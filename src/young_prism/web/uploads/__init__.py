@@ -1,0 +1,194 @@
+"""Files brought in by a browser: each an upload of its own, a zip, or a plain form where there is no script."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from datetime import date
+
+from flask import Blueprint, Response, flash, jsonify, redirect, request, url_for
+from werkzeug import Response as BaseResponse
+from werkzeug.datastructures import FileStorage
+
+from young_prism.core.errors import (
+    DiskFullError,
+    IncomingError,
+    IncomingKindError,
+    IncomingTooLargeError,
+)
+from young_prism.core.naming.incoming import printable_name
+from young_prism.core.report.figures import count
+from young_prism.engine.incoming import Inbox, Place, Placed
+from young_prism.engine.unzip import unpack
+from young_prism.store.models import SourceRow
+from young_prism.web.context import inbox_of, services, source_or_404
+
+blueprint = Blueprint("uploads", __name__)
+
+_STATUS = {IncomingTooLargeError: 413, IncomingKindError: 415, DiskFullError: 507}
+"""RFC 9110, 15.5.14 and 15.5.16; RFC 4918, 11.5 (Insufficient Storage)."""
+
+
+@blueprint.errorhandler(IncomingError)
+def refused(error: IncomingError) -> tuple[Response, int]:
+    """Answer in the form of RFC 9457, with the remedy beside it."""
+    status = _STATUS.get(type(error), 400)
+    answer = jsonify(title=error.what, status=status, detail=str(error), file=error.file, remedy=error.remedy)
+    answer.mimetype = "application/problem+json"
+    return answer, status
+
+
+@blueprint.post("/uploads")
+def new() -> BaseResponse:
+    """Make a source for files to come and say where to send them; a form without script brings them along."""
+    settings = services().settings
+    request.max_content_length = settings.limits.zip_bytes
+    name = request.form.get("name", "").strip()[:80] or f"Dropped on {date.today():%d %B %Y}"  # noqa: DTZ011  (the reader's day)
+    files = [file for file in request.files.getlist("files") if file.filename]
+    if not files and request.form.get("plain"):
+        flash("No file was chosen.", "error")
+        return redirect(url_for("sources.index"), code=303)
+    source = services().store.add_upload(name, settings.uploads, settings.outputs)
+    inbox_of(source)
+    if files:
+        return _from_form(source, files)
+    return jsonify(_places(source))
+
+
+@blueprint.post("/s/<slug>/uploads")
+def bring(slug: str) -> BaseResponse:
+    """Say where to send files for a source; a form without script brings them along."""
+    source = _upload_source(slug)
+    request.max_content_length = services().settings.limits.zip_bytes
+    files = [file for file in request.files.getlist("files") if file.filename]
+    if files or request.form.get("plain"):
+        return _from_form(source, files)
+    return jsonify(_places(source))
+
+
+@blueprint.post("/s/<slug>/uploads/known")
+def known(slug: str) -> Response:
+    """Say which of the files named, each with its sha256, are here already: a resumed upload skips them."""
+    inbox = inbox_of(_upload_source(slug))
+    asked = request.get_json()
+    if not isinstance(asked, list):
+        raise IncomingError("A list of files was expected.", remedy="Load the page again.")
+    here = [inbox.has(str(file["path"]), str(file["sha256"])) for file in asked]
+    inbox.check_number(sum(path is None for path in here))
+    return jsonify(here)
+
+
+@blueprint.put("/s/<slug>/uploads/file")
+def file(slug: str) -> Response:
+    """Take one file: its bytes are the body, its path in the address, its digest in `Repr-Digest` (RFC 9530, 3)."""
+    inbox = inbox_of(_upload_source(slug))
+    request.max_content_length = None  # the inbox has a limit of its own, and says it better
+    placed = inbox.bring(
+        request.args.get("path", ""),
+        request.stream,
+        length=request.content_length,
+        sha256=_promised_digest(request.headers.get("Repr-Digest", "")),
+    )
+    return jsonify(_as_json(placed))
+
+
+@blueprint.put("/s/<slug>/uploads/zip")
+def archive(slug: str) -> Response:
+    """Take a zip as the body, and unpack it."""
+    inbox = inbox_of(_upload_source(slug))
+    request.max_content_length = inbox.limits.zip_bytes
+    name = printable_name(request.args.get("path", "zip"))
+    if (request.content_length or 0) > inbox.limits.zip_bytes:
+        raise IncomingTooLargeError(
+            f"The zip is over the limit of {inbox.limits.zip_bytes / 1e6:,.0f} MB.",
+            file=name,
+            remedy="Split it.",
+        )
+    # waitress has the body on the disk already, where it can be read from any place in it.
+    result = unpack(request.environ["wsgi.input"], inbox, name=name)
+    return jsonify(
+        files=[_as_json(placed) for placed in result.placed],
+        refused=[{"file": e.file, "title": e.what, "remedy": e.remedy} for e in result.refused],
+    )
+
+
+@blueprint.post("/s/<slug>/uploads/done")
+def done(slug: str) -> Response:
+    """Look at what has arrived."""
+    source = _upload_source(slug)
+    services().runner.look(source, again=True, keep_marks=True)
+    return jsonify(intake=url_for("intake.index", slug=slug))
+
+
+def _upload_source(slug: str) -> SourceRow:
+    source = source_or_404(slug)
+    if source.kind != "upload":
+        raise IncomingError(
+            "This source is a folder of this machine; files are not put into it from here.",
+            file=source.name,
+            remedy="Drop them on Sources: they become a source of their own.",
+        )
+    return source
+
+
+def _places(source: SourceRow) -> dict[str, str]:
+    slug = source.slug
+    return {
+        "file": url_for("uploads.file", slug=slug),
+        "zip": url_for("uploads.archive", slug=slug),
+        "known": url_for("uploads.known", slug=slug),
+        "done": url_for("uploads.done", slug=slug),
+        "intake": url_for("intake.index", slug=slug),
+    }
+
+
+def _as_json(placed: Placed) -> dict[str, str]:
+    return {"path": placed.path, "place": placed.place.value, "note": placed.note}
+
+
+def _promised_digest(header: str) -> str:
+    """Return the sha256 in hexadecimal of a `Repr-Digest: sha-256=:…:`, empty where there is none."""
+    match = re.search(r"sha-256=:([A-Za-z0-9+/=]+):", header)
+    if not match:
+        return ""
+    try:
+        return base64.b64decode(match[1], validate=True).hex()
+    except binascii.Error as error:
+        raise IncomingError("Its digest cannot be read.", remedy="Send it again.") from error
+
+
+def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
+    """Take the files of a plain form; what is refused is said on the next page."""
+    inbox = inbox_of(source)
+    placed: list[Placed] = []
+    problems: list[IncomingError] = []
+    try:
+        inbox.check_number(len(files))
+        for one in files:
+            _take(inbox, one, placed, problems)
+    except IncomingError as error:
+        problems.append(error)
+    new_ones = sum(one.place is not Place.ALREADY for one in placed)
+    if new_ones or not problems:
+        flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
+    for problem in problems[:20]:
+        flash(str(problem), "error")
+    services().runner.look(source, again=True, keep_marks=True)
+    return redirect(url_for("intake.index", slug=source.slug), code=303)
+
+
+def _take(inbox: Inbox, one: FileStorage, placed: list[Placed], problems: list[IncomingError]) -> None:
+    name = one.filename or ""
+    try:
+        if name.lower().endswith(".zip"):
+            result = unpack(one.stream, inbox, name=printable_name(name))
+            placed += result.placed
+            problems += result.refused
+        else:
+            placed.append(inbox.bring(name, one.stream))
+    except IncomingError as error:
+        problems.append(error)
+
+
+__all__ = ["blueprint"]
