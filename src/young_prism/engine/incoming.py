@@ -165,6 +165,10 @@ class Inbox:
     def _check_content(self, part: Path, path: str, shown: str) -> None:
         """Take pictures by their content, and pages by their ending; refuse the rest with a word on what it is."""
         with FileView(part) as view:
+            if not view.size:
+                raise IncomingError(
+                    "The file is empty.", file=shown, remedy="Copy it again from where it came from."
+                )
             head = view.read(0, HEAD_BYTES)
             fmt = sniff(head)
             if fmt is None:

@@ -97,6 +97,12 @@ class Store:
                 pages_folder=folder,
             )
 
+    def upload_called(self, name: str) -> SourceRow | None:
+        """Return the newest source of uploads with this name."""
+        query = select(SourceRow).where(SourceRow.kind == "upload", SourceRow.name == name)
+        with self._session() as session:
+            return session.scalar(query.order_by(SourceRow.id.desc()))
+
     def set_scope(self, source_id: int, scope: Scope, pages_folder: str) -> None:
         """Set a source's patterns, and where its pages are."""
         with self._session() as session:

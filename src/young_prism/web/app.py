@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+import sys
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -21,6 +22,7 @@ from young_prism.web import files, intake, picture, run, sources, uploads
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
+from young_prism.web.intake import MOST_PATHS
 from young_prism.web.path import stops
 from young_prism.web.runner import Runner
 
@@ -47,6 +49,8 @@ def create_app(settings: Settings) -> Flask:
     app.extensions["young_prism"] = Services(
         settings, store, Runner(store, catalogues, settings.jobs), catalogues
     )
+    # Before the check of the token, which may read a form already.
+    app.before_request(_make_room)
     CSRFProtect(app)
     for part in (sources, uploads, intake, picture, run, files):
         app.register_blueprint(part.blueprint)
@@ -54,6 +58,18 @@ def create_app(settings: Settings) -> Flask:
     _add_errors(app)
     app.after_request(_secure)
     return app
+
+
+def _make_room() -> None:
+    """Raise the limit on a body for the few addresses that take files or long lists."""
+    limits = services().settings.limits
+    if request.endpoint in ("uploads.file", "uploads.archive"):
+        request.max_content_length = sys.maxsize  # the inbox has a limit of its own, and says it better
+    elif request.endpoint in ("uploads.new", "uploads.bring"):
+        request.max_content_length = limits.zip_bytes
+    elif request.endpoint == "intake.scope":
+        request.max_content_length = request.max_form_memory_size = MOST_PATHS
+        request.max_form_parts = sys.maxsize
 
 
 def close_app(app: Flask) -> None:

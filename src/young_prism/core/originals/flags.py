@@ -74,7 +74,7 @@ _LABELS = {
     Flag.PHOTO_AS_PNG: "Photo saved as PNG",
     Flag.GRAPHIC_AS_JPEG: "Graphic saved as JPEG",
     Flag.PRESSED: "Already compressed hard",
-    Flag.MODERN: "Already in a modern format",
+    Flag.MODERN: "Modern format already",
     Flag.NOT_SRGB: "Colour is not sRGB",
     Flag.CMYK: "CMYK",
     Flag.ENDING: "Wrong ending",

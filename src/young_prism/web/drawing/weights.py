@@ -28,8 +28,17 @@ _LETTER = 6.4
 
 
 @dataclass(frozen=True, slots=True)
+class Band:
+    """The share that one format has of a box that stands for many: `x` and `width` in percent of the box."""
+
+    format: str
+    x: float
+    width: float
+
+
+@dataclass(frozen=True, slots=True)
 class Box:
-    """One original, or `more` small ones together; `x`, `y`, `width`, `height` in percent of its group.
+    """One original, or `more` small ones together, with a band for each of their formats; `x`, `y`, `width`, `height` in percent of its group.
 
     `room` tells what fits: `picture` (a thumbnail and a label), `label`, or `none`. `name` is as much of the file's name
     as its box has room for.
@@ -44,6 +53,7 @@ class Box:
     height: float
     room: str
     name: str
+    bands: tuple[Band, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +162,7 @@ def _boxes(inside: list[Entry], weight: int, width: float, height: float) -> tup
     return tuple(
         _box(
             own[at] if at < len(own) else None,
-            more=len(small),
+            small=small,
             weight=weights[at],
             place=place,
             within=(width, height),
@@ -162,14 +172,19 @@ def _boxes(inside: list[Entry], weight: int, width: float, height: float) -> tup
 
 
 def _box(
-    entry: Entry | None, *, more: int, weight: int, place: dict[str, float], within: tuple[float, float]
+    entry: Entry | None,
+    *,
+    small: Sequence[Entry],
+    weight: int,
+    place: dict[str, float],
+    within: tuple[float, float],
 ) -> Box:
     width, height = within
     wide, high = place["dx"], place["dy"]
     room = "picture" if wide >= 64 and high >= 54 else "label" if wide >= 56 and high >= 20 else "none"
     return Box(
         entry=entry,
-        more=0 if entry else more,
+        more=0 if entry else len(small),
         bytes=weight,
         x=_percent(place["x"], width),
         y=_percent(place["y"] + _HEADING, height),

@@ -24,7 +24,7 @@ blueprint = Blueprint(
 PAGE = 120
 """Originals sent at a time: the page asks for more as it is scrolled, and forgets what is out of sight."""
 
-_MOST_PATHS = 20_000_000
+MOST_PATHS = 20_000_000
 """Bytes of a list of selected paths."""
 
 
@@ -63,7 +63,7 @@ def index(slug: str) -> str:
 
 def _words() -> dict[str, Any]:
     return {
-        "columns": {key: heading for key, (heading, _) in COLUMNS.items()},
+        "columns": {key: heading for key, (heading, _) in COLUMNS.items() if key != "pixels"},
         "colour_of": colour_of,
         "Flag": Flag,
     }
@@ -145,9 +145,6 @@ def progress(slug: str) -> Response:
 def scope(slug: str) -> BaseResponse:
     """Take originals out of scope or put them back: those named, or with `all` the whole selection of the address."""
     source = source_or_404(slug)
-    request.max_content_length = _MOST_PATHS
-    request.max_form_parts = 200_000
-    request.max_form_memory_size = _MOST_PATHS
     wish = Wish.of(request.args)
     out = request.form.get("to") != "in"
     known = catalogue_of(source)

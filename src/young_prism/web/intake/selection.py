@@ -28,14 +28,14 @@ COLUMNS: dict[str, tuple[str, Key]] = {
     "height": ("Height", lambda entry: entry.facts.size.height),
     "pixels": ("Pixels", lambda entry: entry.facts.size.pixels),
     "bytes": ("Bytes", lambda entry: entry.facts.bytes),
-    "density": ("Bytes / pixel", lambda entry: entry.facts.bytes_per_pixel),
+    "density": ("B / px", lambda entry: entry.facts.bytes_per_pixel),
     "kind": ("Kind", lambda entry: entry.facts.kind_label),
-    "quality": ("JPEG quality", lambda entry: entry.facts.jpeg_quality),
+    "quality": ("Quality", lambda entry: entry.facts.jpeg_quality),
     "colour": ("Colour", lambda entry: colour_of(entry.facts)),
     "metadata": ("Metadata", lambda entry: len(entry.facts.metadata)),
     "flags": ("Flags", lambda entry: len(entry.flags)),
 }
-"""Every column of the list, each of which sorts: its heading, and what it sorts by."""
+"""Everything that sorts, which is every column of the list and the number of pixels: its heading, and its key."""
 
 _NUMBERS = {"width", "height", "pixels", "bytes", "density", "quality", "metadata", "flags"}
 

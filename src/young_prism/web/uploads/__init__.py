@@ -43,13 +43,14 @@ def refused(error: IncomingError) -> tuple[Response, int]:
 def new() -> BaseResponse:
     """Make a source for files to come and say where to send them; a form without script brings them along."""
     settings = services().settings
-    request.max_content_length = settings.limits.zip_bytes
     name = request.form.get("name", "").strip()[:80] or f"Dropped on {date.today():%d %B %Y}"  # noqa: DTZ011  (the reader's day)
     files = [file for file in request.files.getlist("files") if file.filename]
     if not files and request.form.get("plain"):
         flash("No file was chosen.", "error")
         return redirect(url_for("sources.index"), code=303)
-    source = services().store.add_upload(name, settings.uploads, settings.outputs)
+    store = services().store
+    source = store.upload_called(name) if request.form.get("folder") else None
+    source = source or store.add_upload(name, settings.uploads, settings.outputs)
     inbox_of(source)
     if files:
         return _from_form(source, files)
@@ -60,7 +61,6 @@ def new() -> BaseResponse:
 def bring(slug: str) -> BaseResponse:
     """Say where to send files for a source; a form without script brings them along."""
     source = _upload_source(slug)
-    request.max_content_length = services().settings.limits.zip_bytes
     files = [file for file in request.files.getlist("files") if file.filename]
     if files or request.form.get("plain"):
         return _from_form(source, files)
@@ -83,7 +83,6 @@ def known(slug: str) -> Response:
 def file(slug: str) -> Response:
     """Take one file: its bytes are the body, its path in the address, its digest in `Repr-Digest` (RFC 9530, 3)."""
     inbox = inbox_of(_upload_source(slug))
-    request.max_content_length = None  # the inbox has a limit of its own, and says it better
     placed = inbox.bring(
         request.args.get("path", ""),
         request.stream,
@@ -97,7 +96,6 @@ def file(slug: str) -> Response:
 def archive(slug: str) -> Response:
     """Take a zip as the body, and unpack it."""
     inbox = inbox_of(_upload_source(slug))
-    request.max_content_length = inbox.limits.zip_bytes
     name = printable_name(request.args.get("path", "zip"))
     if (request.content_length or 0) > inbox.limits.zip_bytes:
         raise IncomingTooLargeError(

@@ -75,6 +75,8 @@ class Sending {
       const name = new FormData()
       const given = this.form.elements.name?.value.trim()
       const folder = files[0].path.includes('/') ? files[0].path.split('/')[0] : files[0].path.replace(/\.zip$/i, '')
+      // A folder that was dropped before is gone on with: what has arrived of it is skipped.
+      if (!given && files[0].path.includes('/')) name.set('folder', '1')
       name.set('name', given || (files.length > 1 && !files[0].path.includes('/') ? '' : folder))
       try {
         this.places = await this.ask('POST', this.form.action, name)
@@ -90,6 +92,7 @@ class Sending {
       if (one.file.size > most) this.refuse(one, new Refused(`It has ${bytes(one.file.size)}, over the limit of ${bytes(most)}.`, 'Save it smaller.'))
       else {
         this.bytes += one.file.size
+        one.counted = true
         this.queue.push(one)
       }
     }
@@ -167,6 +170,7 @@ class Sending {
       const request = new XMLHttpRequest()
       request.open('PUT', `${file.zip ? this.places.zip : this.places.file}?path=${encodeURIComponent(file.path)}`)
       request.setRequestHeader('X-CSRFToken', this.token)
+      request.setRequestHeader('Content-Type', 'application/octet-stream')
       if (hash) request.setRequestHeader('Repr-Digest', `sha-256=:${hash.base64}:`)
       request.responseType = 'json'
       request.upload.onprogress = (event) => progress(Math.min(event.loaded, file.file.size))
@@ -181,7 +185,11 @@ class Sending {
   }
 
   refuse(file, error) {
-    if (!file.gone && file.file) this.failed.push(file)
+    if (!file.gone && file.file) {
+      this.failed.push(file)
+      if (file.counted) this.bytes -= file.file.size
+      file.counted = false
+    }
     const row = this.part('failed').appendChild(document.createElement('li'))
     row.append(
       Object.assign(document.createElement('span'), { className: 'mono', textContent: file.path }),
@@ -198,7 +206,6 @@ class Sending {
     const again = this.failed.splice(0)
     this.part('failed').replaceChildren()
     this.total -= again.length
-    this.bytes -= again.reduce((sum, one) => sum + (one.file.size <= Number(this.form.dataset.maxFile) ? one.file.size : 0), 0)
     this.add(again)
   }
 
