@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from young_prism.core.errors import DamagedError
-from young_prism.core.originals.sniff import sniff
+from young_prism.core.errors import DamagedError, NotAnImageError
 from young_prism.core.originals.headers.svg import vector_size
+from young_prism.core.originals.look import look
+from young_prism.core.originals.sniff import sniff
 from young_prism.core.values import ImageFormat, Size
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"'
@@ -37,6 +38,10 @@ SVG = b'<svg xmlns="http://www.w3.org/2000/svg"'
         ),
         (b"<s:svg xmlns:s='http://www.w3.org/2000/svg'>", ImageFormat.SVG),
         (b"<svgx>", None),
+        (b"BM" + bytes(12) + b"\x28\0\0\0", ImageFormat.BMP),
+        (b"BM is how a text begins too", None),
+        (b"II*\0\x10\0\0\0CR\x02\0", None),  # a camera's raw file: the picture in front is its thumbnail
+        (b"II*\0\x08\0\0\0\x01\0\x12\xc6\x01\0\x04\0\0\0", None),  # tag 50706, DNGVersion
         (b"<!doctype html><svg>", None),
         (b"", None),
     ],
@@ -61,6 +66,27 @@ def test_content_decides(head: bytes, expected: ImageFormat | None) -> None:
 )
 def test_a_drawing_s_size_is_what_svg_2_says(attributes: str, expected: tuple[int, int]) -> None:
     assert vector_size(SVG + b" " + attributes.encode() + b"/>") == Size(*expected)
+
+
+@pytest.mark.parametrize(
+    ("head", "word"),
+    [
+        (b"%PDF-1.7", "PDF"),
+        (b"8BPS\0\1", "PSD"),
+        (b"\0\0\0\x18ftypisom\0\0\0\0", "video"),
+        (b"\0\0\0\x18ftypcrx \0\0\0\0", "raw"),
+        (b"II*\0\x10\0\0\0CR\x02\0", "raw"),
+        (b"\0\0\0\x0cJXL \r\n\x87\n", "JPEG XL"),
+        (b"\0\0\0\x0cjP  \r\n\x87\n", "JPEG 2000"),
+        (b"PK\3\4", "zip"),
+        (b"\0\0\1\0\1\0", "icon"),
+        (b"\n<!DOCTYPE html><title>404</title>", "web page"),
+    ],
+)
+def test_what_is_no_picture_for_us_is_called_by_its_name(head: bytes, word: str) -> None:
+    with pytest.raises(NotAnImageError, match=word) as caught:
+        look(head)
+    assert caught.value.remedy
 
 
 def test_entities_and_broken_drawings_are_refused() -> None:

@@ -13,8 +13,8 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import ImageFormat, Kind
 from young_prism.demo.catalogue import catalogue
 from young_prism.demo.draw import draw_demo
-from young_prism.engine.pool import lazy_pool
 from young_prism.engine.looking import Looks, look_folder
+from young_prism.engine.pool import lazy_pool
 
 
 @pytest.fixture(scope="module")

@@ -17,7 +17,7 @@ from young_prism.core.errors import OutputError, SourceError
 from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Ladder, Recipe, Webp
 from young_prism.core.values import Outcome
 from young_prism.engine import build as build_module
-from young_prism.engine import prepare as prepare_module
+from young_prism.engine import looking as looking_module
 from young_prism.engine.build import BuildResult, build
 from young_prism.engine.events import OriginalDone
 from young_prism.engine.ledger import STATE_FOLDER, Ledger, read_manifest
@@ -255,23 +255,23 @@ def test_a_look_that_kills_its_worker_costs_one_original(source: Path, tmp_path:
     for number in range(5):
         (source / f"more-{number}.jpg").write_bytes(pictures.jpeg(pictures.photo(80, 60, number)))
     (source / "killer.jpg").write_bytes(pictures.jpeg(pictures.photo(80, 60)))
-    monkeypatch.setattr(prepare_module, "look_files", dying_look_files)
-    monkeypatch.setattr(prepare_module, "look_file", dying_look_file)
+    monkeypatch.setattr(looking_module, "look_files", dying_look_files)
+    monkeypatch.setattr(looking_module, "look_file", dying_look_file)
     result = run(source, tmp_path / "out")
     assert [failure.path for failure in result.failures] == ["killer.jpg"]
     assert result.originals == 12
 
 
-def dying_look_file(root: str, path: str, max_pixels: int):
+def dying_look_file(root: str, path: str, max_pixels: int, depth: object):
     from young_prism.engine.tasks import look_file
 
     if path == "killer.jpg":
         os._exit(9)
-    return look_file(root, path, max_pixels)
+    return look_file(root, path, max_pixels, depth)
 
 
-def dying_look_files(root: str, paths: list[str], max_pixels: int):
-    return [dying_look_file(root, path, max_pixels) for path in paths]
+def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object):
+    return [dying_look_file(root, path, max_pixels, depth) for path in paths]
 
 
 def die_on_photo(root: str, original):

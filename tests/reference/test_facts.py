@@ -13,8 +13,9 @@ from PIL import Image, ImageCms
 
 from tests import pictures
 from young_prism.core.originals.headers import jpeg
-from young_prism.core.originals.look import look
+from young_prism.core.originals.headers.contract import BytesView
 from young_prism.core.originals.headers.metadata import Group
+from young_prism.core.originals.look import look
 from young_prism.core.pixels.vips import pyvips
 from young_prism.demo.catalogue import camera_exif
 
@@ -24,18 +25,11 @@ def test_jpeg_quality_and_chroma_are_read_back(subsampling: str) -> None:
     """Libjpeg's documented scaling (IJG), over its whole range: saved by libjpeg through Pillow."""
     image = pictures.photo(64, 48)
     for quality in range(1, 101):
-        found = jpeg_facts(pictures.jpeg(image, quality=quality, subsampling=subsampling))
+        found = jpeg.read(BytesView(pictures.jpeg(image, quality=quality, subsampling=subsampling)))
         assert abs(found.quality - quality) <= 2, quality
         assert found.subsampling == subsampling
-    grey = jpeg_facts(pictures.jpeg(image.convert("L"), quality=70, progressive=True))
-    assert (grey.quality, grey.subsampling, grey.progressive) == (70, "", True)
-
-
-def test_crooked_markers_are_no_error() -> None:
-    whole = pictures.jpeg(pictures.photo(64, 48))
-    for length in (0, 3, 20, 25, 100, 160, 200):
-        jpeg_facts(whole[:length])
-    jpeg_facts(b"\xff\xd8\xff\xdb\x00\x00" * 9)
+    grey = jpeg.read(BytesView(pictures.jpeg(image.convert("L"), quality=70, progressive=True)))
+    assert (grey.quality, grey.subsampling, grey.layered, grey.grey) == (70, "", True, True)
 
 
 _QUESTIONS = {
@@ -77,9 +71,6 @@ def test_metadata_groups_agree_with_exiftool(written: list[str], ending: str, tm
     )[0]
     expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(said)}
     facts = look(file.read_bytes())
-    if ending == "png" and any("IPTC" in argument for argument in written):
-        # exiftool keeps IPTC in PNG in a text chunk of a private form; libvips does not hand that over.
-        expected = set()
     assert set(facts.metadata) == expected
     if any("GPSLongitude" in argument for argument in written):
         assert facts.place == pytest.approx((-48.8767, -123.3933), abs=1e-3)

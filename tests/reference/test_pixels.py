@@ -33,13 +33,13 @@ def psnr(a: np.ndarray, b: np.ndarray) -> float:
 def test_type_by_content_agrees_with_the_file_command(tmp_path: Path) -> None:
     """Debian's `file`, on a mixed set whose names all lie."""
     image = pictures.photo(64, 48)
-    for number, fmt in enumerate(("JPEG", "PNG", "GIF", "WEBP", "AVIF", "TIFF")):
+    for number, fmt in enumerate(("JPEG", "PNG", "GIF", "WEBP", "AVIF", "TIFF", "BMP")):
         image.save(tmp_path / f"{number}.txt", fmt)
-    (tmp_path / "6.txt").write_text(
+    (tmp_path / "7.txt").write_text(
         '<?xml version="1.0"?>\n<!-- a -->\n<svg xmlns="http://www.w3.org/2000/svg"/>'
     )
-    (tmp_path / "7.txt").write_text("<!doctype html><html><svg></svg></html>")
-    (tmp_path / "8.txt").write_bytes(
+    (tmp_path / "8.txt").write_text("<!doctype html><html><svg></svg></html>")
+    (tmp_path / "9.txt").write_bytes(
         pictures.small_source(tmp_path / "s").joinpath("IMG_1.HEIC").read_bytes()
     )
     for file in sorted(tmp_path.glob("*.txt")):

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from sqlalchemy import create_engine, text
 
-from young_prism.store.database import open_database
+from tests.core.test_plan import facts
+from young_prism.store.database import migrations_config, open_database
 from young_prism.store.models import Base
 from young_prism.store.store import Store
 
@@ -39,4 +42,65 @@ def test_the_same_folder_is_one_source_and_equal_names_get_their_own_address(tmp
     first = store.add_source("Site", tmp_path / "a", None, tmp_path)
     assert store.add_source("Other", tmp_path / "a", None, tmp_path).id == first.id
     assert store.add_source("Site", tmp_path / "b", None, tmp_path).slug == "site-2"
+    store.close()
+
+
+def test_a_look_marks_what_is_new_changed_and_gone_until_the_next_that_was_asked_for(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    source = store.add_source("Site", tmp_path, None, tmp_path)
+
+    def look(seen: dict[str, int], *, keep: bool = False) -> tuple[dict[str, str], list[str]]:
+        found = {path: ((size, 1, 1), facts(bytes=size)) for path, size in seen.items()}
+        store.save_look(source.id, found, [], [], keep_marks=keep)
+        marks = {row.path: row.since for row in store.originals(source.id) if row.since}
+        return marks, store.look(source.id)[0]
+
+    assert look({"a": 1, "b": 1}) == ({}, [])  # at first nothing is new, since all is
+    assert look({"a": 1, "b": 2, "c": 1}) == ({"b": "changed", "c": "new"}, [])
+    assert look({"b": 2, "c": 1, "d": 1}, keep=True) == ({"b": "changed", "c": "new", "d": "new"}, ["a"])
+    assert look({"b": 2, "c": 1, "d": 1}) == ({}, [])
+    before = store.source("site").version
+    look({"b": 2, "c": 1, "d": 1})
+    assert store.source("site").version > before  # so that whoever waits for a look sees that it ended
+    store.close()
+
+
+def test_scope_moves_in_steps_that_are_undone_one_by_one(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    source = store.add_source("Site", tmp_path, None, tmp_path)
+    many = [f"{number}.jpg" for number in range(1200)]  # more than one statement takes
+    assert store.change_scope(source.id, ["1.jpg", "2.jpg", "1.jpg"], out=True) == ["1.jpg", "2.jpg"]
+    assert len(store.change_scope(source.id, many, out=True)) == 1198
+    assert store.change_scope(source.id, many, out=True) == []  # nothing changed: no step
+    assert len(store.change_scope(source.id, many, out=False)) == 1200
+    assert store.taken_out(source.id) == frozenset()
+    assert store.last_scope_change(source.id) == (False, 1200)
+    assert store.undo_scope(source.id) == (True, many)
+    assert store.undo_scope(source.id)[0] is False
+    assert store.taken_out(source.id) == {"1.jpg", "2.jpg"}
+    store.undo_scope(source.id)
+    assert store.taken_out(source.id) == frozenset() and store.undo_scope(source.id) is None
+    store.close()
+
+
+def test_a_database_of_the_first_version_keeps_its_sources(tmp_path: Path) -> None:
+    file = tmp_path / "a.sqlite3"
+    engine = create_engine(f"sqlite:///{file}")
+    with engine.begin() as connection:
+        config = migrations_config()
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+        connection.execute(
+            text(
+                "INSERT INTO source (slug, name, folder, out_folder, added_at, notes) VALUES ('s', 'S', '/s', '/o', '2026-01-01', '[]')"
+            )
+        )
+        connection.execute(
+            text("INSERT INTO original (source_id, path, bytes, failed) VALUES (1, 'a.jpg', 9, 0)")
+        )
+    engine.dispose()
+    store = Store(file)
+    row = store.source("s")
+    assert (row.kind, row.include, row.version) == ("folder", [], 0)
+    assert [original.path for original in store.originals(row.id)] == ["a.jpg"]
     store.close()

@@ -19,7 +19,8 @@ from young_prism.web.config import Settings
 def wait_until_looked(app: Any) -> None:
     parts = app.extensions["young_prism"]
     for _ in range(300):
-        if all(source.looked_at for source in parts.store.sources()):
+        sources = parts.store.sources()
+        if all(source.looked_at and parts.runner.look_progress(source.id) is None for source in sources):
             return
         time.sleep(0.1)
     raise AssertionError("the look did not end")

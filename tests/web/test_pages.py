@@ -19,7 +19,21 @@ def token(client) -> str:
 
 
 @pytest.mark.parametrize(
-    "address", ["/s/small-site/run", "/s/small-site/look", "/sources", "/sources/small-site/remove", "/theme"]
+    "address",
+    [
+        "/s/small-site/run",
+        "/s/small-site/look",
+        "/s/small-site/scope",
+        "/s/small-site/scope/undo",
+        "/s/small-site/intake/patterns",
+        "/s/small-site/uploads",
+        "/s/small-site/uploads/known",
+        "/s/small-site/uploads/done",
+        "/uploads",
+        "/sources",
+        "/sources/small-site/remove",
+        "/theme",
+    ],
 )
 def test_no_other_site_can_press_our_buttons(app, address: str) -> None:
     assert app.test_client().post(address).status_code == 400

@@ -19,6 +19,7 @@ from young_prism.cli.common import (
     print_remarks,
     printable,
     say,
+    scope_from,
 )
 from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
 from young_prism.core.values import Outcome
@@ -31,16 +32,27 @@ from young_prism.engine.events import Event, Looked, OriginalDone, Planned
 @build_options
 @click.pass_context
 def build(
-    ctx: click.Context, source: Path, out: Path, recipe_file: Path | None, jobs: int | None, *, as_json: bool
+    ctx: click.Context,
+    *,
+    source: Path,
+    out: Path,
+    recipe_file: Path | None,
+    include: tuple[str, ...],
+    exclude: tuple[str, ...],
+    jobs: int | None,
+    as_json: bool,
 ) -> None:
     """Make every rendition of a folder that is not there yet."""
     recipe = load_recipe(recipe_file)
+    scope = scope_from(include, exclude)
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     progress = _Bar() if on_terminal() else _Lines()
     try:
         with progress:
-            result = run_build(source, out, recipe, jobs=jobs, listen=progress, stopped=stop.is_set)
+            result = run_build(
+                source, out, recipe, jobs=jobs, listen=progress, scope=scope, stopped=stop.is_set
+            )
     finally:
         signal.signal(signal.SIGINT, previous)
     _report(result)

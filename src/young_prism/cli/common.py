@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 
@@ -28,10 +29,29 @@ jobs_option = click.option(
 )
 
 
+def scope_options(command: Command) -> Command:
+    """Give a verb the patterns that say which files take part."""
+    for name, what in (
+        ("--exclude", "Leave out what this pattern"),
+        ("--include", "Take only what such a pattern"),
+    ):
+        help_text = f"{what} catches, as in .gitignore; repeatable."
+        command = click.option(name, multiple=True, metavar="PATTERN", help=help_text)(command)
+    return command
+
+
+def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
+    """Return the scope of the patterns given. Raises `SourceError` for one that is none."""
+    scope = Scope(include, exclude)
+    scope.check()
+    return scope
+
+
 def build_options(command: Command) -> Command:
     """Give a verb the options of a build: a dry run takes just the same."""
     for option in (
         json_option,
+        scope_options,
         jobs_option,
         click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file."),
         click.option("--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."),

@@ -16,6 +16,8 @@ from young_prism.cli.common import (
     print_remarks,
     printable,
     say,
+    scope_from,
+    scope_options,
 )
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
 from young_prism.core.recipe.model import Recipe
@@ -48,26 +50,49 @@ class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newe
 @click.option(
     "--fail-on", type=_Flags(), default="", help="Exit with 1 when an original has one of these flags."
 )
+@click.option(
+    "--pages", type=FOLDER, help="Where pages are that use the images; found by itself in FOLDER or above it."
+)
+@click.option(
+    "--headers", is_flag=True, help="Read headers alone: quick, but kinds, copies and damage stay unknown."
+)
+@scope_options
 @jobs_option
 @json_option
 @click.pass_context
 def look(
     ctx: click.Context,
+    *,
     folder: Path,
     only: tuple[Flag, ...],
     fail_on: tuple[Flag, ...],
+    pages: Path | None,
+    include: tuple[str, ...],
+    exclude: tuple[str, ...],
     jobs: int | None,
-    *,
+    headers: bool,
     as_json: bool,
 ) -> None:
     """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
     from young_prism.engine.looking import look_folder
+    from young_prism.engine.pages import SiteReader, pages_folder
     from young_prism.engine.pool import lazy_pool
 
+    blind = [flag for flag in (*only, *fail_on) if flag.needs_pixels] if headers else []
+    if blind:
+        raise click.UsageError(f"{', '.join(blind)} shows in the pixels only; leave out --headers")
+    # Pages are looked for no further up than where the command is called from.
+    site = pages or pages_folder(folder, [Path.cwd()])
     with lazy_pool(jobs) as pool:
-        looks = look_folder(folder, pool)
+        looks = look_folder(
+            folder,
+            pool,
+            scope=scope_from(include, exclude),
+            closer=not headers,
+            site=SiteReader(site, {}) if site else None,
+        )
     failures = [left for left in looks.left_out if left.failed]
-    flags = flags_of(looks.facts, Recipe(), [failure.path for failure in failures])
+    flags = flags_of(looks.facts, Recipe(), [failure.path for failure in failures], looks.uses)
     shown = [path for path in looks.facts if not only or any(f.flag in only for f in flags.get(path, ()))]
     if as_json:
         print_json(_as_json(folder, looks, flags, shown))
@@ -97,6 +122,8 @@ def _as_json(
         ],
         "failures": [left.as_dict() for left in looks.left_out if left.failed],
         "skipped": [left.as_dict() for left in looks.left_out if not left.failed],
+        "missing": [missing._asdict() for missing in looks.uses.missing],
+        "pages_read": looks.uses.read,
         "notes": list(looks.notes),
     }
 
@@ -109,11 +136,17 @@ def _print(looks: Looks, flags: dict[str, list[Flagged]], shown: list[str]) -> N
         names = ", ".join(flagged.flag for flagged in flags.get(path, ()))
         row = (
             f"{printable(path):<{width}}  {size:>13}  {format_bytes(facts.bytes):>8}  "
-            f"{facts.format.label:<4}  {facts.kind_label:<25}  {names}"
+            f"{facts.format.label:<4}  {facts.kind_label if facts.seen else facts.kind.value:<25}  {names}"
         )
         click.echo(row.rstrip())
     total = sum(looks.facts[path].bytes for path in shown)
     say(f"{count(len(shown), 'original')}, {format_bytes(total)}")
     print_remarks([], looks.notes)
+    if looks.uses.read:
+        say(f"{count(looks.uses.read, 'page or stylesheet', 'pages and stylesheets')} read")
+    for path, found in flags.items():
+        for flagged in found:
+            if flagged.flag is Flag.MISSING:
+                say(f"Not there, but used: {printable(path)}: {flagged.what} {flagged.then}")
     print_failures([left for left in looks.left_out if not left.failed], "Left out")
     print_failures([left for left in looks.left_out if left.failed], "Cannot be used")

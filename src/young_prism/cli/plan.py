@@ -14,6 +14,7 @@ from young_prism.cli.common import (
     print_remarks,
     printable,
     say,
+    scope_from,
 )
 from young_prism.core.report.figures import count
 
@@ -22,14 +23,22 @@ from young_prism.core.report.figures import count
 @build_options
 @click.pass_context
 def plan(
-    ctx: click.Context, source: Path, out: Path, recipe_file: Path | None, jobs: int | None, *, as_json: bool
+    ctx: click.Context,
+    *,
+    source: Path,
+    out: Path,
+    recipe_file: Path | None,
+    include: tuple[str, ...],
+    exclude: tuple[str, ...],
+    jobs: int | None,
+    as_json: bool,
 ) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
     from young_prism.engine.pool import lazy_pool
     from young_prism.engine.prepare import prepare
 
     with lazy_pool(jobs) as pool:
-        prepared = prepare(source, out, load_recipe(recipe_file), pool)
+        prepared = prepare(source, out, load_recipe(recipe_file), pool, scope=scope_from(include, exclude))
     rows = [
         {
             "original": original.path,

@@ -41,6 +41,7 @@ def _limit(name: str, default: int, what: str) -> Callable[[Command], Command]:
 @_limit("--max-zip-mb", 2000, "Largest zip; it may unpack to twice that.")
 @_limit("--max-megapixels", 200, "Largest picture taken from a browser or a zip.")
 def serve(
+    *,
     port: int,
     roots: tuple[Path, ...],
     data: Path | None,

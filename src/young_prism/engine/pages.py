@@ -46,8 +46,9 @@ class SiteReader:
     known: Mapping[str, tuple[Stamp, tuple[Reference, ...]]]
 
     def read(self, output: Path | None = None) -> SiteRead:
-        """Walk the site's folder, without hidden and vendored folders and our own output. Never an error: a page that cannot
-        be read refers to nothing.
+        """Walk the site's folder, without hidden and vendored folders and our own output.
+
+        Never an error: a page that cannot be read refers to nothing.
         """
         root = Path(os.path.realpath(self.folder))
         ours = os.path.realpath(output) if output else ""
@@ -110,9 +111,9 @@ def _has_pages(folder: Path, *, deep: bool) -> bool:
     for entry in _entries(str(folder)):
         if entry.is_file() and split_name(entry.name)[1].lower() in _SURE:
             return True
-        if deep and entry.is_dir(follow_symlinks=False) and not _RULES.excluded_by(entry.name + "/"):
-            if _has_pages(Path(entry.path), deep=True):
-                return True
+        below = deep and entry.is_dir(follow_symlinks=False) and not _RULES.excluded_by(entry.name + "/")
+        if below and _has_pages(Path(entry.path), deep=True):
+            return True
     return False
 
 

@@ -35,7 +35,7 @@ def incoming_path(given: str) -> Incoming:
     """
     shown = printable_name(given)
     path = given.replace("\\", "/")
-    if path.startswith("/") or re.match(r"[A-Za-z]:", path) or "\0" in path:
+    if path.startswith("/") or re.match(r"[A-Za-z]:/", path) or "\0" in path:
         raise IncomingError(
             "Its path is absolute: it would land outside the folder.",
             file=shown,

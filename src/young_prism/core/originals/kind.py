@@ -56,9 +56,9 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
     changing, hard_ones = int(np.count_nonzero(steps >= _SOFT)), int(np.count_nonzero(steps > _HARD))
     flat = 1 - changing / total if steps.size else 1.0
     hard = hard_ones / changing if changing else 1.0
-    if colours <= _FEW_COLOURS and colours <= (_FEW_GREYS if _all_grey(packed) else _FEW_COLOURS):
-        if flat > 0.5 or colours <= 64:
-            return KindOfPixels(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
+    few = colours <= _FEW_COLOURS and colours <= (_FEW_GREYS if _all_grey(packed) else _FEW_COLOURS)
+    if few and (flat > 0.5 or colours <= 64):
+        return KindOfPixels(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
     if flat > 0.6 and hard > 0.3:
         return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {hard:.0%} of its changes are hard edges")
     if flat > 0.97 and colours <= 8 * _FEW_COLOURS:

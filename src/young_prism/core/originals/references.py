@@ -79,8 +79,10 @@ _STYLE_WIDTH = re.compile(r"(?:^|;)\s*(?:min-)?width\s*:\s*(\d+)(?:\.\d+)?px", r
 
 
 class Reference(NamedTuple):
-    """An address as it stands in a page, the width in CSS pixels that it is shown at (0: not said there), and
-    whether it is a mention only, whose path may begin anywhere.
+    """An address as it stands in a page.
+
+    `width` is what it is shown at in CSS pixels, 0 where the page does not say; a `mention` stands in no attribute that
+    loads it, and its path may begin anywhere.
     """
 
     url: str
@@ -150,7 +152,7 @@ class _Page(HTMLParser):
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         values = {name: value for name, value in attrs if value}
         self._in_style = tag == "style"
-        if tag == "base" and _relative(values.get("href", "/")):
+        if tag == "base" and _local(values.get("href", "")):
             self._base = values["href"].rpartition("/")[0] + "/"
         width = _shown_width(values)
         for name in _SOURCES.get(tag, ()):

@@ -49,7 +49,7 @@ def read_exif(data: bytes) -> Exif:
     """Read a block that begins with a TIFF header, with or without “Exif” before it; never an error."""
     data = data.removeprefix(b"Exif\0\0")
     nothing = Exif({}, {}, {})
-    if data[:2] not in (b"II", b"MM"):
+    if data[:4] not in (b"II*\0", b"MM\0*"):
         return nothing
     order: Literal["little", "big"] = "little" if data[:2] == b"II" else "big"
     first = int.from_bytes(data[4:8], order)

@@ -38,7 +38,8 @@ def _by_vips(data: bytes, fmt: ImageFormat) -> Header:
         grey=image.interpretation in ("b-w", "grey16"),
         alpha=bool(image.hasalpha()),
         bit_depth=depth,
-        exif=_blob(image, "exif-data").removeprefix(b"Exif\0\0"),
+        # A TIFF's camera and place stand in its own directories, which are Exif's: libvips hands none of it over.
+        exif=data if fmt is ImageFormat.TIFF else _blob(image, "exif-data"),
         xmp=_blob(image, "xmp-data"),
         iptc=_blob(image, "iptc-data"),
     )

@@ -121,7 +121,7 @@ def _inflate(data: bytes) -> bytes:
 
 
 def _from_hex(text: bytes) -> bytes:
-    """Read the form “\\nname\\n length\\nhexadecimal digits”."""
+    """Read a text of an empty line, a name, a length, and hexadecimal digits from there on."""
     parts = text.split(b"\n", 3)
     try:
         return binascii.unhexlify(b"".join(parts[3].split())) if len(parts) == 4 else b""

@@ -2,52 +2,58 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from young_prism.core.originals.headers.contract import Header, View, ends_early, no_pixels
 from young_prism.core.values import Size
 
+_BLOCKS = frozenset({b"ICCP", b"EXIF", b"XMP "})
 _PIXELS = frozenset({b"VP8 ", b"VP8L", b"VP8X"})
 
 
 def read(view: View) -> Header:
     """Read a WebP's header, its frames and its blocks of metadata. Raises `DamagedError` without any pixels."""
     size: Size | None = None
-    alpha, frames, duration, loops = False, 0, 0, 0
-    blocks = {b"ICCP": b"", b"EXIF": b"", b"XMP ": b""}
-    subsampling = ""
-    at = 12
-    while at + 8 <= view.size:
-        head = view.read(at, 8)
-        name, length = head[:4], int.from_bytes(head[4:], "little")
-        if name in _PIXELS:
-            if size is None:
-                size, alpha = _size(name, view.read(at + 8, 10))
-            if name == b"VP8 ":
-                subsampling = "4:2:0"  # the only one that VP8 has: RFC 6386, 2
+    alpha, times, loops, subsampling = False, [], 0, ""
+    blocks: dict[bytes, bytes] = {}
+    for name, at, length in _chunks(view):
+        if name in _PIXELS and size is None:
+            size, alpha = _size(name, view.read(at, 10))
+        if name == b"VP8 ":
+            subsampling = "4:2:0"  # the only one that VP8 has: RFC 6386, 2
         elif name == b"ANIM":
-            loops = int.from_bytes(view.read(at + 12, 2), "little")
+            loops = int.from_bytes(view.read(at + 4, 2), "little")
         elif name == b"ANMF":
-            frames += 1
-            duration += int.from_bytes(view.read(at + 20, 3), "little")
+            times.append(int.from_bytes(view.read(at + 12, 3), "little"))
         elif name == b"ALPH":
             alpha = True
-        elif name in blocks:
-            blocks[name] = view.read(at + 8, length)
-        at += 8 + length + (length & 1)
+        elif name in _BLOCKS:
+            blocks[name] = view.read(at, length)
     if size is None:
         raise ends_early()
     if 0 in size:
         raise no_pixels(size)
     return Header(
         stored=size,
-        frames=max(1, frames),
-        duration_ms=duration if frames > 1 else 0,
+        frames=max(1, len(times)),
+        duration_ms=sum(times) if len(times) > 1 else 0,
         loops=loops,
-        profile=blocks[b"ICCP"],
+        profile=blocks.get(b"ICCP", b""),
         alpha=alpha,
-        exif=blocks[b"EXIF"].removeprefix(b"Exif\0\0"),
-        xmp=blocks[b"XMP "],
+        exif=blocks.get(b"EXIF", b"").removeprefix(b"Exif\0\0"),
+        xmp=blocks.get(b"XMP ", b""),
         subsampling=subsampling,
     )
+
+
+def _chunks(view: View) -> Iterator[tuple[bytes, int, int]]:
+    """Yield each chunk's name, the place of its body, and its length; a chunk of odd length has a byte behind it."""
+    at = 12
+    while at + 8 <= view.size:
+        head = view.read(at, 8)
+        length = int.from_bytes(head[4:], "little")
+        yield head[:4], at + 8, length
+        at += 8 + length + (length & 1)
 
 
 def _size(name: bytes, body: bytes) -> tuple[Size, bool]:

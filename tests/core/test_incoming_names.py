@@ -1,0 +1,81 @@
+"""Names that come from outside: never out of the folder, never unprintable, never too long; and kept where that is safe."""
+
+from __future__ import annotations
+
+import unicodedata
+from pathlib import PurePosixPath
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from young_prism.core.errors import IncomingError
+from young_prism.core.naming.incoming import LONGEST_NAME, incoming_path, printable_name
+
+
+@pytest.mark.parametrize(
+    ("given_name", "kept"),
+    [
+        ("a.jpg", "a.jpg"),
+        (
+            "Trip (2)/été, 100%.JPG",
+            "Trip (2)/été, 100%.JPG",
+        ),  # a page may refer to it: nothing safe is changed
+        ("./a//b.jpg", "a/b.jpg"),
+        ("a\\b.jpg", "a/b.jpg"),
+        ("line\nbreak\x07.jpg", "linebreak.jpg"),
+        ("gpj.\u202egnp.jpg", "gpj.gnp.jpg"),  # a right-to-left mark that would show it as another type
+        ("a\u200bb.jpg", "ab.jpg"),
+        ("con.jpg", "_con.jpg"),
+        ("a:b?.jpg", "a_b_.jpg"),
+        ("tail. ", "tail"),
+        ("e\u0301.jpg", "é.jpg"),
+    ],
+)
+def test_a_name_is_kept_wherever_that_is_safe(given_name: str, kept: str) -> None:
+    found = incoming_path(given_name)
+    assert found.path == kept
+    assert bool(found.note) == (
+        unicodedata.normalize("NFC", given_name.replace("\\", "/").replace("./a//", "a/")) != kept
+    )
+
+
+@pytest.mark.parametrize(
+    ("given_name", "word"),
+    [
+        ("../a.jpg", "leads out"),
+        ("a/../../b.jpg", "leads out"),
+        ("..\\a.jpg", "leads out"),
+        ("/etc/a.jpg", "absolute"),
+        ("C:\\a.jpg", "absolute"),
+        ("a\0.jpg", "absolute"),
+        (".hidden.jpg", "hidden"),
+        ("__MACOSX/a.jpg", "hidden"),
+        ("a/" * 40 + "b.jpg", "deep"),
+        ("", "no name"),
+        ("folder/", "no name"),
+    ],
+)
+def test_a_path_that_is_not_safe_is_refused_with_the_reason(given_name: str, word: str) -> None:
+    with pytest.raises(IncomingError, match=word):
+        incoming_path(given_name)
+
+
+def test_names_of_three_hundred_bytes_are_shortened_and_stay_apart() -> None:
+    one, other = (incoming_path("é" * 150 + f"{end}.jpeg").path for end in "ab")
+    assert one != other
+    assert one.endswith(".jpeg") and len(one.encode()) <= LONGEST_NAME
+
+
+@given(st.text(max_size=300))
+def test_whatever_comes_stays_inside_and_can_be_printed(text: str) -> None:
+    try:
+        path = incoming_path(text).path
+    except IncomingError:
+        return
+    parts = PurePosixPath(path).parts
+    assert parts and not path.startswith("/") and ".." not in parts
+    assert not any(unicodedata.category(char) in ("Cc", "Cf", "Cs") for char in path)
+    assert all(len(part.encode()) <= LONGEST_NAME and not part.startswith(".") for part in parts)
+    assert incoming_path(path).path == path  # what was made safe is safe
+    assert all(char.isprintable() for char in printable_name(text))

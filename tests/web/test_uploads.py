@@ -1,0 +1,166 @@
+"""Bringing files in over HTTP: what is taken, what is refused and how it is said, and what a resumed upload skips."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import http.client
+import io
+import socket
+import time
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from tests import pictures
+from tests.web.conftest import wait_until_looked
+from tests.web.test_pages import token
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+
+PHOTO = pictures.jpeg(pictures.photo(60, 40))
+
+
+def digest(data: bytes) -> dict[str, str]:
+    """RFC 9530, 3: Repr-Digest."""
+    return {"Repr-Digest": f"sha-256=:{base64.b64encode(hashlib.sha256(data).digest()).decode()}:"}
+
+
+@pytest.fixture
+def places(app) -> dict[str, str]:
+    client = app.test_client()
+    return client.post("/uploads", data={"name": "Trip"}, headers={"X-CSRFToken": token(client)}).json
+
+
+def put(app, address: str, data: bytes, **headers: str):
+    client = app.test_client()
+    return client.put(address, data=data, headers={"X-CSRFToken": token(client), **headers})
+
+
+def folder(tmp_path: Path) -> Path:
+    return tmp_path / "data" / "uploads" / "trip" / "originals"
+
+
+def test_a_file_arrives_is_known_and_is_looked_at(app, places, tmp_path: Path) -> None:
+    client = app.test_client()
+    answer = put(app, f"{places['file']}?path=day%20one/a.jpg", PHOTO, **digest(PHOTO))
+    assert answer.json == {"path": "day one/a.jpg", "place": "new", "note": ""}
+    assert (folder(tmp_path) / "day one" / "a.jpg").read_bytes() == PHOTO
+    asked = [
+        {"path": "day one/a.jpg", "sha256": hashlib.sha256(PHOTO).hexdigest()},
+        {"path": "b.jpg", "sha256": "0" * 64},
+    ]
+    here = client.post(places["known"], json=asked, headers={"X-CSRFToken": token(client)})
+    assert here.json == ["day one/a.jpg", None]
+    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+    wait_until_looked(app)
+    assert "1 original" in client.get("/s/trip/intake").text
+
+
+@pytest.mark.parametrize(
+    ("path", "data", "headers", "status", "word"),
+    [
+        ("a.pdf", b"%PDF-1.4", {}, 415, "PDF"),
+        ("../a.jpg", PHOTO, {}, 400, "leads out"),
+        ("a.jpg", PHOTO, digest(b"other"), 400, "damaged"),
+        ("a.jpg", PHOTO, {"Repr-Digest": "sha-256=:====:"}, 400, "digest"),
+        ("a.png", pictures.png_of_size(60_000, 60_000), {}, 413, "60000 × 60000"),
+    ],
+)
+def test_a_refusal_is_a_problem_with_its_remedy(
+    app, places, tmp_path: Path, path: str, data: bytes, headers: dict[str, str], status: int, word: str
+) -> None:
+    """RFC 9457."""
+    answer = put(app, f"{places['file']}?path={path}", data, **headers)
+    assert (answer.status_code, answer.mimetype) == (status, "application/problem+json")
+    assert word in answer.json["title"] and answer.json["remedy"] and answer.json["status"] == status
+    assert not any(folder(tmp_path).rglob("*.*"))
+
+
+def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
+    from young_prism.engine.incoming import Limits
+
+    app = create_app(Settings(data=tmp_path / "data", jobs=1, limits=Limits(file_bytes=3_000, files=2)))
+    try:
+        client = app.test_client()
+        page = client.get("/").text
+        assert "At most 3.0 kB a file, 2 files" in page
+        places = client.post("/uploads", data={"name": "T"}, headers={"X-CSRFToken": token(client)}).json
+        big = put(app, f"{places['file']}?path=a.bmp", bytes(4_000))
+        assert big.status_code == 413 and "4.0 kB" in big.json["title"]
+        asked = [{"path": f"{n}.jpg", "sha256": "0" * 64} for n in range(3)]
+        too_many = client.post(places["known"], json=asked, headers={"X-CSRFToken": token(client)})
+        assert too_many.status_code == 413 and "limit of 2" in too_many.json["title"]
+    finally:
+        close_app(app)
+
+
+def test_a_zip_is_unpacked_and_each_refusal_is_told(app, places, tmp_path: Path) -> None:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as archive:
+        archive.writestr("in/a.jpg", PHOTO)
+        archive.writestr("../b.jpg", PHOTO)
+    answer = put(app, f"{places['zip']}?path=x.zip", buffer.getvalue()).json
+    assert [file["path"] for file in answer["files"]] == ["in/a.jpg"]
+    assert [entry["file"] for entry in answer["refused"]] == ["../b.jpg"]
+    assert put(app, f"{places['zip']}?path=x.zip", b"junk").status_code == 400
+    assert not (tmp_path / "data" / "uploads" / "trip" / "b.jpg").exists()
+
+
+def test_it_works_without_script_too(app) -> None:
+    client = app.test_client()
+    files = [(io.BytesIO(PHOTO), "a.jpg"), (io.BytesIO(b"%PDF"), "b.pdf")]
+    answer = client.post(
+        "/uploads",
+        data={"csrf_token": token(client), "plain": "1", "name": "By form", "files": files},
+        follow_redirects=True,
+    )
+    assert "1 file arrived" in answer.text and "PDF" in answer.text
+    nothing = client.post("/uploads", data={"csrf_token": token(client), "plain": "1"}, follow_redirects=True)
+    assert "No file was chosen" in nothing.text
+    wait_until_looked(app)
+
+
+def test_a_folder_dropped_again_goes_on_where_it_was(app, places) -> None:
+    client = app.test_client()
+    headers = {"X-CSRFToken": token(client)}
+    assert client.post("/uploads", data={"name": "Trip", "folder": "1"}, headers=headers).json == places
+    assert client.post("/uploads", data={"name": "Trip"}, headers=headers).json != places
+
+
+def test_nothing_is_put_into_a_folder_of_this_machine(app, source: Path) -> None:
+    before = pictures.hashes(source)
+    answer = put(app, "/s/small-site/uploads/file?path=a.jpg", PHOTO)
+    assert answer.status_code == 400 and "folder of this machine" in answer.json["title"]
+    assert pictures.hashes(source) == before
+
+
+def test_an_upload_cut_off_half_way_leaves_nothing(live: str) -> None:
+    """Over a real connection that ends in the middle of the body."""
+    host, port = live.removeprefix("http://").split(":")
+    page = http.client.HTTPConnection(host, int(port))
+    page.request("GET", "/")
+    answer = page.getresponse()
+    cookie = (answer.headers["Set-Cookie"] or "").split(";")[0]
+    text = answer.read().decode()
+    csrf = text.split('name="csrf_token" value="')[1].split('"')[0]
+    page.request("POST", "/uploads", "name=Cut", {"X-CSRFToken": csrf, "Cookie": cookie, "Content-Type": "application/x-www-form-urlencoded"})  # fmt: skip
+    made = page.getresponse()
+    assert made.status == 200
+    made.read()
+    page.close()
+    with socket.create_connection((host, int(port))) as connection:
+        head = f"PUT /s/cut/uploads/file?path=a.jpg HTTP/1.1\r\nHost: {host}\r\nCookie: {cookie}\r\nX-CSRFToken: {csrf}\r\nContent-Length: {len(PHOTO)}\r\n\r\n"
+        connection.sendall(head.encode() + PHOTO[: len(PHOTO) // 2])
+    again = http.client.HTTPConnection(host, int(port))
+    again.request("POST", "/s/cut/uploads/known", '[{"path": "a.jpg", "sha256": "00"}]', {"X-CSRFToken": csrf, "Cookie": cookie, "Content-Type": "application/json"})  # fmt: skip
+    assert again.getresponse().read().strip() == b"[null]"
+    for _ in range(100):
+        again.request("GET", "/s/cut/intake", headers={"Cookie": cookie})
+        seen = again.getresponse().read().decode()
+        if "Looking at" not in seen:
+            break
+        time.sleep(0.1)
+    again.close()
+    assert "No image in here yet" in seen
