@@ -73,6 +73,10 @@ def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
     [
         "/",
         "/s/small-site/intake",
+        "/s/small-site/intake?view=map&show=photo.jpg",
+        "/s/small-site/intake?view=list&show=IMG_1.HEIC",
+        "/s/small-site/intake/patterns?exclude=*.gif",
+        "/sources/add",
         "/s/empty/intake",
         "/s/small-site/run",
         "/s/empty/run",

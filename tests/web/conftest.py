@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -51,9 +52,16 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     for name, folder in (("Small site", site), ("Empty", base / "empty")):
         parts.runner.look(parts.store.add_source(name, folder, None, base / "out"))
     wait_until_looked(app)
+    with serving(app) as address:
+        yield address
+    close_app(app)
+
+
+@contextmanager
+def serving(app: Any) -> Iterator[str]:
+    """Serve an application at an address of this machine."""
     server = waitress.create_server(app, host="127.0.0.1", port=0, threads=12)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     yield f"http://127.0.0.1:{server.effective_port}"
     server.close()
-    close_app(app)

@@ -74,7 +74,9 @@ class Window {
     element.append(this.below)
     document.querySelector('[data-pages]')?.setAttribute('hidden', '')
     addEventListener('scroll', () => this.soon(), { passive: true })
-    new ResizeObserver(() => {
+    new ResizeObserver(([{ contentRect }]) => {
+      if (contentRect.width === this.width) return // only longer or shorter
+      this.width = contentRect.width
       this.row = 0
       this.soon()
     }).observe(element.parentElement)
@@ -97,12 +99,16 @@ class Window {
   }
 
   measure() {
-    const items = [...this.shown.values()].filter((item) => item.isConnected)
-    if (!items.length) return false
-    const y = items[0].offsetTop
-    const next = items.find((item) => item.offsetTop !== y)
-    this.columns = this.grid.tagName === 'TBODY' ? 1 : getComputedStyle(this.grid).gridTemplateColumns.split(' ').length
-    this.row = next ? Math.abs(next.offsetTop - y) / Math.max(1, Math.round(Math.abs([...this.shown].find(([, item]) => item === next)[0] - [...this.shown].find(([, item]) => item === items[0])[0]) / this.columns)) : items[0].offsetHeight + 14
+    const table = this.grid.tagName === 'TBODY'
+    this.columns = table ? 1 : getComputedStyle(this.grid).gridTemplateColumns.split(' ').length
+    const rows = [...this.shown].filter(([, item]) => item.isConnected && !item.dataset.waits)
+    if (!rows.length) return false
+    const line = ([at]) => Math.floor(at / this.columns)
+    const one = rows[0]
+    const other = rows.find((row) => line(row) !== line(one))
+    this.row = other
+      ? (other[1].offsetTop - one[1].offsetTop) / (line(other) - line(one))
+      : one[1].offsetHeight + (table ? 0 : 14)
     return this.row > 0
   }
 
@@ -121,9 +127,11 @@ class Window {
     const to = Math.min(rows, from + 3 * margin + 2)
     const first = from * this.columns
     const last = Math.min(this.count, to * this.columns)
+    let held = -1 // where the keys are, when what stands there is exchanged
     for (const [at, item] of this.shown) {
-      if (at >= first && at < last && !item.dataset.waits) continue
-      if (at >= first && at < last && !this.item(at)) continue
+      const inside = at >= first && at < last
+      if (inside && !(item.dataset.waits && this.item(at))) continue
+      if (inside && item === document.activeElement) held = at
       item.remove()
       this.shown.delete(at)
     }
@@ -138,6 +146,7 @@ class Window {
       if (before.nextElementSibling !== item) before.after(item)
       before = item
     }
+    if (held >= 0) focusOn(this.shown.get(held))
     this.gap(this.above, from)
     this.gap(this.below, rows - to)
     // What was far away is forgotten.
@@ -159,7 +168,9 @@ class Window {
   stand(at) {
     const item = this.spacer()
     item.className = 'stand'
-    item.dataset.waits = at
+    item.dataset.waits = item.dataset.item = at
+    item.tabIndex = -1
+    item.removeAttribute('aria-hidden')
     item.style.height = `${this.row - (this.grid.tagName === 'TBODY' ? 0 : 14)}px`
     return item
   }
@@ -187,6 +198,10 @@ class Window {
     this.draw()
     return this.shown.get(at)
   }
+}
+
+function focusOn(item) {
+  ;(item?.querySelector('a') ?? item)?.focus({ preventScroll: true })
 }
 
 const pane = grid && Number(grid.dataset.count) > 0 ? new Window(grid) : null
@@ -312,6 +327,7 @@ addEventListener('keydown', (event) => {
   if (!item || !pane) return
   if (event.key === 'x') {
     const box = item.querySelector('[data-pick]')
+    if (!box) return
     box.checked = !box.checked
     pick(box, false)
     return
@@ -320,5 +336,5 @@ addEventListener('keydown', (event) => {
   const at = Number(item.dataset.item) + (step || 0)
   if (!step || at < 0 || at >= pane.count) return
   event.preventDefault()
-  pane.reach(at)?.querySelector('a')?.focus({ preventScroll: true })
+  focusOn(pane.reach(at))
 })
