@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -173,3 +174,58 @@ def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> Non
     assert server.wait(20) == 0, rest
     assert "Traceback" not in rest and time.monotonic() - began < 15
     server.stderr.close()
+
+
+def test_headers_alone_answer_what_needs_no_pixels(source: Path) -> None:
+    quick = command("look", source, "--headers", "--fail-on", "place,cmyk", "--json")
+    assert quick.returncode == 1 and "photo.jpg: flagged place" in quick.stderr
+    assert {item["kind"] for item in json.loads(quick.stdout)["originals"]} == {
+        "not judged yet",
+        "animation",
+        "vector",
+    }
+    wrong = command("look", source, "--headers", "--flag", "duplicate")
+    assert wrong.returncode == 2 and "duplicate shows in the pixels only" in wrong.stderr
+
+
+def test_patterns_and_pages_on_the_command_line(source: Path, tmp_path: Path, recipe: Path) -> None:
+    (source.parent / "index.html").write_text('<img src="site/photo.jpg"><img src="site/gone.jpg">')
+    looked = command(
+        "look", source, "--pages", source.parent, "--exclude", "*.gif", "--fail-on", "missing", "--json"
+    )
+    result = json.loads(looked.stdout)
+    assert looked.returncode == 1 and "site/gone.jpg: flagged missing" in looked.stderr
+    # The recipe that lies beside the page is searched for mentions too.
+    assert result["pages_read"] == 2 and [entry["path"] for entry in result["missing"]] == ["site/gone.jpg"]
+    assert "moving.gif" not in {item["path"] for item in result["originals"]}
+    planned = command(
+        "plan",
+        "--source",
+        source,
+        "--out",
+        tmp_path / "out",
+        "--recipe",
+        recipe,
+        "--include",
+        "deep/",
+        "--json",
+    )
+    assert {row["original"].split("/")[0] for row in json.loads(planned.stdout)["renditions"]} == {"deep"}
+    wrong = command("plan", "--source", source, "--out", tmp_path / "out", "--exclude", "!")
+    assert wrong.returncode == 2 and "no pattern" in wrong.stderr
+
+
+def test_a_zip_is_unpacked_into_a_folder(tmp_path: Path) -> None:
+    with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
+        archive.writestr("in/a.jpg", pictures.jpeg(pictures.photo(40, 30)))
+        archive.writestr("../b.jpg", b"")
+    done = command("unpack", tmp_path / "a.zip", tmp_path / "there", "--json")
+    assert done.returncode == 1 and "../b.jpg" in done.stderr
+    assert [file["path"] for file in json.loads(done.stdout)["files"]] == ["in/a.jpg"]
+    assert [str(p.relative_to(tmp_path)) for p in (tmp_path / "there").rglob("*") if p.is_file()] == [
+        "there/in/a.jpg"
+    ]
+    assert not (tmp_path / "b.jpg").exists()
+    again = command("unpack", tmp_path / "a.zip", tmp_path / "there")
+    assert "1 there already" in again.stderr
+    assert command("unpack", tmp_path / "gone.zip", tmp_path / "there").returncode == 2

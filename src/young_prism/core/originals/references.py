@@ -128,7 +128,12 @@ def references(text: str, ending: str) -> tuple[Reference, ...]:
         parser.close()
         found = parser.resolved()
     exact = [ref for ref in found if _local(ref.url)]
-    mentions = [] if ending in _STYLES else [ref for ref in _mentions(text) if _local(ref.url)]
+    said = {ref.url for ref in exact}
+    mentions = [
+        ref
+        for ref in (() if ending in _STYLES else _mentions(text))
+        if _local(ref.url) and ref.url not in said
+    ]
     return tuple(dict.fromkeys([*exact, *mentions]))
 
 
