@@ -161,7 +161,7 @@ def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> Non
     assert refused.returncode == 2
     assert f"Port {port} is taken" in refused.stderr and "--port" in refused.stderr
     server = subprocess.Popen(
-        [sys.executable, "-m", "young_prism", "serve", "--port", "0", "--data", str(tmp_path / "data")],
+        [sys.executable, "-m", "young_prism", "serve", "--port", "0", "--data", "data"], cwd=tmp_path,
         stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"},
     )  # fmt: skip
     assert server.stderr

@@ -13,8 +13,10 @@ PART_PREFIX = ".young-prism-"
 PART_SUFFIX = ".part"
 
 
-def write_atomically(target: Path, data: bytes) -> None:
+def write_atomically(target: Path, data: bytes, *, durable: bool = True) -> None:
     """Write beside the target under a temporary name, flush to the disk, then rename.
+
+    What may be lost in a power cut, a cache, need not be `durable`, and is not waited for.
 
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
@@ -24,7 +26,8 @@ def write_atomically(target: Path, data: bytes) -> None:
         with part.open("wb") as file:
             file.write(data)
             file.flush()
-            os.fsync(file.fileno())
+            if durable:
+                os.fsync(file.fileno())
         part.replace(target)
     except OSError as error:
         part.unlink(missing_ok=True) if _reachable(part) else None

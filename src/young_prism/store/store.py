@@ -234,6 +234,22 @@ class Store:
                 )
             )
 
+    def known_facts(self, source_id: int) -> list[tuple[str, dict[str, Any], str]]:
+        """Return path, facts as they were stored, and mark of each original that has facts, in the order of paths."""
+        query = (
+            select(OriginalRow.path, OriginalRow.facts, OriginalRow.since)
+            .where(OriginalRow.source_id == source_id, OriginalRow.error.is_(None))
+            .order_by(OriginalRow.path)
+        )
+        with self._session() as session:
+            return [(path, facts, since) for path, facts, since in session.execute(query) if facts]
+
+    def problems(self, source_id: int) -> list[OriginalRow]:
+        """Return what was left out or could not be read, in the order of paths."""
+        query = select(OriginalRow).where(OriginalRow.source_id == source_id, OriginalRow.error.is_not(None))
+        with self._session() as session:
+            return list(session.scalars(query.order_by(OriginalRow.path)))
+
     def stamps(self, source_id: int) -> dict[str, Stamp]:
         """Return the stamp that each original had when it was looked at."""
         query = select(OriginalRow.path, OriginalRow.stamp).where(OriginalRow.source_id == source_id)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 import sys
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -34,6 +35,8 @@ _CONTENT_SECURITY_POLICY = (
 
 def create_app(settings: Settings) -> Flask:
     """Return the application; call `close_app` when it is done with."""
+    # A path that is relative would be taken from another folder by each of the libraries that get it.
+    settings = replace(settings, data=settings.data.resolve())
     app = Flask(__name__, template_folder="shared/templates")
     app.config.update(
         SECRET_KEY=_secret(settings.data),

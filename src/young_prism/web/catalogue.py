@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
@@ -25,6 +26,15 @@ class Entry:
     flags: tuple[Flagged, ...]
     out: bool
     since: str
+    flag_names: tuple[str, ...] = field(init=False)
+    folders: tuple[str, ...] = field(init=False)
+    """The folders that it lies in, the outermost first."""
+
+    def __post_init__(self) -> None:
+        parts = self.path.split("/")[:-1]
+        folders = tuple("/".join(parts[: depth + 1]) for depth in range(len(parts)))
+        object.__setattr__(self, "folders", folders)
+        object.__setattr__(self, "flag_names", tuple({flagged.flag.value: None for flagged in self.flags}))
 
     @property
     def folder(self) -> str:
@@ -53,6 +63,8 @@ class Catalogue:
     uses: Uses
     pages: KnownPages
     outdated: bool
+    kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
+    """Selections worked out already, by what was asked for."""
 
     @cached_property
     def by_path(self) -> Mapping[str, Entry]:
@@ -108,29 +120,26 @@ class Catalogues:
 def _load(store: Store, source: SourceRow) -> Catalogue:
     facts: dict[str, Facts] = {}
     since: dict[str, str] = {}
-    problems = []
     outdated = source.looked_at is None
-    for row in store.originals(source.id):
-        if row.facts:
-            try:
-                facts[row.path] = Facts.from_dict(row.facts)
-                since[row.path] = row.since
-            except (TypeError, ValueError, KeyError):
-                outdated = True  # written by another version of this program: to be looked at again
-        if row.error:
-            problems.append(row)
+    for path, stored, mark in store.known_facts(source.id):
+        try:
+            facts[path], since[path] = Facts.from_dict(stored), mark
+        except (TypeError, ValueError, KeyError):
+            outdated = True  # written by another version of this program: to be looked at again
     gone, uses, pages = store.look(source.id)
     out = store.taken_out(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
-    flags = flags_of({path: known for path, known in facts.items() if path not in out}, Recipe(), (), uses)
-    flags.update(flags_of({path: known for path, known in facts.items() if path in out}, Recipe(), (), uses))
+    flags: dict[str, list[Flagged]] = {}
+    for side in (True, False):
+        those = {path: known for path, known in facts.items() if (path in out) is side}
+        flags |= flags_of(those, Recipe(), (), uses)
     return Catalogue(
         version=source.version,
         entries=tuple(
             Entry(path, known, tuple(flags.get(path, ())), path in out, since[path])
             for path, known in facts.items()
         ),
-        problems=tuple(problems),
+        problems=tuple(store.problems(source.id)),
         gone=tuple(gone),
         uses=uses,
         pages=pages,

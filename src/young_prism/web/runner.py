@@ -69,8 +69,8 @@ class Runner:
             queue.Queue(),
         )
         self._threads = [
-            threading.Thread(target=self._work, args=(jobs_queue,), name="runner")
-            for jobs_queue in self._queues
+            threading.Thread(target=work, name="runner")
+            for work in (self._work_on_looks, lambda: self._work(self._queues[1]))
         ]
         for thread in self._threads:
             thread.start()
@@ -127,6 +127,13 @@ class Runner:
             jobs.put(None)
         for thread in self._threads:
             thread.join()
+
+    def _work_on_looks(self) -> None:
+        # What is known is loaded behind the start of the server, so that no page has to wait for it.
+        for source in self._store.sources():
+            if not self._closing.is_set():
+                self._catalogues.of(source)
+        self._work(self._queues[0])
 
     def _work(self, jobs: queue.Queue[_Job | None]) -> None:
         while (job := jobs.get()) is not None:

@@ -55,7 +55,7 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
             data = preview(file.read_bytes(), facts, width)
         except (YoungPrismError, OSError):
             abort(404)
-        write_atomically(cached, data)
+        write_atomically(cached, data, durable=False)
     return send_file(cached, mimetype="image/webp")
 
 

@@ -21,7 +21,7 @@ blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
 )
 
-PAGE = 120
+PAGE = 60
 """Originals sent at a time: the page asks for more as it is scrolled, and forgets what is out of sight."""
 
 MOST_PATHS = 20_000_000
@@ -47,6 +47,7 @@ def index(slug: str) -> str:
         wish=wish,
         views=VIEWS,
         first=(page - 1) * PAGE,
+        stretch=PAGE,
         entries=[] if wish.view == "map" else selection.shown[(page - 1) * PAGE : page * PAGE],
         groups=draw_weights(selection.shown, wish.folder, width=NARROW if chosen else WIDTH)
         if wish.view == "map"

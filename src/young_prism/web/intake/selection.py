@@ -5,8 +5,8 @@ A count says how many would be shown if that filter were chosen, all the others 
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from flask import url_for
@@ -108,7 +108,6 @@ _NAMES = tuple(Wish.__dataclass_fields__)
 class Selection:
     """What is shown, in order, and the counts beside the filters: value -> (number, bytes), heaviest or first first."""
 
-    wish: Wish
     shown: Sequence[Entry]
     bytes: int
     formats: Mapping[str, tuple[int, int]]
@@ -120,61 +119,82 @@ class Selection:
 
 
 def select(catalogue: Catalogue, wish: Wish) -> Selection:
-    """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter."""
-    text = wish.text.casefold()
-    counts: dict[str, Counter[str]] = {facet: Counter() for facet in _FACETS}
-    weights: dict[str, Counter[str]] = {facet: Counter() for facet in _FACETS}
+    """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter; kept for the next stretch."""
+    key = replace(wish, view="sheet", show="")
+    found = catalogue.kept.get(key)
+    if found is None:
+        if len(catalogue.kept) >= _MOST_KEPT:
+            catalogue.kept.clear()
+        found = catalogue.kept[key] = _select(catalogue, wish)
+    return found
+
+
+_MOST_KEPT = 24
+"""Selections of one state of a source: a person goes back and forth between a few."""
+
+
+def _select(catalogue: Catalogue, wish: Wish) -> Selection:
+    tests = _tests(wish)
+    rest = list(catalogue.entries)
+    # Those that fail one filter alone are what another choice there would add to the ones shown.
+    alone: dict[str, list[Entry]] = {facet: [] for facet in tests}
     shown = []
-    for entry in catalogue.entries:
-        values = _values(entry)
-        failed = [facet for facet in _FACETS if not _passes(facet, values, wish, text)]
+    for entry in rest:
+        failed = [facet for facet, passes in tests.items() if not passes(entry)]
         if not failed:
             shown.append(entry)
-        if len(failed) > 1:
-            continue
-        for facet in failed or _FACETS:
-            for value in values[facet]:
-                counts[facet][value] += 1
-                weights[facet][value] += entry.facts.bytes
-    _, key = COLUMNS[wish.sort.removeprefix("-")]
+        elif len(failed) == 1:
+            alone[failed[0]].append(entry)
+    counted = {facet: _count(facet, [*shown, *alone.get(facet, ())]) for facet in _VALUES}
+    sort_key = COLUMNS[wish.sort.removeprefix("-")][1]
     # Two steps, so that equals stand in the order of paths whichever way round.
-    shown.sort(key=key, reverse=wish.sort.startswith("-"))  # type: ignore[arg-type]
-    found = {
-        facet: {value: (number, weights[facet][value]) for value, number in counts[facet].items()}
-        for facet in _FACETS
-    }
+    shown.sort(key=sort_key, reverse=wish.sort.startswith("-"))  # type: ignore[arg-type]
     return Selection(
-        wish,
         shown,
         sum(entry.facts.bytes for entry in shown),
-        formats=_heaviest(found["format"]),
-        kinds=_heaviest(found["kind"]),
-        flags={flag.value: found["flag"][flag.value] for flag in Flag if flag.value in found["flag"]},
-        folders=dict(sorted(found["folder"].items())),
-        scope=found["scope"],
-        since=found["since"],
+        formats=_heaviest(counted["format"]),
+        kinds=_heaviest(counted["kind"]),
+        flags={flag.value: counted["flag"][flag.value] for flag in Flag if flag.value in counted["flag"]},
+        folders=dict(sorted(counted["folder"].items())),
+        scope=counted["scope"],
+        since=counted["since"],
     )
 
 
-def _values(entry: Entry) -> dict[str, tuple[str, ...]]:
-    """Return what an original counts as in each facet."""
-    parts = entry.folder.split("/") if entry.folder else []
-    return {
-        "format": (entry.facts.format.value,),
-        "kind": (entry.facts.kind.value,),
-        "flag": tuple({flagged.flag.value: None for flagged in entry.flags}),
-        "folder": tuple("/".join(parts[: n + 1]) for n in range(len(parts))),
-        "scope": ("out" if entry.out else "in",),
-        "since": (entry.since,) if entry.since else (),
-        "text": (entry.path,),
-    }
+_VALUES: dict[str, Callable[[Entry], tuple[str, ...]]] = {
+    "format": lambda entry: (entry.facts.format.value,),
+    "kind": lambda entry: (entry.facts.kind.value,),
+    "flag": lambda entry: entry.flag_names,
+    "folder": lambda entry: entry.folders,
+    "scope": lambda entry: ("out",) if entry.out else ("in",),
+    "since": lambda entry: (entry.since,) if entry.since else (),
+}
+"""What an original counts as in each facet."""
 
 
-def _passes(facet: str, values: Mapping[str, tuple[str, ...]], wish: Wish, text: str) -> bool:
-    if facet == "text":
-        return not text or text in values["text"][0].casefold()
-    wanted = getattr(wish, facet)
-    return not wanted or wanted in values[facet]
+def _tests(wish: Wish) -> dict[str, Callable[[Entry], bool]]:
+    """Return the filters that are chosen, each as a question to ask of an original."""
+    tests: dict[str, Callable[[Entry], bool]] = {}
+    for facet, values in _VALUES.items():
+        wanted = getattr(wish, facet)
+        if wanted:
+            tests[facet] = lambda entry, wanted=wanted, values=values: wanted in values(entry)  # type: ignore[misc]
+    if wish.text:
+        text = wish.text.casefold()
+        tests["text"] = lambda entry: text in entry.path.casefold()
+    return tests
+
+
+def _count(facet: str, entries: Iterable[Entry]) -> dict[str, tuple[int, int]]:
+    values = _VALUES[facet]
+    number: dict[str, int] = defaultdict(int)
+    weight: dict[str, int] = defaultdict(int)
+    for entry in entries:
+        size = entry.facts.bytes
+        for value in values(entry):
+            number[value] += 1
+            weight[value] += size
+    return {value: (count, weight[value]) for value, count in number.items()}
 
 
 def _heaviest(counts: Mapping[str, tuple[int, int]]) -> dict[str, tuple[int, int]]:

@@ -61,7 +61,7 @@ class Window {
   constructor(element) {
     this.grid = element
     this.count = Number(element.dataset.count)
-    this.chunk = 120
+    this.chunk = Number(element.dataset.stretch)
     this.chunks = new Map() // number -> items, or null while they are on their way
     this.shown = new Map()
     this.above = this.spacer()
@@ -151,7 +151,7 @@ class Window {
     this.gap(this.below, rows - to)
     // What was far away is forgotten.
     const here = Math.floor(first / this.chunk)
-    for (const number of this.chunks.keys()) if (Math.abs(number - here) > 8) this.chunks.delete(number)
+    for (const number of this.chunks.keys()) if (Math.abs(number - here) > 12) this.chunks.delete(number)
   }
 
   gap(spacer, rows) {
