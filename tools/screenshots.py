@@ -35,6 +35,7 @@ def main() -> None:
             _walk(page, address)
             phone = browser.new_page(viewport={"width": 390, "height": 844}, device_scale_factor=2)
             _take(phone, f"{address}/s/ottermoor-hill-railway/{PICTURE}", "picture-phone")
+            _take(phone, f"{address}/s/ottermoor-hill-railway/intake?flag=place", "intake-phone")
             dark = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark")
             _take(dark, f"{address}/s/ottermoor-hill-railway/intake", "intake-dark")
             browser.close()
@@ -47,8 +48,15 @@ def main() -> None:
 def _walk(page: Page, address: str) -> None:
     source = f"{address}/s/ottermoor-hill-railway"
     page.goto(f"{source}/intake")
-    page.get_by_text("42 originals").wait_for(timeout=60_000)
+    # Until the closer look is over, the strip above says how far it is.
+    page.locator("[data-item]").first.wait_for(timeout=60_000)
+    page.locator("[data-looking]").wait_for(state="detached", timeout=60_000)
+    page.get_by_text("45 originals").wait_for()
     _take(page, f"{source}/intake", "intake")
+    _take(page, f"{source}/intake?view=map&show=rides/IMG_2043.JPG", "intake-map")
+    _take(page, f"{source}/intake?view=list&sort=-flags", "intake-list")
+    folder = page.locator(".where .mono").first.inner_text()
+    _take(page, f"{address}/sources/add?folder={folder}&exclude=*.gif%0A!climb.gif%0Aarchive/", "add-folder")
     _take(page, f"{source}/run", "plan")
     page.get_by_role("button", name=re.compile("Make")).click()
     page.locator("[data-body] tr").nth(7).wait_for(timeout=240_000)

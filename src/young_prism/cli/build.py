@@ -5,21 +5,19 @@ from __future__ import annotations
 import os
 import signal
 import threading
-from pathlib import Path
 from typing import Any, Self
 
 import click
 
 from young_prism.cli.common import (
+    BuildOptions,
     build_options,
-    load_recipe,
     on_terminal,
     print_failures,
     print_json,
     print_remarks,
     printable,
     say,
-    scope_from,
 )
 from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
 from young_prism.core.values import Outcome
@@ -31,32 +29,26 @@ from young_prism.engine.events import Event, Looked, OriginalDone, Planned
 @click.command()
 @build_options
 @click.pass_context
-def build(
-    ctx: click.Context,
-    *,
-    source: Path,
-    out: Path,
-    recipe_file: Path | None,
-    include: tuple[str, ...],
-    exclude: tuple[str, ...],
-    jobs: int | None,
-    as_json: bool,
-) -> None:
+def build(ctx: click.Context, *, options: BuildOptions) -> None:
     """Make every rendition of a folder that is not there yet."""
-    recipe = load_recipe(recipe_file)
-    scope = scope_from(include, exclude)
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     progress = _Bar() if on_terminal() else _Lines()
     try:
         with progress:
             result = run_build(
-                source, out, recipe, jobs=jobs, listen=progress, scope=scope, stopped=stop.is_set
+                options.source,
+                options.out,
+                options.recipe,
+                jobs=options.jobs,
+                listen=progress,
+                scope=options.scope,
+                stopped=stop.is_set,
             )
     finally:
         signal.signal(signal.SIGINT, previous)
     _report(result)
-    if as_json:
+    if options.as_json:
         print_json(result.as_dict())
     if result.stopped:
         say("Stopped. What is done is kept; the same command goes on from here.")

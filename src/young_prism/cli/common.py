@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import sys
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -47,8 +49,38 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
     return scope
 
 
+@dataclass(frozen=True, slots=True)
+class BuildOptions:
+    """What a build is told on the command line, its recipe read and its patterns checked."""
+
+    source: Path
+    out: Path
+    recipe: Recipe
+    scope: Scope
+    jobs: int | None
+    as_json: bool
+
+
 def build_options(command: Command) -> Command:
-    """Give a verb the options of a build: a dry run takes just the same."""
+    """Give a verb the options of a build, as one argument `options`: a dry run takes just the same."""
+
+    @functools.wraps(command)
+    def bundled(
+        *arguments: object,
+        source: Path,
+        out: Path,
+        recipe_file: Path | None,
+        include: tuple[str, ...],
+        exclude: tuple[str, ...],
+        jobs: int | None,
+        as_json: bool,
+    ) -> object:
+        options = BuildOptions(
+            source, out, load_recipe(recipe_file), scope_from(include, exclude), jobs, as_json
+        )
+        return command(*arguments, options=options)
+
+    result: Command = bundled
     for option in (
         json_option,
         scope_options,
@@ -57,8 +89,43 @@ def build_options(command: Command) -> Command:
         click.option("--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."),
         click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read."),
     ):
-        command = option(command)
-    return command
+        result = option(result)
+    return result
+
+
+def limit_options(command: Command) -> Command:
+    """Give a verb the limits on what is brought in, as one argument `limits`."""
+    from young_prism.engine.incoming import Limits
+
+    @functools.wraps(command)
+    def bundled(
+        *arguments: object,
+        max_file_mb: int,
+        max_files: int,
+        max_zip_mb: int,
+        max_megapixels: int,
+        **others: object,
+    ) -> object:
+        limits = Limits(
+            file_bytes=max_file_mb * 1_000_000,
+            files=max_files,
+            zip_bytes=max_zip_mb * 1_000_000,
+            unpacked_bytes=2 * max_zip_mb * 1_000_000,
+            max_pixels=max_megapixels * 1_000_000,
+        )
+        return command(*arguments, limits=limits, **others)
+
+    usual = Limits()
+    result: Command = bundled
+    for name, default, what in (
+        ("--max-megapixels", usual.max_pixels // 1_000_000, "Largest picture taken from a browser or a zip."),
+        ("--max-zip-mb", usual.zip_bytes // 1_000_000, "Largest zip; it may unpack to twice that."),
+        ("--max-files", usual.files, "Most files in one source, and in one zip."),
+        ("--max-file-mb", usual.file_bytes // 1_000_000, "Largest file taken from a browser or a zip."),
+    ):
+        option = click.option(name, type=click.IntRange(1), default=default, show_default=True, help=what)
+        result = option(result)
+    return result
 
 
 def load_recipe(file: Path | None) -> Recipe:

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
 from young_prism.cli.common import (
+    BuildOptions,
     build_options,
-    load_recipe,
     print_failures,
     print_json,
     print_remarks,
     printable,
     say,
-    scope_from,
 )
 from young_prism.core.report.figures import count
 
@@ -22,23 +19,13 @@ from young_prism.core.report.figures import count
 @click.command()
 @build_options
 @click.pass_context
-def plan(
-    ctx: click.Context,
-    *,
-    source: Path,
-    out: Path,
-    recipe_file: Path | None,
-    include: tuple[str, ...],
-    exclude: tuple[str, ...],
-    jobs: int | None,
-    as_json: bool,
-) -> None:
+def plan(ctx: click.Context, *, options: BuildOptions) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
     from young_prism.engine.pool import lazy_pool
     from young_prism.engine.prepare import prepare
 
-    with lazy_pool(jobs) as pool:
-        prepared = prepare(source, out, load_recipe(recipe_file), pool, scope=scope_from(include, exclude))
+    with lazy_pool(options.jobs) as pool:
+        prepared = prepare(options.source, options.out, options.recipe, pool, scope=options.scope)
     rows = [
         {
             "original": original.path,
@@ -54,7 +41,7 @@ def plan(
     ]
     failures = [left for left in prepared.plan.left_out if left.failed]
     skipped = [left for left in prepared.plan.left_out if not left.failed]
-    if as_json:
+    if options.as_json:
         print_json(
             {
                 "renditions": rows,

@@ -3,34 +3,41 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.common import FOLDER, json_option, limit_options, print_json, printable, say
+from young_prism.core.errors import IncomingError
 from young_prism.core.report.figures import count
+
+if TYPE_CHECKING:
+    from young_prism.engine.incoming import Limits
 
 
 @click.command()
 @click.argument("archive", type=click.Path(path_type=Path, dir_okay=False))
 @click.argument("folder", type=FOLDER)
+@limit_options
 @json_option
 @click.pass_context
-def unpack(ctx: click.Context, archive: Path, folder: Path, *, as_json: bool) -> None:
+def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, as_json: bool) -> None:
     """Unpack the pictures (and pages) of a zip into a folder. Nothing there is overwritten."""
     from young_prism.engine.incoming import Inbox, Place
     from young_prism.engine.unzip import unpack as unpack_zip
 
-    inbox = Inbox(folder, folder / ".young-prism")
     if not archive.is_file():
-        from young_prism.core.errors import IncomingError
-
         raise IncomingError("There is no such file.", file=str(archive), remedy="Check the path.")
+    inbox = Inbox(folder, folder / ".young-prism", limits)
+    made = not folder.exists()
     inbox.open()
     try:
         result = unpack_zip(archive, inbox, name=str(archive))
     finally:
         inbox.clear()
-        inbox.waiting.rmdir() if not any(inbox.waiting.iterdir()) else None
+        _remove_if_empty(inbox.waiting)
+        if made:
+            _remove_if_empty(folder)
     for error in result.refused:
         say(f"Refused: {printable(str(error))}")
     for placed in result.placed:
@@ -48,3 +55,8 @@ def unpack(ctx: click.Context, archive: Path, folder: Path, *, as_json: bool) ->
             }
         )
     ctx.exit(1 if result.refused else 0)
+
+
+def _remove_if_empty(folder: Path) -> None:
+    if not any(folder.iterdir()):
+        folder.rmdir()

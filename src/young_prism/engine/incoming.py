@@ -129,7 +129,7 @@ class Inbox:
         if there + more > self.limits.files:
             raise IncomingTooLargeError(
                 f"{more:,} files would come to {there} that are here, over the limit of {self.limits.files:,}.",
-                remedy="Make a source of its own of them, or start the server with a higher --max-files.",
+                remedy="Make a source of its own of them, or raise --max-files.",
             )
 
     def check_room(self, length: int, shown: str) -> None:
@@ -138,7 +138,7 @@ class Inbox:
             raise IncomingTooLargeError(
                 f"It has {format_bytes(length)}, over the limit of {format_bytes(self.limits.file_bytes)} a file.",
                 file=shown,
-                remedy="Save it smaller, or start the server with a higher --max-file-mb.",
+                remedy="Save it smaller, or raise --max-file-mb.",
             )
         if shutil.disk_usage(self.waiting).free < length + _RESERVE:
             raise _disk_full(shown)

@@ -56,14 +56,14 @@ def unpack(
             raise IncomingTooLargeError(
                 f"It holds {len(entries):,} files, over the limit of {limits.files:,}.",
                 file=name,
-                remedy="Split it, or start the server with a higher --max-files.",
+                remedy="Split it, or raise --max-files.",
             )
         declared = sum(info.file_size for info in entries)
         if declared > limits.unpacked_bytes:
             raise IncomingTooLargeError(
                 f"It says that it unpacks to {format_bytes(declared)}, over the limit of {format_bytes(limits.unpacked_bytes)}.",
                 file=name,
-                remedy="Split it, or start the server with a higher --max-zip-mb.",
+                remedy="Split it, or raise --max-zip-mb.",
             )
         result = Unpacked()
         for done, info in enumerate(entries, start=1):

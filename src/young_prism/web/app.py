@@ -18,6 +18,7 @@ from young_prism import __version__
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.report import figures
 from young_prism.core.values import ImageFormat
+from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
 from young_prism.web import files, intake, picture, run, sources, uploads
 from young_prism.web.catalogue import Catalogues
@@ -48,6 +49,8 @@ def create_app(settings: Settings) -> Flask:
     )
     store = Store(settings.database)
     store.close_interrupted_runs()
+    for waiting in settings.uploads.glob("*/waiting"):
+        remove_leftovers(waiting)  # what an earlier server was receiving when it ended
     catalogues = Catalogues(store)
     app.extensions["young_prism"] = Services(
         settings, store, Runner(store, catalogues, settings.jobs), catalogues

@@ -148,7 +148,10 @@ def remove(slug: str) -> BaseResponse:
         flash(f"{source.name} has a run going on. Stop the run first.", "error")
     else:
         services().store.remove_source(source.id)
-        flash(f"{source.name} is off the list. Its originals and renditions lie where they were.", "done")
+        flash(
+            f"{source.name} is off the list. Its originals lie where they were, in {source.folder}, and so do its renditions.",
+            "done",
+        )
     return redirect(url_for("sources.index"))
 
 

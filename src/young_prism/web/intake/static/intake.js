@@ -56,6 +56,21 @@ function fragment(html) {
   return [...holder.children]
 }
 
+// A small picture that went out of sight before it came holds up those that are in sight: its request is let go.
+function halt(item) {
+  const image = item.querySelector('img')
+  if (!image || image.complete) return
+  image.dataset.later = image.getAttribute('src')
+  image.removeAttribute('src')
+}
+
+function resume(item) {
+  const image = item.querySelector('img[data-later]')
+  if (!image) return
+  image.setAttribute('src', image.dataset.later)
+  delete image.dataset.later
+}
+
 // A window on the selection: only what is in sight, and a little above and below, is in the page.
 class Window {
   constructor(element) {
@@ -132,6 +147,7 @@ class Window {
       const inside = at >= first && at < last
       if (inside && !(item.dataset.waits && this.item(at))) continue
       if (inside && item === document.activeElement) held = at
+      halt(item)
       item.remove()
       this.shown.delete(at)
     }
@@ -141,6 +157,7 @@ class Window {
       if (!item) {
         item = this.item(at) || this.stand(at)
         this.shown.set(at, item)
+        resume(item)
         mark(item)
       }
       if (before.nextElementSibling !== item) before.after(item)
@@ -180,7 +197,7 @@ class Window {
     const address = new URL(this.grid.dataset.window, location.href)
     address.searchParams.set('from', number * this.chunk)
     try {
-      const answer = await fetch(address)
+      const answer = await fetch(address, { priority: 'high' })
       if (!answer.ok) throw new Error(answer.status)
       this.chunks.set(number, fragment(await answer.text()))
     } catch {
