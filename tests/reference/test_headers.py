@@ -88,6 +88,8 @@ def test_the_two_looks_agree_on_what_both_can_see() -> None:
 
 def test_animations_keep_their_time_and_their_loops() -> None:
     frames = [pictures.graphic(60, 40), pictures.photo(60, 40), pictures.graphic(60, 40).rotate(90)]
+    avif = look(saved(frames[0], "AVIF", save_all=True, append_images=frames[1:], duration=[70, 130, 200]))
+    assert (avif.frames, avif.duration_ms, avif.kind, avif.seen) == (3, 400, Kind.ANIMATION, True)
     for fmt, reader in (("GIF", gif.read), ("WEBP", webp.read), ("PNG", png.read)):
         for loops in (0, 3):
             data = saved(

@@ -22,7 +22,6 @@ _HARD_PRESSED = 55
 _VIDEO_BYTES = 1_000_000
 _CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
 _PLAIN_NAME = re.compile(r"[a-z0-9._-]+")
-_LOSSLESS = (ImageFormat.PNG, ImageFormat.BMP)
 _MODERN = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
 _ENDINGS = {
     ImageFormat.JPEG: {"jpg", "jpeg", "jpe", "jfif"},
@@ -167,9 +166,9 @@ _PLAIN: tuple[tuple[Callable[[Facts], bool], Flag, str, str], ...] = (
         "It is turned before anything else.",
     ),
     (
-        lambda facts: facts.format in _LOSSLESS and facts.kind is Kind.PHOTO and not facts.transparent,
+        lambda facts: facts.format is ImageFormat.PNG and facts.kind is Kind.PHOTO and not facts.transparent,
         Flag.PHOTO_AS_PNG,
-        "It is a photo, and its format keeps every speck of its noise.",
+        "It is a photo, and PNG keeps every speck of its noise.",
         "It is made as a photo, with JPEG as the fallback.",
     ),
     (

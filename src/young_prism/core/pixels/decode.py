@@ -7,10 +7,13 @@ PNG with a broken checksum through (libvips 8.18, measured). So we load ourselve
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.originals.headers.contract import EXPORT_AGAIN, check_pixels
+from young_prism.core.originals.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Size
 
@@ -37,6 +40,10 @@ def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: in
         return _open_heic(data, max_pixels)
     if fmt is ImageFormat.BMP:
         return _open_bmp(data, max_pixels)
+    if fmt is ImageFormat.AVIF and is_avif_sequence(data[:HEAD_BYTES]):
+        with avif_sequence(data) as sequence:
+            check_pixels(Size(*sequence.size), max_pixels)
+            return _from_pillow(sequence)
     options = {"shrink": shrink} if fmt is ImageFormat.JPEG and shrink > 1 else {}
     try:
         image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error", **options)
@@ -73,16 +80,37 @@ def _open_bmp(data: bytes, max_pixels: int) -> Any:
     """Decode a BMP with Pillow: the bundled libvips has no loader for it."""
     from PIL.BmpImagePlugin import BmpImageFile
 
+    with _by_pillow(BmpImageFile, data) as bitmap:
+        check_pixels(Size(*bitmap.size), max_pixels)
+        return _from_pillow(bitmap)
+
+
+@contextmanager
+def avif_sequence(data: bytes) -> Iterator[Any]:
+    """Open an animation in AVIF with Pillow; its first frame is loaded when its pixels are asked for."""
+    from PIL.AvifImagePlugin import AvifImageFile
+
+    with _by_pillow(AvifImageFile, data) as sequence:
+        yield sequence
+
+
+@contextmanager
+def _by_pillow(reader: Any, data: bytes) -> Iterator[Any]:
+    """Open with one of Pillow's readers, whose errors become ours.
+
+    Not through `Image.open`, which has a limit on pixels of its own: ours comes from the settings.
+    """
     try:
-        # Not through `Image.open`, which has a limit on pixels of its own: ours comes from the settings.
-        with BmpImageFile(io.BytesIO(data)) as bitmap:
-            check_pixels(Size(*bitmap.size), max_pixels)
-            grey = bitmap.mode in ("1", "L")
-            pixels = bitmap if bitmap.mode == "RGBA" else bitmap.convert("L" if grey else "RGB")
-            raw, bands = pixels.tobytes(), len(pixels.getbands())
-    except (OSError, ValueError, SyntaxError) as error:
+        with reader(io.BytesIO(data)) as image:
+            yield image
+    except (OSError, ValueError, SyntaxError, RuntimeError) as error:
         raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=EXPORT_AGAIN) from error
-    image = pyvips.Image.new_from_memory(raw, *pixels.size, bands, "uchar")
+
+
+def _from_pillow(picture: Any) -> Any:
+    grey = picture.mode in ("1", "L")
+    pixels = picture if picture.mode == "RGBA" else picture.convert("L" if grey else "RGB")
+    image = pyvips.Image.new_from_memory(pixels.tobytes(), *pixels.size, len(pixels.getbands()), "uchar")
     return image.copy(interpretation="b-w" if grey else "srgb")
 
 

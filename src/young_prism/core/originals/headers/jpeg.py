@@ -34,11 +34,10 @@ _PROGRESSIVE = frozenset({0xC2, 0xC6, 0xCA, 0xCE})
 _TELLING = _SOF | {0xDB, 0xE1, 0xE2, 0xED}
 _WITHOUT_LENGTH = frozenset({0x01, *range(0xD0, 0xDA)})
 
-# Exif (CIPA DC-008, 4.7.2), XMP (part 3, 1.1.3), ICC (ICC.1, B.4), IPTC in an APP13 segment (common practice).
+# Exif (CIPA DC-008, 4.7.2), XMP (part 3, 1.1.3), ICC (ICC.1, B.4).
 _EXIF = b"Exif\0\0"
 _XMP = b"http://ns.adobe.com/xap/1.0/\0"
 _PROFILE = b"ICC_PROFILE\0"
-_IPTC = b"Photoshop 3.0\0"
 
 _SUBSAMPLING = {(1, 1): "4:4:4", (2, 1): "4:2:2", (2, 2): "4:2:0", (1, 2): "4:4:0", (4, 1): "4:1:1"}
 
@@ -65,8 +64,10 @@ def read(view: View) -> Header:
             xmp = xmp or body[len(_XMP) :]
         elif marker == 0xE2 and body.startswith(_PROFILE) and len(body) > 14:
             profile[body[12]] = body[14:]
-        elif marker == 0xED and body.startswith(_IPTC):
-            iptc += body[len(_IPTC) :]
+        elif marker == 0xED:
+            # A name, then resources, of which one holds the IPTC record (common practice, no source).
+            resources = body.partition(b"\0")[2]
+            iptc += resources if resources.startswith(b"8BIM") else b""
     if not frame:
         raise ends_early()
     size = Size(int.from_bytes(frame[3:5], "big"), int.from_bytes(frame[1:3], "big"))

@@ -21,18 +21,16 @@ def read(view: View, fmt: ImageFormat) -> Header:
 def _by_vips(data: bytes, fmt: ImageFormat) -> Header:
     from young_prism.core.pixels.decode import open_image
 
+    if fmt is ImageFormat.AVIF and is_avif_sequence(data[:HEAD_BYTES]):
+        return _avif_sequence(data)
     # The limit on pixels is for whoever asked for the header.
     image = open_image(data, fmt, max_pixels=1 << 62)
-    pages = int(image.get("n-pages")) if image.get_typeof("n-pages") else 1
     # Pages of a TIFF are no animation: the first one is the picture.
-    frames = max(2, pages) if fmt is ImageFormat.AVIF and is_avif_sequence(data[:HEAD_BYTES]) else 1
     orientation = int(image.get("orientation")) if image.get_typeof("orientation") else 1
     depth = int(image.get("bits-per-sample")) if image.get_typeof("bits-per-sample") else _depth(image)
     return Header(
         stored=Size(image.width, image.height),
         orientation=orientation if orientation in range(1, 9) else 1,
-        frames=frames,
-        duration_ms=sum(image.get("delay")) if frames > 1 and image.get_typeof("delay") else 0,
         profile=_blob(image, "icc-profile-data"),
         cmyk=image.interpretation == "cmyk",
         grey=image.interpretation in ("b-w", "grey16"),
@@ -43,6 +41,28 @@ def _by_vips(data: bytes, fmt: ImageFormat) -> Header:
         xmp=_blob(image, "xmp-data"),
         iptc=_blob(image, "iptc-data"),
     )
+
+
+def _avif_sequence(data: bytes) -> Header:
+    """Read an animation in AVIF with Pillow: libvips takes it for no picture at all."""
+    from young_prism.core.pixels.decode import avif_sequence
+
+    with avif_sequence(data) as sequence:
+        duration = 0
+        for number in range(sequence.n_frames):
+            sequence.seek(number)
+            sequence.load()
+            duration += int(sequence.info.get("duration", 0))
+        return Header(
+            stored=Size(*sequence.size),
+            orientation=1,
+            frames=max(2, sequence.n_frames),
+            duration_ms=duration,
+            profile=sequence.info.get("icc_profile") or b"",
+            alpha="A" in sequence.getbands(),
+            exif=(sequence.info.get("exif") or b"").removeprefix(b"Exif\0\0"),
+            xmp=sequence.info.get("xmp") or b"",
+        )
 
 
 def _heic(data: bytes) -> Header:
