@@ -180,3 +180,20 @@ def test_what_was_refused_stays_in_sight_and_a_broken_line_is_tried_again(
     page.get_by_role("link", name="Look at them").click()
     expect(page.locator("p.counts")).to_contain_text("1 original")
     context.close()
+
+
+def test_what_is_dropped_anywhere_on_the_page_is_brought_in(page: Page, live: str, trip: Path) -> None:
+    page.goto(live)
+    data = list((trip / "IMG_0.jpg").read_bytes())
+    dropped = page.evaluate_handle(
+        """(data) => {
+          const transfer = new DataTransfer()
+          transfer.items.add(new File([new Uint8Array(data)], 'dropped here.jpg', { type: 'image/jpeg' }))
+          return transfer
+        }""",
+        data,
+    )
+    page.dispatch_event("main", "dragenter", {"dataTransfer": dropped})
+    expect(page.locator("form.drop.over")).to_be_visible()
+    page.dispatch_event("main", "drop", {"dataTransfer": dropped})
+    expect(page.locator("[data-path='dropped here.jpg']")).to_be_visible(timeout=20_000)

@@ -89,8 +89,7 @@ def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
         places = client.post("/uploads", data={"name": "T"}, headers={"X-CSRFToken": token(client)}).json
         big = put(app, f"{places['file']}?path=a.bmp", bytes(4_000))
         assert big.status_code == 413 and "4.0 kB" in big.json["title"]
-        asked = [{"path": f"{n}.jpg", "sha256": "0" * 64} for n in range(3)]
-        too_many = client.post(places["known"], json=asked, headers={"X-CSRFToken": token(client)})
+        too_many = client.post(f"{places['known']}?count=3", json=[], headers={"X-CSRFToken": token(client)})
         assert too_many.status_code == 413 and "limit of 2" in too_many.json["title"]
     finally:
         close_app(app)
@@ -127,6 +126,32 @@ def test_a_folder_dropped_again_goes_on_where_it_was(app, places) -> None:
     headers = {"X-CSRFToken": token(client)}
     assert client.post("/uploads", data={"name": "Trip", "folder": "1"}, headers=headers).json == places
     assert client.post("/uploads", data={"name": "Trip"}, headers=headers).json != places
+
+
+def test_adding_files_does_not_disturb_a_run(app, places) -> None:
+    client, parts = app.test_client(), app.extensions["young_prism"]
+    for seed in range(3):
+        put(app, f"{places['file']}?path={seed}.jpg", pictures.jpeg(pictures.photo(1000, 700, seed)))
+    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+    wait_until_looked(app)
+    client.post("/s/trip/run", data={"csrf_token": token(client)})
+    [run] = parts.store.runs(parts.store.source("trip").id)
+    wait_for(lambda: parts.store.run(run.id).state == "running")
+    put(app, f"{places['file']}?path=late.jpg", PHOTO)
+    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+    wait_until_looked(app)  # the look does not wait for the run
+    assert "4 originals" in client.get("/s/trip/intake").text
+    wait_for(lambda: parts.store.run(run.id).state == "done")
+    done = parts.store.run(run.id)
+    assert (done.originals, done.originals_done, done.outcomes["failed"]) == (3, 3, 0)
+
+
+def wait_for(happened) -> None:
+    for _ in range(600):
+        if happened():
+            return
+        time.sleep(0.1)
+    raise AssertionError("it did not happen")
 
 
 def test_nothing_is_put_into_a_folder_of_this_machine(app, source: Path) -> None:

@@ -69,14 +69,18 @@ def bring(slug: str) -> BaseResponse:
 
 @blueprint.post("/s/<slug>/uploads/known")
 def known(slug: str) -> Response:
-    """Say which of the files named, each with its sha256, are here already: a resumed upload skips them."""
+    """Say which of the files named, each with its sha256, are here already: a resumed upload skips them.
+
+    `count` in the address asks beforehand whether so many more may come.
+    """
     inbox = inbox_of(_upload_source(slug))
     asked = request.get_json()
     if not isinstance(asked, list):
         raise IncomingError("A list of files was expected.", remedy="Load the page again.")
-    here = [inbox.has(str(file["path"]), str(file["sha256"])) for file in asked]
-    inbox.check_number(sum(path is None for path in here))
-    return jsonify(here)
+    more = request.args.get("count", default=0, type=int)
+    if more:
+        inbox.check_number(more)
+    return jsonify([inbox.has(str(file["path"]), str(file["sha256"])) for file in asked])
 
 
 @blueprint.put("/s/<slug>/uploads/file")

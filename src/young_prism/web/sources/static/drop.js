@@ -66,8 +66,9 @@ class Sending {
   async add(files) {
     if (!files.length) return
     this.part('progress').hidden = false
+    this.form.scrollIntoView({ block: 'nearest' })
     this.part('go').hidden = true
-    if (this.total + files.length > Number(this.form.dataset.maxFiles)) {
+    if (files.length > Number(this.form.dataset.maxFiles)) {
       this.refuse({ path: `${files.length} files` }, new Refused(`That is over the limit of ${this.form.dataset.maxFiles} files.`, 'Bring them in parts.'))
       return
     }
@@ -84,6 +85,12 @@ class Sending {
         this.refuse({ path: 'The new source' }, error)
         return
       }
+    }
+    try {
+      await this.ask('POST', `${this.places.known}?count=${files.length}`, '[]', { 'Content-Type': 'application/json' })
+    } catch (error) {
+      this.refuse({ path: `${files.length} files` }, error)
+      return
     }
     for (const one of files) {
       one.zip = /\.zip$/i.test(one.path)
@@ -240,11 +247,22 @@ for (const form of document.querySelectorAll('[data-drop]')) {
   }
   for (const input of form.querySelectorAll('input[type=file]')) input.addEventListener('change', () => fromInput(input))
   form.addEventListener('submit', (event) => event.preventDefault())
+  // The whole page takes what is dropped: nobody aims well with a folder in hand.
   let depth = 0
-  form.addEventListener('dragenter', () => form.classList.toggle('over', Boolean(++depth)))
-  form.addEventListener('dragleave', () => form.classList.toggle('over', Boolean(--depth)))
-  form.addEventListener('dragover', (event) => event.preventDefault())
-  form.addEventListener('drop', async (event) => {
+  const files = (event) => event.dataTransfer?.types.includes('Files')
+  document.addEventListener('dragenter', (event) => {
+    if (!files(event)) return
+    form.classList.toggle('over', Boolean(++depth))
+    form.scrollIntoView({ block: 'nearest' })
+  })
+  document.addEventListener('dragleave', (event) => {
+    if (files(event)) form.classList.toggle('over', Boolean(--depth))
+  })
+  document.addEventListener('dragover', (event) => {
+    if (files(event)) event.preventDefault()
+  })
+  document.addEventListener('drop', async (event) => {
+    if (!files(event)) return
     event.preventDefault()
     depth = 0
     form.classList.remove('over')
