@@ -11,13 +11,48 @@ from hypothesis import strategies as st
 from tools.write_schemas import SCHEMAS
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Ladder, Recipe, Webp
+from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.recipe.model import (
+    Avif,
+    Formats,
+    FormatSet,
+    Jpeg,
+    Ladder,
+    Layout,
+    LayoutLine,
+    Recipe,
+    Steps,
+    Webp,
+)
+from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.values import Size
 
 _recipes = st.builds(
     Recipe,
     name=st.text(min_size=1, max_size=80),
-    ladder=st.builds(Ladder, widths=st.lists(st.integers(1, 16383), min_size=1, max_size=6).map(tuple)),
+    ladder=st.builds(
+        Ladder,
+        widths=st.lists(st.integers(1, 16383), min_size=1, max_size=6).map(tuple),
+        box=st.none() | st.tuples(st.integers(1, 16383), st.integers(1, 16383)),
+        min_step=st.floats(1, 2),
+    )
+    | st.builds(
+        Ladder,
+        layout=st.builds(
+            Layout,
+            lines=st.builds(
+                lambda ends, share: (
+                    *(LayoutLine(up_to=end, share=share) for end in sorted(ends)),
+                    LayoutLine(at_most=720),
+                ),
+                st.sets(st.integers(1, 5000), max_size=4),
+                st.floats(0.01, 1),
+            ),
+            rungs=st.integers(1, 20),
+        ),
+    )
+    | st.builds(Ladder, steps=st.builds(Steps, save=st.floats(0.05, 0.9)), measure=st.just("longest-side")),
     formats=st.builds(
         Formats,
         photo=st.builds(
@@ -40,7 +75,15 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("[ladder]\nwidth = [400]", "ladder.width is not a key"),
+        ("[ladder]\nwidth = [400]", "line 2, ladder.width is not a key of a recipe; did you mean widths?"),
+        ("zebra = 1", "line 1, zebra is not a key of a recipe; there are version, name, ladder"),
+        ("# so\n\n[formats]\nphoto.jpeg.qualty = 3", "line 4, formats.photo.jpeg.qualty"),
+        (
+            "[ladder.layout]\nlines = [\n  {share = 2.0}]",
+            "line 2, ladder.layout.lines.0.share: input should be less",
+        ),
+        ("[ladder.layout]\nlines = [{up_to = 9}]", "last line must have no up_to"),
+        ("[ladder]\nsteps = {}\npercents = [50]", "two ways to say the same"),
         ("[ladder]\nwidths = [0]", "ladder.widths.0: input should be greater than or equal to 1"),
         ("[ladder]\nwidths = []", "at least one width"),
         ("[ladder]\nwidths = ['400']", "ladder.widths.0"),
@@ -63,3 +106,16 @@ def test_a_wrong_recipe_is_refused_by_file_and_key(text: str, said: str) -> None
 def test_the_published_schema_is_the_code_s_own(name: str) -> None:
     published = Path(__file__).parents[2] / "docs" / "schema" / name
     assert json.loads(published.read_text()) == SCHEMAS[name](), "run `make schema`"
+
+
+def test_every_recipe_to_start_from_can_be_used_and_says_what_it_is_for() -> None:
+    assert {start.name for start in starts()} >= {
+        "site-photos",
+        "product-shots",
+        "documentation-screenshots",
+        "one-column-blog",
+    }
+    for start in starts():
+        recipe = read_recipe(start.text, file=start.name)
+        assert recipe.name and start.purpose.endswith(".") and start.text.startswith(f"# {start.purpose}\n")
+        assert rungs_for(Size(6000, 4000), recipe.ladder)

@@ -7,11 +7,26 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, load_recipe
+from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import write_recipe
 
 
 @click.command()
 @click.argument("recipe_file", type=FOLDER, required=False)
-def recipe(recipe_file: Path | None) -> None:
+@click.option("--start", metavar="NAME", help="Print one of the recipes to start from.")
+@click.option("--list", "list_starts", is_flag=True, help="List the recipes to start from.")
+def recipe(recipe_file: Path | None, *, start: str | None, list_starts: bool) -> None:
     """Print the default recipe, or check RECIPE_FILE and print it with all that it leaves out spelt out."""
-    click.echo(write_recipe(load_recipe(recipe_file)), nl=False)
+    known = {one.name: one for one in starts()}
+    if list_starts:
+        for one in known.values():
+            click.echo(f"{one.name:<26} {one.purpose}")
+    elif start is None:
+        click.echo(write_recipe(load_recipe(recipe_file)), nl=False)
+    elif start in known:
+        click.echo(known[start].text, nl=False)
+    else:
+        raise RecipeError(
+            f"There is no recipe “{start}” to start from.", remedy=f"There are {', '.join(known)}."
+        )

@@ -33,4 +33,6 @@ def snippet(out: Path, original: str, alt: str, sizes: str | None, base_url: str
             remedy="Give its path as `young-prism look` prints it.",
         )
     changes = {key: value for key, value in (("sizes", sizes), ("base_url", base_url)) if value is not None}
-    click.echo(write_snippet(entry.renditions, manifest.recipe.markup.model_copy(update=changes), alt=alt))
+    click.echo(
+        write_snippet(entry.renditions, manifest.recipe.snippet_markup.model_copy(update=changes), alt=alt)
+    )

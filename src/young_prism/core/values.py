@@ -24,6 +24,15 @@ class Size(NamedTuple):
         """Return the size of the same shape at `width`: height rounded half up, never below 1."""
         return Size(width, max(1, (2 * self.height * width + self.width) // (2 * self.width)))
 
+    def at_height(self, height: int) -> Size:
+        """Return the size of the same shape at `height`: width rounded half up, never below 1."""
+        return Size(*reversed(Size(self.height, self.width).at_width(height)))
+
+    def inside(self, box: Size) -> Size:
+        """Return the largest size of the same shape that fits in `box`, which may be larger than this one."""
+        by_width = self.width * box.height >= self.height * box.width
+        return self.at_width(box.width) if by_width else self.at_height(box.height)
+
 
 class ImageFormat(StrEnum):
     """What a file is by its content."""

@@ -105,7 +105,7 @@ def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> Original
         transparent=facts.transparent,
         renditions=tuple(delivered),
         dropped=tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key)))),
-        snippet=snippet(delivered, plan.recipe.markup),
+        snippet=snippet(delivered, plan.recipe.snippet_markup),
     )
 
 

@@ -1,18 +1,73 @@
-"""Widths given as a list. No picture is ever enlarged."""
+"""From a recipe's ladder to the sizes of one original. No picture is ever enlarged."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from functools import lru_cache
+
+from young_prism.core.ladder.layout import needs_of
+from young_prism.core.ladder.optimum import best_rungs
+from young_prism.core.recipe.model import Ladder, Layout
+from young_prism.core.values import Size
 
 
-def rungs_for(original_width: int, widths: Sequence[int]) -> tuple[int, ...]:
-    """Return the widths to make of an original that is `original_width` pixels wide, ascending.
+def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
+    """Return the sizes to make of an original, ascending.
 
-    A width over the original's is left out. Where the original is narrower than the top of the ladder, its own
-    width becomes the last rung, so that no detail is lost.
+    A rung over the original, or over the ladder's box, is left out. Where that cuts the ladder's top off, the largest
+    size that is allowed becomes the last rung, so that no detail is lost. Of two rungs that are nearly the same the
+    smaller is left out.
     """
-    wanted = sorted(set(widths))
-    fitting = [width for width in wanted if width <= original_width]
-    if original_width < wanted[-1] and original_width not in fitting:
-        fitting.append(original_width)
-    return tuple(fitting)
+    most = _largest(original, ladder)
+    wanted = sorted({_at_measure(original, rung, ladder) for rung in _measures(original, most, ladder)})
+    fitting = [size for size in wanted if size.width <= most.width and size.height <= most.height]
+    if not fitting or wanted[-1] not in fitting:
+        fitting.append(most)
+    kept = [fitting[-1]]
+    for size in reversed(fitting[:-1]):
+        if kept[-1].width / size.width >= ladder.min_step and size != kept[-1]:
+            kept.append(size)
+    return tuple(reversed(kept))
+
+
+def widths_of(ladder: Ladder) -> tuple[int, ...]:
+    """Return the rungs as numbers where they do not hang on the original: a list, or the best for a layout."""
+    return _best_for(ladder.layout) if ladder.layout else ladder.widths
+
+
+def _largest(original: Size, ladder: Ladder) -> Size:
+    """Return the largest size allowed: the original's own, or what of it fits in the box."""
+    if ladder.box is None or (original.width <= ladder.box[0] and original.height <= ladder.box[1]):
+        return original
+    return original.inside(Size(*ladder.box))
+
+
+def _measures(original: Size, most: Size, ladder: Ladder) -> tuple[int, ...]:
+    """Return the rungs in the ladder's measure, ascending."""
+    top = {"width": most.width, "height": most.height, "longest-side": max(most)}[ladder.measure]
+    if ladder.percents:
+        whole = {"width": original.width, "height": original.height, "longest-side": max(original)}
+        return tuple(max(1, round(whole[ladder.measure] * percent / 100)) for percent in ladder.percents)
+    if ladder.steps:
+        # Bytes go with area: a step that saves a share s of them takes the width times the square root of 1 - s.
+        rungs: list[int] = []
+        factor = math.sqrt(1 - ladder.steps.save)
+        rung = float(top)
+        while rung >= ladder.steps.smallest or not rungs:
+            rungs.append(max(1, round(rung)))
+            rung *= factor
+        return tuple(rungs)
+    return widths_of(ladder)
+
+
+def _at_measure(original: Size, rung: int, ladder: Ladder) -> Size:
+    if ladder.measure == "width":
+        return original.at_width(rung)
+    if ladder.measure == "height":
+        return original.at_height(rung)
+    return original.inside(Size(rung, rung))
+
+
+@lru_cache(maxsize=64)
+def _best_for(layout: Layout) -> tuple[int, ...]:
+    return best_rungs(needs_of(layout), layout.rungs)

@@ -17,6 +17,9 @@ from young_prism.core.values import ImageFormat, Size
 _SRC_WIDTH = 1000
 """`src` serves browsers without `srcset`: old desktops, so about this wide."""
 
+WHOLE = "100vw"
+"""What `sizes` says where nobody said anything: the whole viewport."""
+
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
@@ -46,7 +49,7 @@ def picture(candidates: Sequence[Candidate], markup: Markup, *, alt: str = "") -
     for rungs in modern:
         srcset = escape(_srcset(rungs, markup))
         lines.append(
-            f'  <source type="{rungs[0].format.mime}" srcset="{srcset}" sizes="{escape(markup.sizes)}">'
+            f'  <source type="{rungs[0].format.mime}" srcset="{srcset}" sizes="{escape(markup.sizes or WHOLE)}">'
         )
     lines += [f"  {img}", "</picture>"]
     return "\n".join(lines)
@@ -65,7 +68,7 @@ def _img(rungs: Sequence[Candidate], markup: Markup, alt: str) -> str:
     middle = min(rungs, key=lambda rung: abs(rung.size.width - _SRC_WIDTH))
     attributes = [("src", path_url(middle.path, markup.base_url))]
     if len(rungs) > 1:
-        attributes += [("srcset", _srcset(rungs, markup)), ("sizes", markup.sizes)]
+        attributes += [("srcset", _srcset(rungs, markup)), ("sizes", markup.sizes or WHOLE)]
     attributes += [("width", str(widest.size.width)), ("height", str(widest.size.height))]
     return _element(attributes, markup, alt)
 

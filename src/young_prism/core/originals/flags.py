@@ -130,7 +130,7 @@ def flags_of(
 
 def _of_content(facts: Facts, recipe: Recipe) -> list[Flagged]:
     """Go through the flags that one original alone can raise: whether, what was seen, what is done."""
-    top = rungs_for(max(1, facts.size.width), recipe.ladder.widths)[-1]
+    top = rungs_for(facts.size, recipe.ladder)[-1].width if facts.size.width else 1
     still = not facts.passes_through
     raised = []
     if Group.PLACE in facts.metadata:

@@ -57,16 +57,15 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> Planne
         rendition = _copy(path, facts, stem)
         return PlannedOriginal(path=path, facts=facts, renditions=(rendition,), remarks=tuple(remarks))
     formats = formats_for(facts, recipe)
-    rungs = rungs_for(facts.size.width, recipe.ladder.widths)
+    rungs = rungs_for(facts.size, recipe.ladder)
     renditions = []
     for fmt, settings in formats.settings().items():
-        longest = max(facts.size.at_width(rungs[-1]))
+        longest = max(rungs[-1])
         if longest > _LONGEST_SIDE.get(fmt, longest):
             # The whole format: a browser that had chosen it would never see the widest rungs.
             remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
             continue
-        for width in rungs:
-            size = facts.size.at_width(width)
+        for size in rungs:
             name = NameParts(stem=stem, width=size.width, height=size.height, format=fmt.value, ext=fmt.ext)
             renditions.append(
                 PlannedRendition(
@@ -75,7 +74,7 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> Planne
                     size=size,
                     settings=settings,
                     key=rendition_key(facts, fmt, size, settings),
-                    reason=_why(fmt, width, facts, recipe),
+                    reason=_why(fmt, size, facts),
                 )
             )
     return PlannedOriginal(path=path, facts=facts, renditions=tuple(renditions), remarks=tuple(remarks))
@@ -102,9 +101,9 @@ def _copy(path: str, facts: Facts, stem: str) -> PlannedRendition:
     )
 
 
-def _why(fmt: ImageFormat, width: int, facts: Facts, recipe: Recipe) -> str:
+def _why(fmt: ImageFormat, size: Size, facts: Facts) -> str:
     role = "fallback" if fmt in (ImageFormat.JPEG, ImageFormat.PNG) else "modern format"
-    if width not in recipe.ladder.widths:
+    if size == facts.size:
         return f"{role} for a {facts.kind_label}, at the original's own width"
     return f"{role} for a {facts.kind_label}"
 

@@ -8,9 +8,10 @@ Chroma is pinned everywhere: encoders change it by themselves.
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator, model_validator
 
 from young_prism.core.values import ImageFormat
 
@@ -107,15 +108,77 @@ class Formats(_Part):
     )
 
 
+def _tuple(value: Any) -> Any:
+    return tuple(_tuple(item) for item in value) if isinstance(value, list) else value
+
+
+FromList = BeforeValidator(_tuple)
+"""TOML has lists, and what is immutable has tuples."""
+
+Width = Annotated[int, Field(ge=1, le=MAX_WIDTH)]
+
+
+class LayoutLine(_Part):
+    """One line of a layout: up to this viewport width, the picture takes this share of it, never over so many CSS pixels.
+
+    The last line has no `up_to`.
+    """
+
+    up_to: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    share: Annotated[float, Field(gt=0, le=1)] = 1.0
+    at_most: Annotated[int, Field(ge=1, le=100_000)] | None = None
+
+
+class Layout(_Part):
+    """What the page asks for: lines from the narrowest viewport up, pixel densities, and how many rungs it may be.
+
+    `viewports` are pairs of a width in CSS pixels and its share of visits; without them usual ones are taken.
+    """
+
+    lines: Annotated[tuple[LayoutLine, ...], FromList] = (LayoutLine(),)
+    densities: Annotated[tuple[Annotated[float, Field(gt=0, le=8)], ...], FromList] = (1, 2, 3)
+    rungs: Annotated[int, Field(ge=1, le=20)] = 5
+    viewports: Annotated[
+        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...], FromList
+    ] = ()
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if not self.lines or not self.densities:
+            raise ValueError("at least one line and one density are needed")
+        ends = [line.up_to for line in self.lines]
+        if ends[-1] is not None:
+            raise ValueError("the last line must have no up_to, so that every viewport has a line")
+        if None in ends[:-1]:
+            raise ValueError("only the last line may have no up_to")
+        if any(a >= b for a, b in pairwise(end for end in ends if end)):
+            raise ValueError("the lines must go from the narrowest viewport up")
+        if self.viewports and not any(share for _, share in self.viewports):
+            raise ValueError("the shares of the viewports are all 0")
+        return self
+
+
+class Steps(_Part):
+    """Rungs by bytes: from the original down, each step predicted to save this share of the bytes, to `smallest` pixels."""
+
+    save: Annotated[float, Field(ge=0.05, le=0.9)] = 0.4
+    smallest: Width = 320
+
+
 class Ladder(_Part):
-    """The widths, in pixels."""
+    """The rungs: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
 
-    widths: tuple[Annotated[int, Field(ge=1, le=MAX_WIDTH)], ...] = (400, 800, 1200, 1600, 2000)
+    `measure` says what a rung is a number of; by its longest side a portrait weighs no more than a landscape. Nothing is
+    larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out.
+    """
 
-    @field_validator("widths", mode="before")
-    @classmethod
-    def _from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
+    widths: Annotated[tuple[Width, ...], FromList] = (400, 800, 1200, 1600, 2000)
+    steps: Steps | None = None
+    layout: Layout | None = None
+    percents: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], FromList] = ()
+    measure: Literal["width", "height", "longest-side"] = "width"
+    box: Annotated[tuple[Width, Width] | None, FromList] = None
+    min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
 
     @field_validator("widths")
     @classmethod
@@ -123,6 +186,15 @@ class Ladder(_Part):
         if not value:
             raise ValueError("at least one width is needed")
         return tuple(sorted(set(value)))
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Self:
+        ways = [name for name in ("steps", "layout", "percents") if getattr(self, name)]
+        if len(ways) > 1:
+            raise ValueError(f"{' and '.join(ways)} are two ways to say the same; keep one")
+        if self.layout and self.measure != "width":
+            raise ValueError("a layout asks for widths; leave measure out")
+        return self
 
 
 class Names(_Part):
@@ -142,7 +214,8 @@ class Names(_Part):
 class Markup(_Part):
     """What the snippets say."""
 
-    sizes: str = "100vw"
+    sizes: str = ""
+    """Empty: what the ladder's layout says, or `100vw` without one."""
     base_url: Annotated[str, Field(pattern=r"^[^\s,\"<>]*$")] = ""
     loading: Literal["lazy", "eager"] = "lazy"
 
@@ -156,3 +229,14 @@ class Recipe(_Part):
     names: Names = Names()
     formats: Formats = Formats()
     markup: Markup = Markup()
+
+    @property
+    def snippet_markup(self) -> Markup:
+        """The markup with its `sizes` written out: by hand, from the layout, or the whole viewport."""
+        if self.markup.sizes:
+            return self.markup
+        from young_prism.core.ladder.layout import sizes_of
+        from young_prism.core.markup.picture import WHOLE
+
+        sizes = sizes_of(self.ladder.layout) if self.ladder.layout else WHOLE
+        return self.markup.model_copy(update={"sizes": sizes})

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import difflib
+import re
 import tomllib
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, get_args
 
 import tomlkit
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.model import Recipe
@@ -15,7 +18,7 @@ from young_prism.core.recipe.model import Recipe
 def read_recipe(text: str, *, file: str = "") -> Recipe:
     """Parse and validate; what is left out has its default.
 
-    Raises `RecipeError` naming every wrong key with what is allowed.
+    Raises `RecipeError` naming every wrong key with its line and what is allowed.
     """
     try:
         data = tomllib.loads(text)
@@ -26,7 +29,7 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
     try:
         return Recipe.model_validate(data)
     except ValidationError as error:
-        problems = "; ".join(_say(problem) for problem in error.errors())
+        problems = "; ".join(_say(problem, text) for problem in error.errors())
         raise RecipeError(
             f"The recipe cannot be used: {problems}.",
             file=file,
@@ -39,9 +42,66 @@ def write_recipe(recipe: Recipe) -> str:
     return tomlkit.dumps(recipe.model_dump(mode="json", exclude_none=True))
 
 
-def _say(problem: Any) -> str:
-    key = ".".join(str(part) for part in problem["loc"])
+def _say(problem: Any, text: str) -> str:
+    path: tuple[str | int, ...] = tuple(problem["loc"])
+    key = ".".join(str(part) for part in path)
+    line = line_of(text, path)
+    where = f"line {line}, {key}" if line and key else key
     if problem["type"] == "extra_forbidden":
-        return f"{key} is not a key of a recipe"
+        return f"{where} is not a key of a recipe; {_allowed_beside(path)}"
     message = str(problem["msg"]).removeprefix("Value error, ")
-    return f"{key}: {message[0].lower()}{message[1:]}" if key else message
+    return f"{where}: {message[0].lower()}{message[1:]}" if where else message
+
+
+def _allowed_beside(path: tuple[str | int, ...]) -> str:
+    """Say which keys there are where an unknown one stands, the likeliest first."""
+    keys = list(_model_at(path[:-1]).model_fields)
+    close = difflib.get_close_matches(str(path[-1]), keys, n=1)
+    return f"did you mean {close[0]}?" if close else f"there are {', '.join(keys)}"
+
+
+def _model_at(path: tuple[str | int, ...]) -> type[BaseModel]:
+    """Return the part of the recipe's model that a path of keys leads to."""
+    model: type[BaseModel] = Recipe
+    for part in path:
+        field = model.model_fields.get(str(part))
+        if field is not None:
+            model = next(iter(_models_in(field.annotation)), model)
+    return model
+
+
+def _models_in(annotation: Any) -> list[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [model for inner in get_args(annotation) for model in _models_in(inner)]
+
+
+_HEADER = re.compile(r"\s*\[+\s*([^\[\]]+?)\s*\]+\s*(?:#.*)?")
+_KEY = re.compile(r"\s*((?:[\w-]+|\"[^\"]*\"|'[^']*')(?:\s*\.\s*(?:[\w-]+|\"[^\"]*\"|'[^']*'))*)\s*=")
+
+
+def line_of(text: str, path: Sequence[str | int]) -> int:
+    """Return the line, from 1, where the deepest key of `path` that can be found is set; 0 for none.
+
+    Neither of the TOML libraries keeps positions; tables and keys stand at the start of lines, which is enough to find
+    one's way (numbers in a path, places in a list, are passed over).
+    """
+    wanted = [str(part) for part in path if isinstance(part, str)]
+    table: list[str] = []
+    best, depth = 0, 0
+    for number, line in enumerate(text.splitlines(), start=1):
+        header = _HEADER.fullmatch(line)
+        key = None if header else _KEY.match(line)
+        if header:
+            table = here = _parts(header[1])
+        elif key:
+            here = [*table, *_parts(key[1])]
+        else:
+            continue
+        if len(here) > depth and here == wanted[: len(here)]:
+            best, depth = number, len(here)
+    return best
+
+
+def _parts(dotted: str) -> list[str]:
+    return [part.strip().strip("\"'") for part in dotted.split(".")]

@@ -68,7 +68,7 @@ def index(slug: str, path: str) -> str | Response:
     cells = _cells(original, ledger)
     delivered = [cell.entry for cell in cells if cell.entry]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    markup = _markup(Recipe().markup)
+    markup = _markup(Recipe().snippet_markup)
     alt = request.args.get("alt", "")
     return render_template(
         "picture/index.html",
