@@ -57,6 +57,7 @@ def _walk(page: Page, address: str) -> None:
     _take(page, f"{source}/intake?view=list&sort=-flags", "intake-list")
     folder = page.locator(".where .mono").first.inner_text()
     _take(page, f"{address}/sources/add?folder={folder}&exclude=*.gif%0A!climb.gif%0Aarchive/", "add-folder")
+    _take(page, f"{source}/recipe?start=site-photos", "recipe")
     _take(page, f"{source}/run", "plan")
     page.get_by_role("button", name=re.compile("Make")).click()
     page.locator("[data-body] tr").nth(7).wait_for(timeout=240_000)

@@ -197,3 +197,20 @@ def test_what_is_dropped_anywhere_on_the_page_is_brought_in(page: Page, live: st
     expect(page.locator("form.drop.over")).to_be_visible()
     page.dispatch_event("main", "drop", {"dataTransfer": dropped})
     expect(page.locator("[data-path='dropped here.jpg']")).to_be_visible(timeout=20_000)
+
+
+def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None:
+    page.goto(f"{live}/s/small-site/recipe?start=site-photos")
+    expect(page.locator("[data-outcome]")).to_contain_text("of all pixels")
+    typed = page.get_by_label("The recipe as TOML")
+    typed.fill("[ladder]\nwidths = [333]\n")
+    expect(page.locator("[data-outcome]")).to_contain_text("photo-333w.jpg")
+    typed.fill("[ladder]\nwidths = [333\n")
+    expect(page.get_by_role("alert")).to_contain_text("not valid TOML")
+    typed.fill("[ladder]\nwidths = [222]\n")
+    page.get_by_role("button", name="Keep this recipe").click()
+    expect(page.get_by_text("is the recipe of this source now")).to_be_visible()
+    expect(typed).to_have_value("[ladder]\nwidths = [222]\n")
+    typed.fill("")  # an empty one is the default again: the tests that follow count on it
+    page.get_by_role("button", name="Keep this recipe").click()
+    expect(page.locator("[data-outcome]")).to_contain_text("photo-900w.jpg")

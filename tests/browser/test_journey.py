@@ -77,6 +77,8 @@ def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
         "/s/small-site/intake?view=list&show=IMG_1.HEIC",
         "/s/small-site/intake/patterns?exclude=*.gif",
         "/sources/add",
+        "/s/small-site/recipe",
+        "/s/small-site/recipe?start=site-photos",
         "/s/empty/intake",
         "/s/small-site/run",
         "/s/empty/run",

@@ -229,3 +229,34 @@ def test_a_zip_is_unpacked_into_a_folder(tmp_path: Path) -> None:
     again = command("unpack", tmp_path / "a.zip", tmp_path / "there")
     assert "1 there already" in again.stderr
     assert command("unpack", tmp_path / "gone.zip", tmp_path / "there").returncode == 2
+
+
+def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
+    assert "one-column-blog" in command("recipe", "--list").stdout
+    (tmp_path / "blog.toml").write_text(command("recipe", "--start", "one-column-blog").stdout)
+    (tmp_path / "visits.csv").write_text("width,share\n390,3\n1280,1\n")
+    told = command(
+        "ladder",
+        tmp_path / "blog.toml",
+        "--viewports",
+        tmp_path / "visits.csv",
+        "--against",
+        "390,800",
+        "--json",
+    )
+    result = json.loads(told.stdout)
+    assert result["ladders"]["best"] == {"widths": [390, 760, 780, 1520], "beyond": 0, "short": 0}
+    assert result["ladders"]["against"]["short"] == 0.125  # 1520 px are needed by half of a quarter
+    assert result["sizes"] == "min(100vw, 760px)"
+    assert (
+        "widths = [390, 760, 780, 1520]"
+        in command("ladder", tmp_path / "blog.toml", "--viewports", tmp_path / "visits.csv").stdout
+    )
+    (tmp_path / "bad.csv").write_text("390,1\nzebra,1\n")
+    wrong = [
+        command("ladder", tmp_path / "blog.toml", "--viewports", tmp_path / "bad.csv"),
+        command("ladder", tmp_path / "blog.toml", "--against", "a,b"),
+        command("recipe", "--start", "zebra"),
+    ]
+    assert [one.returncode for one in wrong] == [2, 2, 2]
+    assert "Line 2" in wrong[0].stderr and "there are" in wrong[2].stderr.lower()

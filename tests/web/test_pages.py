@@ -25,6 +25,8 @@ def token(client) -> str:
         "/s/small-site/look",
         "/s/small-site/scope",
         "/s/small-site/scope/undo",
+        "/s/small-site/recipe",
+        "/s/small-site/recipe/check",
         "/s/small-site/intake/patterns",
         "/s/small-site/uploads",
         "/s/small-site/uploads/known",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import JSON, DateTime, Float, ForeignKey, Integer, String, UniqueConstraint
+from sqlalchemy import JSON, DateTime, Float, ForeignKey, Integer, String, Text, UniqueConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -31,6 +31,8 @@ class SourceRow(Base):
     exclude: Mapped[list[str]] = mapped_column(JSON, default=list, server_default="[]")
     pages_folder: Mapped[str] = mapped_column(default="", server_default="")
     version: Mapped[int] = mapped_column(Integer, default=0, server_default="0")
+    recipe: Mapped[str] = mapped_column(Text, default="", server_default="")
+    """As a person wrote it, with comments; empty is the default one."""
 
 
 class LookRow(Base):

@@ -112,6 +112,11 @@ class Store:
                 )
             )
 
+    def set_recipe(self, source_id: int, text: str) -> None:
+        """Set a source's recipe, as TOML."""
+        with self._session() as session:
+            session.execute(_bumped(source_id).values(recipe=text))
+
     def sources(self) -> list[SourceRow]:
         """Return all sources, by name."""
         with self._session() as session:

@@ -5,14 +5,16 @@ from __future__ import annotations
 import threading
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
+from young_prism.core.errors import RecipeError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
 from young_prism.core.originals.references import Usage, Uses
 from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import KnownPages, Store
 
@@ -63,6 +65,7 @@ class Catalogue:
     uses: Uses
     pages: KnownPages
     outdated: bool
+    recipe: Recipe
     kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
     """Selections worked out already, by what was asked for."""
 
@@ -79,7 +82,7 @@ class Catalogue:
     @cached_property
     def missing(self) -> tuple[tuple[str, Flagged], ...]:
         """What pages refer to though it is not there, with the sentence that says so."""
-        found = flags_of({}, Recipe(), (), self.uses)
+        found = flags_of({}, self.recipe, (), self.uses)
         return tuple(
             (path, flagged)
             for path, flags in found.items()
@@ -126,13 +129,14 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
             facts[path], since[path] = Facts.from_dict(stored), mark
         except (TypeError, ValueError, KeyError):
             outdated = True  # written by another version of this program: to be looked at again
+    recipe = recipe_of(source)
     gone, uses, pages = store.look(source.id)
     out = store.taken_out(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
     flags: dict[str, list[Flagged]] = {}
     for side in (True, False):
         those = {path: known for path, known in facts.items() if (path in out) is side}
-        flags |= flags_of(those, Recipe(), (), uses)
+        flags |= flags_of(those, recipe, (), uses)
     return Catalogue(
         version=source.version,
         entries=tuple(
@@ -144,9 +148,23 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
         uses=uses,
         pages=pages,
         outdated=outdated,
+        recipe=recipe,
     )
 
 
 def scope_of(source: SourceRow, out: frozenset[str] = frozenset()) -> Scope:
     """Return a source's patterns, with what was taken out of it by hand."""
     return Scope(tuple(source.include), tuple(source.exclude), out)
+
+
+def recipe_of(source: SourceRow) -> Recipe:
+    """Return a source's recipe; the default one where it has none, or none that this version understands."""
+    return _read(source.recipe)
+
+
+@lru_cache(maxsize=64)
+def _read(text: str) -> Recipe:
+    try:
+        return read_recipe(text) if text.strip() else Recipe()
+    except RecipeError:
+        return Recipe()  # it was checked when it was saved: only another version can have thought otherwise

@@ -27,9 +27,7 @@ def stops(source: SourceRow | None) -> list[Stop]:
     return [
         Stop("Sources", url_for("sources.index")),
         _stop("Intake", "intake.index", slug),
-        Stop(
-            "Recipe", why_not="Not to be edited here yet: runs use the recipe “Site pictures”, shown on Run."
-        ),
+        _stop("Recipe", "recipe.index", slug),
         Stop("Proof", why_not="Not built yet. Each picture's page shows its renditions at real pixels."),
         _stop("Run", "run.index", slug),
         Stop("Hand-off", why_not="Not built yet. Each picture's page has its snippet to copy."),

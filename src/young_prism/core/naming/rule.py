@@ -51,8 +51,10 @@ def check_rule(rule: str) -> None:
 
 def rendition_path(rule: str, folder: str, parts: NameParts) -> str:
     """Return the path below the output folder, with `/` between folders, for a rule that `check_rule` passed."""
-    values = parts._asdict()
-    name = _BRACE.sub(lambda match: str(values[match[1]]), rule)
+    # The rule passed the check: its braces are plain names, which is all that `format` may be trusted with.
+    name = rule.format(
+        stem=parts.stem, width=parts.width, height=parts.height, format=parts.format, ext=parts.ext
+    )
     return f"{folder}/{name}" if folder else name
 
 

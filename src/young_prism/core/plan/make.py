@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.ladder.rungs import rungs_for
@@ -58,23 +59,24 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> Planne
         return PlannedOriginal(path=path, facts=facts, renditions=(rendition,), remarks=tuple(remarks))
     formats = formats_for(facts, recipe)
     rungs = rungs_for(facts.size, recipe.ladder)
-    renditions = []
+    renditions, folder = [], folder_of(path)
     for fmt, settings in formats.settings().items():
         longest = max(rungs[-1])
         if longest > _LONGEST_SIDE.get(fmt, longest):
             # The whole format: a browser that had chosen it would never see the widest rungs.
             remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
             continue
+        ext, word, why = fmt.ext, fmt.value, _why(fmt, facts)
         for size in rungs:
-            name = NameParts(stem=stem, width=size.width, height=size.height, format=fmt.value, ext=fmt.ext)
+            name = NameParts(stem=stem, width=size.width, height=size.height, format=word, ext=ext)
             renditions.append(
                 PlannedRendition(
-                    path=rendition_path(recipe.names.rule, folder_of(path), name),
+                    path=rendition_path(recipe.names.rule, folder, name),
                     format=fmt,
                     size=size,
                     settings=settings,
                     key=rendition_key(facts, fmt, size, settings),
-                    reason=_why(fmt, size, facts),
+                    reason=f"{why}, at the original's own width" if size == facts.size else why,
                 )
             )
     return PlannedOriginal(path=path, facts=facts, renditions=tuple(renditions), remarks=tuple(remarks))
@@ -101,10 +103,8 @@ def _copy(path: str, facts: Facts, stem: str) -> PlannedRendition:
     )
 
 
-def _why(fmt: ImageFormat, size: Size, facts: Facts) -> str:
+def _why(fmt: ImageFormat, facts: Facts) -> str:
     role = "fallback" if fmt in (ImageFormat.JPEG, ImageFormat.PNG) else "modern format"
-    if size == facts.size:
-        return f"{role} for a {facts.kind_label}, at the original's own width"
     return f"{role} for a {facts.kind_label}"
 
 
@@ -113,12 +113,14 @@ def rendition_key(facts: Facts, fmt: ImageFormat, size: Size, settings: type_set
 
     The name is no part of it, nor is the original's place.
     """
-    parts = [
-        facts.sha256,
-        list(size),
-        fmt.value,
-        settings_dict(settings),
-        encoder_version(fmt) if settings else "copy",
-        PIXELS_VERSION,
-    ]
-    return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:32]
+    # Written out rather than by `json.dumps`: a large source has a hundred thousand of them, and the page waits.
+    text = (
+        f'["{facts.sha256}", [{size.width}, {size.height}], "{fmt.value}", {_settings_text(settings)}, '
+        f'"{encoder_version(fmt) if settings else "copy"}", {PIXELS_VERSION}]'
+    )
+    return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+@lru_cache(maxsize=512)
+def _settings_text(settings: type_settings | None) -> str:
+    return json.dumps(settings_dict(settings), sort_keys=True)

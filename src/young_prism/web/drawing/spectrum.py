@@ -135,12 +135,16 @@ def _gap(widths: Sequence[int], across: Callable[[int], float], formats: int, *,
 
 
 def _width_marks(widths: Sequence[int], across: Callable[[int], float]) -> tuple[Mark, ...]:
-    marks: list[Mark] = []
-    for width in reversed(widths):  # the widest is always named
-        at = round(across(width), 1)
-        if not marks or marks[-1].at - at > 34:
-            marks.append(Mark(at, str(width)))
-    return tuple(reversed(marks))
+    return apart([Mark(round(across(width), 1), str(width)) for width in widths], 34)
+
+
+def apart(marks: Sequence[Mark], room: float) -> tuple[Mark, ...]:
+    """Return those of `marks`, ascending, that stand further than `room` from the next; the last is always named."""
+    kept: list[Mark] = []
+    for mark in reversed(marks):
+        if not kept or kept[-1].at - mark.at > room:
+            kept.append(mark)
+    return tuple(reversed(kept))
 
 
 def _byte_marks(most: int, up: Callable[[int], float], floor: float) -> tuple[Mark, ...]:

@@ -12,7 +12,7 @@ from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
 from young_prism.core.markup.urls import path_url
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.recipe.model import Markup, Recipe
+from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
 from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
@@ -68,7 +68,7 @@ def index(slug: str, path: str) -> str | Response:
     cells = _cells(original, ledger)
     delivered = [cell.entry for cell in cells if cell.entry]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    markup = _markup(Recipe().snippet_markup)
+    markup = _markup(catalogue.recipe.snippet_markup)
     alt = request.args.get("alt", "")
     return render_template(
         "picture/index.html",
@@ -103,7 +103,7 @@ def _planned(catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
         for other in catalogue.entries
         if other.folder == entry.folder and other.facts.seen and (not other.out or other is entry)
     }
-    return next(o for o in make_plan(beside, Recipe()).originals if o.path == entry.path)
+    return next(o for o in make_plan(beside, catalogue.recipe).originals if o.path == entry.path)
 
 
 def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:

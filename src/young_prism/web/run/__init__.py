@@ -15,11 +15,11 @@ from flask import Blueprint, Response, abort, jsonify, redirect, render_template
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.plan.make import make_plan
-from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.ledger import Ledger
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
+from young_prism.web.catalogue import recipe_of
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
 from young_prism.web.run.report import Report, make_report, original_rows
 
@@ -43,7 +43,9 @@ def index(slug: str) -> str | BaseResponse:
         return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
     catalogue = catalogue_of(source)
     # What is known by its header alone joins the plan when its pixels have been seen.
-    plan = make_plan({path: facts for path, facts in catalogue.in_scope.items() if facts.seen}, Recipe())
+    plan = make_plan(
+        {path: facts for path, facts in catalogue.in_scope.items() if facts.seen}, catalogue.recipe
+    )
     ledger = Ledger.load(Path(source.out_folder))
     waiting = [original for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}
@@ -61,7 +63,8 @@ def index(slug: str) -> str | BaseResponse:
         unseen=catalogue.unseen,
         taken_out=len(catalogue.entries) - len(catalogue.in_scope),
         runs=runs,
-        recipe=write_recipe(Recipe()),
+        recipe=source.recipe.strip() or write_recipe(catalogue.recipe),
+        recipe_name=catalogue.recipe.name,
         looking=source.looked_at is None,
     )
 
@@ -70,7 +73,7 @@ def index(slug: str) -> str | BaseResponse:
 def start(slug: str) -> BaseResponse:
     """Start a run."""
     source = source_or_404(slug)
-    run_id = services().runner.start(source, Recipe(), origin="page")
+    run_id = services().runner.start(source, recipe_of(source), origin="page")
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 
 

@@ -1,0 +1,68 @@
+"""The stop Recipe: what is typed is answered with its line or its plan, and kept only when it can be used."""
+
+from __future__ import annotations
+
+from tests.web.test_pages import token
+from tests.web.test_uploads import wait_for
+from young_prism.core.ladder.optimum import Need
+from young_prism.web.drawing.ladder import draw_ladder
+
+RECIPE = "/s/small-site/recipe"
+TYPED = '# mine\nname = "Two widths"\n\n[ladder]\nwidths = [200, 300]\n'
+
+
+def post(app, address: str, text: str):
+    client = app.test_client()
+    return client.post(address, data={"csrf_token": token(client), "toml": text}, follow_redirects=True)
+
+
+def test_what_is_typed_is_answered_and_not_kept(app) -> None:
+    answer = post(app, f"{RECIPE}/check?part=1", TYPED)
+    assert (
+        "<html" not in answer.text
+        and "photo-300w.jpg" in answer.text
+        and "Rungs at 200, 300 px" in answer.text
+    )
+    wrong = post(app, f"{RECIPE}/check?part=1", "[ladder]\nwidht = [200]")
+    assert wrong.status_code == 200
+    assert "line 2, ladder.widht is not a key of a recipe; did you mean widths?" in wrong.text
+    assert "Two widths" not in app.test_client().get(RECIPE).text
+
+
+def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
+    client = app.test_client()
+    kept = post(app, RECIPE, TYPED)
+    assert "“Two widths” is the recipe of this source now" in kept.text.replace("&#34;", '"')
+    assert client.get(f"{RECIPE}.toml").text == TYPED  # comments and all
+    assert "Recipe “Two widths”" in client.get("/s/small-site/run").text
+    refused = post(app, RECIPE, "[ladder]\nwidths = []")
+    assert (
+        "at least one width" in refused.text and "widths = []" in refused.text
+    )  # what was typed is not lost
+    assert client.get(f"{RECIPE}.toml").text == TYPED
+    client.post("/s/small-site/run", data={"csrf_token": token(client)})
+    parts = app.extensions["young_prism"]
+    source = parts.store.source("small-site")
+    wait_for(lambda: parts.store.runs(source.id)[0].state == "done")
+    [run] = parts.store.runs(source.id)
+    assert 'name = "Two widths"' in run.recipe
+    assert {item.width for item in parts.store.items(run.id) if item.original == "photo.jpg"} == {200, 300}
+    again = post(app, f"{RECIPE}/check?part=1", TYPED.replace("300", "301")).text
+    assert "made already" in again and "no longer planned" in again
+
+
+def test_one_can_start_from_a_recipe_that_comes_along(app) -> None:
+    page = app.test_client().get(f"{RECIPE}?start=one-column-blog").text
+    assert "A blog of one column" in page and "Not kept yet." in page
+    assert 'sizes="min(100vw, 760px)"' in page.replace("&#34;", '"')
+    assert "of all pixels" in page
+
+
+def test_the_drawn_ladder_is_true() -> None:
+    drawn = draw_ladder((400, 800), [Need(300, 2), Need(400, 1), Need(900, 1)])
+    low, high = (mark.at for mark in drawn.rungs)
+    assert 0 < low < high < drawn.width
+    assert [bar.to for bar in drawn.needs] == [low, low, high]
+    assert [bar.short for bar in drawn.needs] == [False, False, True]
+    assert drawn.needs[0].x < drawn.needs[1].x == low < high < drawn.needs[2].x
+    assert drawn.top < drawn.needs[0].y < drawn.needs[1].y < drawn.floor  # heavier is higher
