@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from young_prism.core.markup.urls import path_url
+from young_prism.core.naming.clean import cleaned, why_troublesome
 from young_prism.core.naming.collisions import same_name_key, stem_choices
-from young_prism.core.naming.rule import check_rule, split_name
+from young_prism.core.naming.rule import NameParts, check_rule, rendition_path, split_name
 
 
 @pytest.mark.parametrize(
@@ -58,3 +59,53 @@ def test_no_name_can_break_a_srcset(name: str) -> None:
     # HTML Living Standard, "srcset attributes": candidates are split at white space and commas.
     url = path_url(name)
     assert all(char.isascii() and (char.isalnum() or char in "%-._~") for char in url)
+
+
+@pytest.mark.parametrize(
+    ("rule", "name"),
+    [
+        ("{stem}-{width}w.{ext}", "a/été 1-80w.jpg"),
+        ("{stem}_{width:4}x{height:4}.{ext}", "a/été 1_0080x0040.jpg"),
+        ("{folder}-{counter:3}-{width}.{format}", "a/a-007-80.jpeg"),
+        ("{hash}-{width}.{ext}", "a/01234567-80.jpg"),
+        ("pre-{stem}.{hash:12}.{width}.{ext}", "a/pre-été 1.0123456789ab.80.jpg"),
+        ("{width}/{stem}-{width}.{ext}", "a/80/été 1-80.jpg"),
+    ],
+)
+def test_braces_stand_for_what_they_say(rule: str, name: str) -> None:
+    check_rule(rule)
+    parts = NameParts("été 1", 80, 40, "jpeg", "jpg", "a", "0123456789abcdef" * 4, 7)
+    assert rendition_path(rule, "a", parts) == name
+
+
+@pytest.mark.parametrize(
+    "rule",
+    ["{stem:3}-{width}.{ext}", "{width:x}-{stem}.{ext}", "{stem.x}-{width}.{ext}", "{stem}-{width:0}.{ext}"],
+)
+def test_a_brace_takes_a_number_of_digits_and_nothing_else(rule: str) -> None:
+    with pytest.raises(ValueError, match=r"cannot be read|not known"):
+        check_rule(rule)
+
+
+@pytest.mark.parametrize(
+    ("text", "switches", "expected"),
+    [
+        ("Été, à Paris (2)", {}, "Été, à Paris (2)"),
+        ("Été, à Paris (2)", {"case": "lower"}, "été, à paris (2)"),
+        ("Été, à Paris (2)", {"hyphens": True}, "Été-à-Paris-2"),
+        ("Été, à Paris (2)", {"ascii_only": True}, "Ete, a Paris (2)"),
+        ("Été, à Paris (2)", {"ascii_only": True, "hyphens": True, "case": "lower"}, "ete-a-paris-2"),
+        ("route.map.v2", {"hyphens": True}, "route.map.v2"),
+        ("日本", {"ascii_only": True, "hyphens": True}, "Ri-Ben"),
+        ("***", {"hyphens": True}, ""),
+    ],
+)
+def test_switches_make_names_fit_for_the_web(text: str, switches: dict, expected: str) -> None:
+    given_switches = {"case": "keep", "hyphens": False, "ascii_only": False, **switches}
+    assert cleaned(text, **given_switches) == expected
+
+
+def test_names_that_hurt_on_some_system_are_said() -> None:
+    assert "device's name" in why_troublesome("a/CON.x-80w.jpg") and "prefix" in why_troublesome("nul/a.jpg")
+    assert "255" in why_troublesome("é" * 130 + ".jpg")
+    assert why_troublesome("console/a.jpg") == ""

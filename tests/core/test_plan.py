@@ -9,7 +9,17 @@ import pytest
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
-from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Names, Recipe, Webp
+from young_prism.core.recipe.model import (
+    Avif,
+    Formats,
+    FormatSet,
+    Jpeg,
+    Ladder,
+    Names,
+    Override,
+    Recipe,
+    Webp,
+)
 from young_prism.core.values import ImageFormat, Kind, Size
 
 
@@ -76,3 +86,53 @@ def test_a_key_changes_with_what_matters_to_the_pixels_and_with_nothing_else() -
     )
     assert {fmt for fmt in base if base[fmt] != other[fmt]} == {"avif"}
     assert not set(base.values()) & set(keys(facts(400, sha256="1" * 64), Recipe()).values())
+
+
+def paths(recipe: Recipe, *originals: str) -> list[str]:
+    """The names of the JPEGs, one rung each."""
+    one = recipe.model_copy(update={"ladder": Ladder(widths=(400,))})
+    plan = make_plan({path: facts(sha256=path.encode().hex().ljust(64, "0")) for path in originals}, one)
+    return [
+        r.path for original in plan.originals for r in original.renditions if r.format is ImageFormat.JPEG
+    ]
+
+
+@pytest.mark.parametrize(
+    ("names", "expected"),
+    [
+        ({}, ["Été/A b.1-400w.jpg", "c-400w.jpg"]),
+        ({"layout": "flat"}, ["A b.1-400w.jpg", "c-400w.jpg"]),
+        ({"layout": "folder-per-original"}, ["Été/A b.1/A b.1-400w.jpg", "c/c-400w.jpg"]),
+        ({"case": "lower", "hyphens": True, "ascii_only": True}, ["ete/a-b.1-400w.jpg", "c-400w.jpg"]),
+        ({"rule": "{counter:2}-{width}.{ext}"}, ["Été/02-400.jpg", "01-400.jpg"]),
+    ],
+)
+def test_layout_and_switches_decide_where_a_rendition_lies(names: dict, expected: list[str]) -> None:
+    assert sorted(paths(Recipe(names=Names(**names)), "Été/A b.1.jpg", "c.jpg")) == sorted(expected)
+
+
+def test_names_that_a_switch_makes_equal_are_told_apart() -> None:
+    flat = paths(
+        Recipe(names=Names(layout="flat", case="lower", ascii_only=True)), "a/É.jpg", "b/e.jpg", "c/E.png"
+    )
+    assert len(flat) == len({same_name_key(path) for path in flat}) == 3
+
+
+def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None:
+    recipe = Recipe(
+        overrides=(
+            Override(match="hero/", ladder=Ladder(widths=(900,))),
+            Override(match="hero/small.jpg", ladder=Ladder(widths=(100,))),
+            Override(match="*.raw.jpg", leave_out=True),
+        )
+    )
+    plan = make_plan(
+        {path: facts() for path in ("a.jpg", "hero/b.jpg", "hero/small.jpg", "x.raw.jpg")}, recipe
+    )
+    widths = {original.path: {r.size.width for r in original.renditions} for original in plan.originals}
+    assert widths == {"a.jpg": {400, 800, 1000}, "hero/b.jpg": {900}, "hero/small.jpg": {100}}
+    [left] = plan.left_out
+    assert (left.path, left.failed) == ("x.raw.jpg", False) and "recipe leaves it out" in left.error
+    # What an override does not give is the recipe's own: its keys too, so nothing is made twice.
+    plain = make_plan({"a.jpg": facts()}, Recipe()).originals[0].renditions
+    assert plan.originals[0].renditions == plain

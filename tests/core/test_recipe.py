@@ -20,6 +20,8 @@ from young_prism.core.recipe.model import (
     Ladder,
     Layout,
     LayoutLine,
+    Names,
+    Override,
     Recipe,
     Steps,
     Webp,
@@ -31,6 +33,16 @@ from young_prism.core.values import Size
 _recipes = st.builds(
     Recipe,
     name=st.text(min_size=1, max_size=80),
+    names=st.builds(
+        Names,
+        layout=st.sampled_from(["mirrored", "flat"]),
+        hyphens=st.booleans(),
+        case=st.sampled_from(["keep", "lower"]),
+    ),
+    overrides=st.lists(
+        st.builds(Override, match=st.sampled_from(["a/", "*.png", "b/c.jpg"]), leave_out=st.booleans()),
+        max_size=3,
+    ).map(tuple),
     ladder=st.builds(
         Ladder,
         widths=st.lists(st.integers(1, 16383), min_size=1, max_size=6).map(tuple),
@@ -83,6 +95,11 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
             "line 2, ladder.layout.lines.0.share: input should be less",
         ),
         ("[ladder.layout]\nlines = [{up_to = 9}]", "last line must have no up_to"),
+        ("[[overrides]]\nmatch = '!a'", "cannot begin with !"),
+        (
+            "[[overrides]]\nmatch = 'a'\nleaveout = true",
+            "line 3, overrides.0.leaveout is not a key of a recipe; did you mean leave_out?",
+        ),
         ("[ladder]\nsteps = {}\npercents = [50]", "two ways to say the same"),
         ("[ladder]\nwidths = [0]", "ladder.widths.0: input should be greater than or equal to 1"),
         ("[ladder]\nwidths = []", "at least one width"),

@@ -11,14 +11,13 @@ import unicodedata
 from typing import NamedTuple
 
 from young_prism.core.errors import IncomingError
+from young_prism.core.naming.clean import RESERVED
 from young_prism.core.naming.rule import split_name
 
 LONGEST_NAME = 200
 """Bytes in UTF-8. File systems end at 255, and renditions add to the stem."""
 _LONGEST_PATH = 1000
 _DEEPEST = 32
-_RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\.|\Z)", re.IGNORECASE)
-"""Names that one system keeps for devices, whatever their ending."""
 
 
 class Incoming(NamedTuple):
@@ -84,7 +83,7 @@ def _clean(part: str) -> str:
     text = text.rstrip(". ").strip() or "unnamed"
     if text.startswith("."):
         text = text.lstrip(".") or "unnamed"
-    if _RESERVED.match(text):
+    if RESERVED.match(text):
         text = f"_{text}"
     text = re.sub(r'[<>:"|?*]', "_", text)
     return text if len(text.encode()) <= LONGEST_NAME else _shortened(text)

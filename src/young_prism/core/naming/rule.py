@@ -7,21 +7,31 @@ source). A leading dot is part of the stem.
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
-FIELDS = ("stem", "width", "height", "format", "ext")
+FIELDS = ("stem", "width", "height", "format", "ext", "folder", "hash", "counter")
 _BRACE = re.compile(r"\{([^{}]*)\}")
+_PADDED = ("width", "height", "counter", "hash")
+"""Braces that take a number: so many digits at the least, or of a hash so many characters."""
 
 
 class NameParts(NamedTuple):
-    """What the braces of a rule stand for."""
+    """What the braces of a rule stand for.
+
+    `folder` is the name of the innermost folder, `hash` the original's content in hexadecimal, `counter` its place among
+    all originals in the order of paths, from 1.
+    """
 
     stem: str
     width: int
     height: int
     format: str
     ext: str
+    folder: str = ""
+    hash: str = ""
+    counter: int = 0
 
 
 def split_name(name: str) -> tuple[str, str]:
@@ -33,29 +43,57 @@ def split_name(name: str) -> tuple[str, str]:
 def check_rule(rule: str) -> None:
     """Raise `ValueError` when a rule has an unknown brace, leaves its folder, or cannot tell renditions apart."""
     known = ", ".join(f"{{{field}}}" for field in FIELDS)
-    for field in _BRACE.findall(rule):
+    used = set()
+    for brace in _BRACE.findall(rule):
+        field, colon, number = brace.partition(":")
         if field not in FIELDS:
             raise ValueError(f"{{{field}}} is not known in a name rule; there are {known}")
+        if colon and (field not in _PADDED or not number.isdecimal() or not 1 <= int(number) <= 64):
+            raise ValueError(
+                f"{{{brace}}} cannot be read; a number of digits may follow {', '.join(_PADDED)}"
+            )
+        used.add(field)
     rest = _BRACE.sub("", rule)
     if "{" in rest or "}" in rest:
         raise ValueError("a brace in the name rule is not closed")
     if "\\" in rest or "\0" in rest or rule.startswith("/") or ".." in PurePosixPath(rule).parts:
         raise ValueError("a name rule must stay inside the output folder")
-    if "{stem}" not in rule:
-        raise ValueError("the name rule needs {stem}, or all originals would get one name")
-    if "{width}" not in rule:
+    if not used & {"stem", "hash", "counter"}:
+        raise ValueError(
+            "the name rule needs {stem}, {hash} or {counter}, or all originals would get one name"
+        )
+    if "width" not in used:
         raise ValueError("the name rule needs {width}, or all rungs would get one name")
-    if "{ext}" not in rule and "{format}" not in rule:
+    if not used & {"ext", "format"}:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
 
 
 def rendition_path(rule: str, folder: str, parts: NameParts) -> str:
     """Return the path below the output folder, with `/` between folders, for a rule that `check_rule` passed."""
-    # The rule passed the check: its braces are plain names, which is all that `format` may be trusted with.
-    name = rule.format(
-        stem=parts.stem, width=parts.width, height=parts.height, format=parts.format, ext=parts.ext
+    name = _template(rule).format(
+        stem=parts.stem,
+        width=parts.width,
+        height=parts.height,
+        format=parts.format,
+        ext=parts.ext,
+        folder=parts.folder,
+        hash=parts.hash,
+        counter=parts.counter,
     )
     return f"{folder}/{name}" if folder else name
+
+
+@lru_cache(maxsize=64)
+def _template(rule: str) -> str:
+    """Turn a rule's braces into those of `str.format`; the check let only plain names and numbers through."""
+
+    def braces(match: re.Match[str]) -> str:
+        field, _, number = match[1].partition(":")
+        if field == "hash":
+            return f"{{hash:.{number or 8}}}"
+        return f"{{{field}:0{number}d}}" if number else f"{{{field}}}"
+
+    return _BRACE.sub(braces, rule)
 
 
 def folder_of(path: str) -> str:

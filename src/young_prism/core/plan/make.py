@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
+
+from pathspec import GitIgnoreSpec
 
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.naming.clean import cleaned, why_troublesome
 from young_prism.core.naming.collisions import name_apart
 from young_prism.core.naming.rule import NameParts, folder_of, rendition_path, split_name
 from young_prism.core.originals.facts import Facts
@@ -20,7 +23,7 @@ from young_prism.core.plan.model import (
     settings_dict,
     type_settings,
 )
-from young_prism.core.recipe.model import FormatSet, Recipe
+from young_prism.core.recipe.model import FormatSet, Names, Override, Recipe
 from young_prism.core.values import ImageFormat, Kind, Size
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
@@ -38,37 +41,89 @@ def make_plan(facts: Mapping[str, Facts], recipe: Recipe, left_out: Iterable[Lef
     unseen = [path for path, known in facts.items() if not known.seen]
     if unseen:
         raise ValueError(f"look closer first: {unseen[0]}")
+    recipes = {path: recipe_for(path, recipe) for path in facts}
+    left = [
+        LeftOut(
+            path=path,
+            error="The recipe leaves it out.",
+            remedy="Change the override that matches it to have it made.",
+            failed=False,
+        )
+        for path, own in recipes.items()
+        if own is None
+    ]
+    places = {path: number for number, path in enumerate(sorted(facts), start=1)}
     planned = name_apart(
-        list(facts),
-        lambda path, stem: _plan_original(path, facts[path], stem, recipe),
+        [path for path, own in recipes.items() if own],
+        lambda path, stem: _plan_original(path, facts[path], stem, recipes[path] or recipe, places[path]),
         lambda original: [rendition.path for rendition in original.renditions],
     )
-    problems = tuple(sorted(left_out, key=lambda left: left.path))
+    problems = tuple(sorted([*left_out, *left], key=lambda one: one.path))
     return Plan(recipe=recipe, originals=tuple(planned.values()), left_out=problems)
 
 
-def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> PlannedOriginal:
+def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
+    """Return the recipe with the override that concerns an original, None where that leaves it out."""
+    override = next((one for one in reversed(recipe.overrides) if _spec(one.match).match_file(path)), None)
+    if override is None:
+        return recipe
+    return None if override.leave_out else _overridden(recipe, override)
+
+
+@lru_cache(maxsize=256)
+def _spec(pattern: str) -> GitIgnoreSpec:
+    return GitIgnoreSpec.from_lines([pattern])
+
+
+@lru_cache(maxsize=256)
+def _overridden(recipe: Recipe, override: Override) -> Recipe:
+    changes = {"ladder": override.ladder, "formats": override.formats}
+    return recipe.model_copy(update={name: part for name, part in changes.items() if part})
+
+
+def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe, place: int) -> PlannedOriginal:
     plain_stem = split_name(path.rpartition("/")[2])[0]
     remarks = []
     if stem != plain_stem:
         remarks.append(
             f"Another original is called {plain_stem} too; this one's renditions begin with {stem}."
         )
+    clean = _cleaner(recipe.names)
+    stem = clean(stem) or facts.sha256[:8]
+    folder = _folder(path, stem, recipe.names, clean)
     if facts.passes_through:
-        rendition = _copy(path, facts, stem)
-        return PlannedOriginal(path=path, facts=facts, renditions=(rendition,), remarks=tuple(remarks))
-    formats = formats_for(facts, recipe)
+        renditions = [_copy(folder, facts, stem)]
+    else:
+        renditions, left = _renditions(facts, recipe, NameParts(
+            stem=stem, width=0, height=0, format="", ext="", folder=folder_of(path).rpartition("/")[2],
+            hash=facts.sha256, counter=place,
+        ), folder)  # fmt: skip
+        remarks += left
+    trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
+    if trouble:
+        remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
+    return PlannedOriginal(path=path, facts=facts, renditions=tuple(renditions), remarks=tuple(remarks))
+
+
+def _renditions(
+    facts: Facts, recipe: Recipe, parts: NameParts, folder: str
+) -> tuple[list[PlannedRendition], list[str]]:
+    """Plan every format at every rung; return remarks on formats that cannot be as large."""
+    renditions, remarks = [], []
     rungs = rungs_for(facts.size, recipe.ladder)
-    renditions, folder = [], folder_of(path)
-    for fmt, settings in formats.settings().items():
+    for fmt, settings in formats_for(facts, recipe).settings().items():
         longest = max(rungs[-1])
         if longest > _LONGEST_SIDE.get(fmt, longest):
             # The whole format: a browser that had chosen it would never see the widest rungs.
             remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
             continue
-        ext, word, why = fmt.ext, fmt.value, _why(fmt, facts)
+        why = _why(fmt, facts)
+        stem, word, ext = parts.stem, fmt.value, fmt.ext
         for size in rungs:
-            name = NameParts(stem=stem, width=size.width, height=size.height, format=word, ext=ext)
+            name = NameParts(
+                stem=stem, width=size.width, height=size.height, format=word, ext=ext,
+                folder=parts.folder, hash=parts.hash, counter=parts.counter,
+            )  # fmt: skip
             renditions.append(
                 PlannedRendition(
                     path=rendition_path(recipe.names.rule, folder, name),
@@ -79,7 +134,21 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe) -> Planne
                     reason=f"{why}, at the original's own width" if size == facts.size else why,
                 )
             )
-    return PlannedOriginal(path=path, facts=facts, renditions=tuple(renditions), remarks=tuple(remarks))
+    return renditions, remarks
+
+
+def _cleaner(names: Names) -> Callable[[str], str]:
+    if names.case == "keep" and not (names.hyphens or names.ascii_only):
+        return lambda text: text
+    return lambda text: cleaned(text, case=names.case, hyphens=names.hyphens, ascii_only=names.ascii_only)
+
+
+def _folder(path: str, stem: str, names: Names, clean: Callable[[str], str]) -> str:
+    """Return the folder below the output folder that an original's renditions lie in."""
+    if names.layout == "flat":
+        return ""
+    parts = [clean(part) or "folder" for part in folder_of(path).split("/") if part]
+    return "/".join([*parts, stem] if names.layout == "folder-per-original" else parts)
 
 
 def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
@@ -89,8 +158,7 @@ def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
     return recipe.formats.photo_transparent if facts.transparent else recipe.formats.photo
 
 
-def _copy(path: str, facts: Facts, stem: str) -> PlannedRendition:
-    folder = folder_of(path)
+def _copy(folder: str, facts: Facts, stem: str) -> PlannedRendition:
     name = f"{stem}.{facts.format.ext}"
     what = "an animation" if facts.kind is Kind.ANIMATION else "a vector"
     return PlannedRendition(

@@ -198,9 +198,23 @@ class Ladder(_Part):
 
 
 class Names(_Part):
-    """How renditions are called. The folder of the original is kept below the output folder."""
+    """How renditions are called, and in which folder they lie below the output folder.
+
+    `layout`: `mirrored` keeps the original's folders, `flat` has none, `folder-per-original` adds one called like it.
+    The switches change the stem and the folders.
+    """
 
     rule: str = "{stem}-{width}w.{ext}"
+    layout: Literal["mirrored", "flat", "folder-per-original"] = "mirrored"
+    case: Literal["keep", "lower"] = "keep"
+    hyphens: bool = False
+    ascii_only: bool = False
+
+    @property
+    def stays_in_its_folder(self) -> bool:
+        """Whether an original's names do not hang on what lies in other folders."""
+        switched = self.hyphens or self.ascii_only or self.case != "keep"
+        return self.layout != "flat" and not switched and "{counter" not in self.rule
 
     @field_validator("rule")
     @classmethod
@@ -220,6 +234,29 @@ class Markup(_Part):
     loading: Literal["lazy", "eager"] = "lazy"
 
 
+class Override(_Part):
+    """Other decisions for some originals: those that `match`, a pattern in gitignore syntax, or one path, catches.
+
+    What is given here stands in place of the recipe's own, whole; `leave_out` makes nothing of them. Of several that
+    match the last one decides.
+    """
+
+    match: Annotated[str, Field(min_length=1, max_length=500)]
+    ladder: Ladder | None = None
+    formats: Formats | None = None
+    leave_out: bool = False
+
+    @field_validator("match")
+    @classmethod
+    def _is_a_pattern(cls, value: str) -> str:
+        from pathspec import GitIgnoreSpec
+
+        if value.startswith("!"):
+            raise ValueError("a pattern here says whom it concerns; it cannot begin with !")
+        GitIgnoreSpec.from_lines([value])  # a `ValueError` of its own where it is none
+        return value
+
+
 class Recipe(_Part):
     """The whole set of decisions about one source."""
 
@@ -229,6 +266,7 @@ class Recipe(_Part):
     names: Names = Names()
     formats: Formats = Formats()
     markup: Markup = Markup()
+    overrides: Annotated[tuple[Override, ...], FromList] = ()
 
     @property
     def snippet_markup(self) -> Markup:

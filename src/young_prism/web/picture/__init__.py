@@ -101,7 +101,9 @@ def _planned(catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
     beside = {
         other.path: other.facts
         for other in catalogue.entries
-        if other.folder == entry.folder and other.facts.seen and (not other.out or other is entry)
+        if other.facts.seen
+        and (not other.out or other is entry)
+        and (other.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
     }
     return next(o for o in make_plan(beside, catalogue.recipe).originals if o.path == entry.path)
 
