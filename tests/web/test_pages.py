@@ -27,6 +27,7 @@ def token(client) -> str:
         "/s/small-site/scope/undo",
         "/s/small-site/recipe",
         "/s/small-site/recipe/check",
+        "/s/small-site/orphans/remove",
         "/s/small-site/intake/patterns",
         "/s/small-site/uploads",
         "/s/small-site/uploads/known",

@@ -66,3 +66,21 @@ def test_the_drawn_ladder_is_true() -> None:
     assert [bar.short for bar in drawn.needs] == [False, False, True]
     assert drawn.needs[0].x < drawn.needs[1].x == low < high < drawn.needs[2].x
     assert drawn.top < drawn.needs[0].y < drawn.needs[1].y < drawn.floor  # heavier is higher
+
+
+def test_what_an_earlier_recipe_made_is_removed_on_request(app, source, tmp_path) -> None:
+    client, parts = app.test_client(), app.extensions["young_prism"]
+    number = parts.store.source("small-site").id
+    for text in (TYPED, TYPED.replace("200, 300", "210")):
+        post(app, RECIPE, text)
+        client.post("/s/small-site/run", data={"csrf_token": token(client)})
+        wait_for(lambda: parts.store.runs(number)[0].state == "done")
+    page = client.get("/s/small-site/run").text
+    assert "made by an earlier recipe" in page and "photo-300w.jpg" in page
+    done = client.post(
+        "/s/small-site/orphans/remove", data={"csrf_token": token(client)}, follow_redirects=True
+    )
+    assert "files removed" in done.text and "made by an earlier recipe" not in done.text
+    assert (
+        not (tmp_path / "out" / "photo-300w.jpg").exists() and (tmp_path / "out" / "photo-210w.jpg").exists()
+    )

@@ -11,8 +11,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from filelock import FileLock, Timeout
-
 from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.scope import Scope
@@ -21,13 +19,14 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, Listener, OriginalDone, Planned, nobody
-from young_prism.engine.ledger import JOURNAL, Ledger
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
 from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
-from young_prism.engine.publish import output_error, remove_leftovers, write_atomically
+from young_prism.engine.publish import output_error, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
-from young_prism.engine.scan import STATE_FOLDER, WHOLE
+from young_prism.engine.scan import WHOLE
 from young_prism.engine.tasks import render_file
 
 _BASE_TIMEOUT_S = 60.0
@@ -104,26 +103,8 @@ def _locked(source: Path, out: Path) -> Iterator[None]:
             file=str(out),
             remedy="Choose a folder of its own.",
         )
-    state = out / STATE_FOLDER
-    lock = FileLock(state / "lock")
-    try:
-        state.mkdir(parents=True, exist_ok=True)
-        probe = state / "probe"
-        probe.write_bytes(b"")
-        probe.unlink()
-        lock.acquire(timeout=0)
-    except Timeout as error:  # before OSError, of which it is one
-        raise OutputError(
-            "Another run is writing to this output folder.", file=str(out), remedy="Wait until it has ended."
-        ) from error
-    except OSError as error:
-        raise output_error(error, out) from error
-    try:
-        # Only now: before the lock was ours, these might have been another run's, just being written.
-        remove_leftovers(state if not (state / JOURNAL).exists() else out)
+    with held(out):
         yield
-    finally:
-        lock.release()
 
 
 def _execute(

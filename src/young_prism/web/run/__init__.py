@@ -11,12 +11,15 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any
 
-from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
+from young_prism.core.errors import OutputError
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.toml import write_recipe
+from young_prism.core.report.figures import count, format_bytes
 from young_prism.engine.ledger import Ledger
+from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
 from young_prism.web.catalogue import recipe_of
@@ -61,12 +64,31 @@ def index(slug: str) -> str | BaseResponse:
         waiting=len(waiting),
         problems=catalogue.problems,
         unseen=catalogue.unseen,
+        orphans=_orphans(source),
         taken_out=len(catalogue.entries) - len(catalogue.in_scope),
         runs=runs,
         recipe=source.recipe.strip() or write_recipe(catalogue.recipe),
         recipe_name=catalogue.recipe.name,
         looking=source.looked_at is None,
     )
+
+
+def _orphans(source: SourceRow) -> Orphans | None:
+    try:
+        found = find_orphans(Path(source.out_folder))
+    except OutputError:
+        return None  # nothing was made yet
+    return found if found.ours else None
+
+
+@blueprint.post("/s/<slug>/orphans/remove")
+def remove(slug: str) -> BaseResponse:
+    """Delete what an earlier recipe made and nothing plans any more."""
+    source = source_or_404(slug)
+    found = remove_orphans(Path(source.out_folder))
+    kept = f" {count(len(found.changed), 'file')} changed since stayed." if found.changed else ""
+    flash(f"{count(len(found.ours), 'file')} removed, {format_bytes(found.bytes)}.{kept}", "info")
+    return redirect(url_for("run.index", slug=slug), code=303)
 
 
 @blueprint.post("/s/<slug>/run")

@@ -1,0 +1,35 @@
+"""`young-prism orphans`: what an earlier recipe made and nothing plans any more."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.core.report.figures import count, format_bytes
+from young_prism.engine.orphans import find_orphans, remove_orphans
+
+
+@click.command()
+@click.argument("out", type=FOLDER)
+@click.option("--remove", is_flag=True, help="Delete them: only what is byte for byte as we made it.")
+@json_option
+def orphans(*, out: Path, remove: bool, as_json: bool) -> None:
+    """List files in OUT that no recipe plans any more; with --remove delete them."""
+    found = remove_orphans(out) if remove else find_orphans(out)
+    if as_json:
+        print_json(
+            {
+                "orphans": [{"path": orphan.path, "bytes": orphan.bytes} for orphan in found.ours],
+                "changed": list(found.changed),
+                "removed": remove,
+            }
+        )
+    else:
+        for orphan in found.ours:
+            click.echo(f"{format_bytes(orphan.bytes):>8}  {printable(orphan.path)}")
+    for path in found.changed:
+        say(f"Note: {printable(path)} was changed since it was made, and stays.")
+    done = "removed" if remove else "no longer planned; --remove deletes them"
+    say(f"{count(len(found.ours), 'file')}, {format_bytes(found.bytes)}, {done}")

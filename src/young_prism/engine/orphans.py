@@ -1,0 +1,78 @@
+"""Files that an earlier recipe made and that nothing plans any more: listed, and removed when a person says so.
+
+Only what the manifest names as orphaned is touched, and of that only what is byte for byte what we made: a file that was
+changed since is somebody's own, and stays.
+"""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.errors import OutputError
+from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OrphanEntry
+from young_prism.engine.ledger import Ledger, read_manifest
+from young_prism.engine.locking import held
+from young_prism.engine.publish import write_atomically
+
+
+@dataclass(frozen=True, slots=True)
+class Orphans:
+    """What was found: files that may go, or are gone, and those that stay because they were changed since."""
+
+    ours: tuple[OrphanEntry, ...]
+    changed: tuple[str, ...]
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of those that may go."""
+        return sum(orphan.bytes for orphan in self.ours)
+
+
+def find_orphans(out: Path) -> Orphans:
+    """Return what the manifest of an output folder calls orphaned. Raises `OutputError` where there is no manifest."""
+    return _sorted_out(_manifest(out), Ledger.load(out))
+
+
+def remove_orphans(out: Path) -> Orphans:
+    """Delete orphaned files that are ours, and the folders that they leave empty; write the manifest without them.
+
+    Raises `OutputError` where there is no manifest, or another run is writing.
+    """
+    _manifest(out)
+    with held(out):
+        manifest = _manifest(out)
+        found = _sorted_out(manifest, Ledger.load(out))
+        for orphan in found.ours:
+            target = out / orphan.path
+            target.unlink(missing_ok=True)
+            with suppress(OSError):  # the first folder that is not empty ends it
+                for folder in target.parents:
+                    if folder == out:
+                        break
+                    folder.rmdir()
+        gone = {orphan.path for orphan in found.ours}
+        left = tuple(orphan for orphan in manifest.orphaned if orphan.path not in gone)
+        write_atomically(
+            out / MANIFEST_NAME, manifest.model_copy(update={"orphaned": left}).as_json().encode()
+        )
+    return found
+
+
+def _manifest(out: Path) -> Manifest:
+    manifest = read_manifest(out / MANIFEST_NAME)
+    if manifest is None:
+        raise OutputError(
+            "There is no manifest here, which alone tells what is ours.",
+            file=str(out),
+            remedy="Give the output folder of a build.",
+        )
+    return manifest
+
+
+def _sorted_out(manifest: Manifest, ledger: Ledger) -> Orphans:
+    there = [orphan for orphan in manifest.orphaned if (ledger.out / orphan.path).is_file()]
+    ours = tuple(orphan for orphan in there if ledger.is_ours(orphan.path))
+    names = {orphan.path for orphan in ours}
+    return Orphans(ours, tuple(orphan.path for orphan in there if orphan.path not in names))

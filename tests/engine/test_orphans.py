@@ -1,0 +1,47 @@
+"""What an earlier recipe made: found after a build with another one, and removed only where it is ours and untouched."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.pictures import hashes
+from young_prism.core.errors import OutputError
+from young_prism.core.recipe.model import Ladder, Names, Recipe
+from young_prism.engine.build import build
+from young_prism.engine.ledger import read_manifest
+from young_prism.engine.locking import held
+from young_prism.engine.orphans import find_orphans, remove_orphans
+
+FIRST = Recipe(ladder=Ladder(widths=(200,)), names=Names(rule="old/{stem}-{width}.{ext}"))
+SECOND = Recipe(ladder=Ladder(widths=(220,)))
+
+
+def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    with pytest.raises(OutputError, match="no manifest"):
+        find_orphans(out)
+    build(source, out, FIRST, jobs=2)
+    assert not find_orphans(out).ours
+    before = hashes(source)
+    build(source, out, SECOND, jobs=2)
+    (out / "old" / "photo-200.avif").write_bytes(b"mine now")
+    (out / "old" / "notes.txt").write_text("not yours")
+    planned = {
+        r.path for original in read_manifest(out / "manifest.json").originals for r in original.renditions
+    }
+    found = find_orphans(out)
+    assert "old/photo-200.avif" in found.changed and "old/photo-200.jpg" in {o.path for o in found.ours}
+    assert find_orphans(out) == found  # looking changes nothing
+    removed = remove_orphans(out)
+    assert removed == found and removed.bytes > 0
+    assert not any((out / orphan.path).exists() for orphan in removed.ours)
+    assert {p.name for p in (out / "old").iterdir()} == {"photo-200.avif", "notes.txt"}
+    assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
+    assert all((out / path).is_file() for path in planned)
+    assert hashes(source) == before
+    again = build(source, out, SECOND, jobs=2)
+    assert again.outcomes["made"] == 0 and not find_orphans(out).ours
+    with held(out), pytest.raises(OutputError, match="Another run"):
+        remove_orphans(out)
