@@ -40,7 +40,10 @@ def facts(width: int = 1000, height: int = 500, **changes: object) -> Facts:
         ({"kind": Kind.GRAPHIC}, ["avif", "webp", "png"]),
         ({"kind": Kind.GRAPHIC, "transparent": True}, ["avif", "webp", "png"]),
         ({"kind": Kind.VECTOR, "format": ImageFormat.SVG}, ["svg"]),
-        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF}, ["gif"]),
+        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2}, ["webp", "gif"]),
+        ({"kind": Kind.ANIMATION, "format": ImageFormat.WEBP, "frames": 2}, ["webp"]),
+        # More frames than memory should hold: only copied.
+        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 100_000}, ["gif"]),
     ],
 )
 def test_formats_follow_the_kind(changes: dict[str, object], formats: list[str]) -> None:

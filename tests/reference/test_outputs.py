@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from pathlib import Path
 
@@ -11,7 +12,10 @@ import pytest
 from PIL import Image
 
 from tests import pictures
+from young_prism.core.originals.look import look
+from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.render.render import render
 from young_prism.core.values import Outcome
 from young_prism.engine.build import build
 from young_prism.engine.ledger import read_manifest
@@ -123,3 +127,30 @@ def test_real_pictures_go_through_whole(tmp_path: Path) -> None:
     assert {
         kinds[name] for name in ("horse.png", "phantom.png", "chessboard_GRAY.png", "chessboard_RGB.png")
     } == {"graphic"}
+
+
+@pytest.mark.parametrize("loops", [None, 0, 2])
+def test_an_animation_keeps_its_times_and_loops_as_webp(loops: int | None, tmp_path: Path) -> None:
+    """Read back by Pillow, and by webpinfo, which prints each frame's duration and the loop count."""
+    frames = [pictures.graphic(90, 60), pictures.photo(90, 60), pictures.graphic(90, 60).rotate(180)]
+    options = {} if loops is None else {"loop": loops}
+    source, file = tmp_path / "a.gif", tmp_path / "a.webp"
+    frames[0].save(source, save_all=True, append_images=frames[1:], duration=[70, 130, 200], **options)
+    data = source.read_bytes()
+    moving, copied = render(data, make_plan({"a.gif": look(data)}, Recipe()).originals[0])
+    assert (copied.data, copied.outcome) == (data, Outcome.KEPT)
+    assert moving.data and moving.outcome is Outcome.MADE and moving.bytes < len(data)
+    file.write_bytes(moving.data)
+    with Image.open(file) as webp:
+        times = []
+        for number in range(webp.n_frames):
+            webp.seek(number)
+            webp.load()
+            times.append(webp.info["duration"])
+        shown = np.asarray(webp.convert("RGB")).astype(int)
+    assert times == [70, 130, 200]
+    assert np.abs(shown - np.asarray(frames[2]).astype(int)).mean() < 8  # the last frame is the last frame
+    said = subprocess.run(["webpinfo", file], capture_output=True, text=True, check=True).stdout
+    assert re.findall(r"Duration: (\d+)", said) == ["70", "130", "200"]
+    # A WebP's number is how often it plays (RFC 9649, 2.7.1.1), a GIF's how often again; without one it plays once.
+    assert re.search(r"Loop count\s*:\s*(\d+)", said)[1] == {None: "1", 0: "0", 2: "3"}[loops]

@@ -153,7 +153,13 @@ def _of_content(facts: Facts, recipe: Recipe) -> list[Flagged]:
         raised.append(Flagged(Flag.NOT_SRGB, what, "It is converted to sRGB before the profile goes."))
     if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
         what = f"{facts.frames} frames weigh as much as a video."
-        raised.append(Flagged(Flag.VIDEO, what, "It is copied as it is; a video would be far smaller."))
+        raised.append(
+            Flagged(
+                Flag.VIDEO,
+                what,
+                "A GIF is made as WebP too, others are copied; a video would be smaller still.",
+            )
+        )
     raised += [Flagged(flag, what, then) for here, flag, what, then in _PLAIN if here(facts)]
     return raised
 

@@ -24,7 +24,7 @@ from young_prism.core.plan.model import (
     type_settings,
 )
 from young_prism.core.recipe.model import FormatSet, Names, Override, Recipe
-from young_prism.core.values import ImageFormat, Kind, Size
+from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
@@ -92,7 +92,7 @@ def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe, place: in
     stem = clean(stem) or facts.sha256[:8]
     folder = _folder(path, stem, recipe.names, clean)
     if facts.passes_through:
-        renditions = [_copy(folder, facts, stem)]
+        renditions = [*_moving(folder, facts, stem, recipe), _copy(folder, facts, stem)]
     else:
         renditions, left = _renditions(facts, recipe, NameParts(
             stem=stem, width=0, height=0, format="", ext="", folder=folder_of(path).rpartition("/")[2],
@@ -158,17 +158,40 @@ def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
     return recipe.formats.photo_transparent if facts.transparent else recipe.formats.photo
 
 
+def _moving(folder: str, facts: Facts, stem: str, recipe: Recipe) -> list[PlannedRendition]:
+    """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
+    webp = recipe.formats.animation.webp
+    if facts.kind is not Kind.ANIMATION or facts.format is not ImageFormat.GIF or webp is None:
+        return []
+    if facts.frames * facts.size.pixels > MAX_PIXELS:
+        return []  # all frames are in memory at once
+    return [
+        PlannedRendition(
+            path=_plain_path(folder, stem, ImageFormat.WEBP),
+            format=ImageFormat.WEBP,
+            size=facts.size,
+            settings=webp,
+            key=rendition_key(facts, ImageFormat.WEBP, facts.size, webp),
+            reason="modern format for an animation, with its times and loops",
+        )
+    ]
+
+
 def _copy(folder: str, facts: Facts, stem: str) -> PlannedRendition:
-    name = f"{stem}.{facts.format.ext}"
     what = "an animation" if facts.kind is Kind.ANIMATION else "a vector"
     return PlannedRendition(
-        path=f"{folder}/{name}" if folder else name,
+        path=_plain_path(folder, stem, facts.format),
         format=facts.format,
         size=facts.size,
         settings=None,
         key=rendition_key(facts, facts.format, facts.size, None),
         reason=f"{what}: copied as it is",
     )
+
+
+def _plain_path(folder: str, stem: str, fmt: ImageFormat) -> str:
+    name = f"{stem}.{fmt.ext}"
+    return f"{folder}/{name}" if folder else name
 
 
 def _why(fmt: ImageFormat, facts: Facts) -> str:

@@ -95,6 +95,12 @@ class TransparentFormatSet(FormatSet):
         return self
 
 
+class AnimationFormats(_Part):
+    """What a GIF that moves is made into; the GIF itself stays as the fallback. Without `webp` it is only copied."""
+
+    webp: Webp | None = Webp(quality=75, lossless="when-smaller")
+
+
 class Formats(_Part):
     """Formats by the kind of picture."""
 
@@ -106,6 +112,7 @@ class Formats(_Part):
     graphic_transparent: TransparentFormatSet = TransparentFormatSet(
         avif=Avif(quality=70, chroma="4:4:4"), webp=Webp(quality=85, lossless="when-smaller"), png=Png()
     )
+    animation: AnimationFormats = AnimationFormats()
 
 
 def _tuple(value: Any) -> Any:

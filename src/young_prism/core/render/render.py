@@ -12,6 +12,7 @@ from typing import Any
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.originals.facts import Facts
+from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.shape import largest_rung, smaller_rung
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
@@ -45,9 +46,7 @@ def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
             file=original.path,
             remedy="Run again to take the new one.",
         )
-    if facts.passes_through:
-        return [_done(planned, Outcome.KEPT, planned.reason, data) for planned in original.renditions]
-    made = _encode_all(data, original)
+    made = _as_it_is(data, original) if facts.passes_through else _encode_all(data, original)
     dropped = formats_not_worth_it(
         {
             fmt: [len(made[r.path][0]) for r in original.renditions if r.format is fmt]
@@ -57,9 +56,32 @@ def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
     return [
         _dropped(planned, len(made[planned.path][0]), dropped[planned.format])
         if planned.format in dropped
+        else _done(planned, Outcome.KEPT, planned.reason, data)
+        if planned.settings is None
         else _kept_or_made(planned, *made[planned.path])
         for planned in original.renditions
     ]
+
+
+def _as_it_is(data: bytes, original: PlannedOriginal) -> dict[str, tuple[bytes, bool]]:
+    """Return the copy of an animation or a vector, and an animation's other formats, by path."""
+    return {
+        planned.path: (data if planned.settings is None else _moving(data, planned), planned.settings is None)
+        for planned in original.renditions
+    }
+
+
+def _moving(data: bytes, planned: PlannedRendition) -> bytes:
+    """Encode all frames of a GIF, with its times and loops. Raises `DamagedError`."""
+    if not isinstance(planned.settings, Webp):
+        raise DamagedError(f"No encoder for an animation in {planned.format}.", remedy="Report this.")
+    try:
+        frames = pyvips.Image.new_from_buffer(
+            data, "", n=-1, access="sequential", fail_on="error"
+        ).copy_memory()
+        return webp.encode(frames, planned.settings)
+    except pyvips.Error as error:
+        raise damaged(error) from error
 
 
 def _encode_all(data: bytes, original: PlannedOriginal) -> dict[str, tuple[bytes, bool]]:

@@ -1,6 +1,7 @@
 """GIF89a: logical screen (18), image descriptor (20), graphic control (23), application extension (26).
 
-How often it loops stands in the application extension NETSCAPE2.0 (common practice, no source): 0 is for ever.
+How often it is played again stands in the application extension NETSCAPE2.0 (common practice, no source): 0 is for
+ever, and without it the animation plays once.
 """
 
 from __future__ import annotations
@@ -31,7 +32,8 @@ def read(view: View) -> Header:
                 hundredths += int.from_bytes(data[body + 1 : body + 3], "little")
                 alpha = alpha or bool(data[body] & 1)
             elif label == 0xFF and data[body : body + 11] == b"NETSCAPE2.0":
-                loops = int.from_bytes(data[body + 13 : body + 15], "little")
+                again = int.from_bytes(data[body + 13 : body + 15], "little")
+                loops = again + 1 if again else 0
             elif label == 0xFF and data[body : body + 11] == b"XMP DataXMP":
                 # Stored without sub-blocks, with a tail by which readers of sub-blocks find its end (XMP part 3, 1.1.2).
                 xmp = data[body + 11 : data.find(b"\0\0", body + 11)]
