@@ -5,7 +5,7 @@ DEMO := .demo
 PY := .venv/bin/python
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench bench-intake screenshots clean
+.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -57,6 +57,9 @@ css:
 
 schema: .venv/.test
 	$(PY) -m tools.write_schemas
+
+bench-plan: .venv/.test
+	$(PY) -m bench.plan
 
 bench-intake: .venv/.test
 	$(PY) -m bench.intake

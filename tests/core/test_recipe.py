@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import BaseModel
 from tools.write_schemas import SCHEMAS
 
 from young_prism.core.errors import RecipeError
@@ -27,7 +29,7 @@ from young_prism.core.recipe.model import (
     Webp,
 )
 from young_prism.core.recipe.starts import starts
-from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.recipe.toml import _models_in, read_recipe, write_recipe
 from young_prism.core.values import Size
 
 _recipes = st.builds(
@@ -136,3 +138,19 @@ def test_every_recipe_to_start_from_can_be_used_and_says_what_it_is_for() -> Non
         recipe = read_recipe(start.text, file=start.name)
         assert recipe.name and start.purpose.endswith(".") and start.text.startswith(f"# {start.purpose}\n")
         assert rungs_for(Size(6000, 4000), recipe.ladder)
+
+
+def _keys(model: type[BaseModel]) -> set[str]:
+    return set(model.model_fields) | {
+        key
+        for part in model.model_fields.values()
+        for inner in _models_in(part.annotation)
+        for key in _keys(inner)
+    }
+
+
+def test_every_key_is_documented_and_the_examples_can_be_used() -> None:
+    text = (Path(__file__).parents[2] / "docs" / "recipe.md").read_text()
+    missing = {key for key in _keys(Recipe) if not re.search(rf"[`\[.\s{{]{key}[`\].,\s=]", text)}
+    assert not missing
+    read_recipe("\n".join(re.findall(r"```toml\n(.*?)```", text, re.DOTALL)))

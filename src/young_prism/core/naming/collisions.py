@@ -19,6 +19,8 @@ Named = TypeVar("Named")
 
 def same_name_key(path: str) -> str:
     """Return what two paths share when some file system takes them for one: NFC, then case folded."""
+    if path.isascii():
+        return path.lower()  # the same, and most paths are; a plan has a hundred thousand of them
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 

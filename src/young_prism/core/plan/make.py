@@ -119,6 +119,7 @@ def _renditions(
             continue
         why = _why(fmt, facts)
         stem, word, ext = parts.stem, fmt.value, fmt.ext
+        rest_of_key = _rest_of_key(fmt, settings)
         for size in rungs:
             name = NameParts(
                 stem=stem, width=size.width, height=size.height, format=word, ext=ext,
@@ -130,7 +131,7 @@ def _renditions(
                     format=fmt,
                     size=size,
                     settings=settings,
-                    key=rendition_key(facts, fmt, size, settings),
+                    key=_key(facts.sha256, size, rest_of_key),
                     reason=f"{why}, at the original's own width" if size == facts.size else why,
                 )
             )
@@ -204,14 +205,17 @@ def rendition_key(facts: Facts, fmt: ImageFormat, size: Size, settings: type_set
 
     The name is no part of it, nor is the original's place.
     """
-    # Written out rather than by `json.dumps`: a large source has a hundred thousand of them, and the page waits.
-    text = (
-        f'["{facts.sha256}", [{size.width}, {size.height}], "{fmt.value}", {_settings_text(settings)}, '
-        f'"{encoder_version(fmt) if settings else "copy"}", {PIXELS_VERSION}]'
-    )
+    return _key(facts.sha256, size, _rest_of_key(fmt, settings))
+
+
+def _key(sha256: str, size: Size, rest: str) -> str:
+    text = f'["{sha256}", [{size.width}, {size.height}], {rest}'
     return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 
 @lru_cache(maxsize=512)
-def _settings_text(settings: type_settings | None) -> str:
-    return json.dumps(settings_dict(settings), sort_keys=True)
+def _rest_of_key(fmt: ImageFormat, settings: type_settings | None) -> str:
+    """Return the part that all originals share, written out once: a large source has a hundred thousand keys."""
+    made_by = encoder_version(fmt) if settings else "copy"
+    described = json.dumps(settings_dict(settings), sort_keys=True)
+    return f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
@@ -14,12 +15,14 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import Waste, waste_of
 from young_prism.core.ladder.rungs import widths_of
+from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan, PlannedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.engine.ledger import Ledger
+from young_prism.engine.ledger import JOURNAL, Ledger
+from young_prism.engine.scan import STATE_FOLDER
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, recipe_of
 from young_prism.web.context import catalogue_of, services, source_or_404
@@ -146,7 +149,7 @@ def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
 
 def _states(source: SourceRow, plan: Plan) -> tuple[tuple[str, int], ...]:
     """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
-    ledger = Ledger.load(Path(source.out_folder))
+    ledger = _ledger_as_of(source.out_folder, *_stamps(Path(source.out_folder)))
     states: Counter[str] = Counter()
     planned = set()
     for original in plan.originals:
@@ -163,6 +166,23 @@ def _states(source: SourceRow, plan: Plan) -> tuple[tuple[str, int], ...]:
     if orphans:
         states["made before, no longer planned"] = orphans
     return tuple(states.items())
+
+
+@lru_cache(maxsize=4)
+def _ledger_as_of(out: str, *_stamps: int) -> Ledger:
+    """Return the records of an output folder, read once for each state: they are asked for with every key that is typed."""
+    return Ledger.load(Path(out))
+
+
+def _stamps(out: Path) -> list[int]:
+    stamps = []
+    for name in (MANIFEST_NAME, f"{STATE_FOLDER}/{JOURNAL}"):
+        try:
+            info = (out / name).stat()
+            stamps += [info.st_mtime_ns, info.st_size]
+        except OSError:
+            stamps += [0, 0]
+    return stamps
 
 
 def _names(originals: Sequence[PlannedOriginal]) -> tuple[tuple[str, str], ...]:
