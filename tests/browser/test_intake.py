@@ -41,6 +41,8 @@ def test_a_long_list_scrolls_to_its_end_and_the_page_holds_little_of_it(
     page: Page, long_list: str, view: str
 ) -> None:
     page.goto(f"{long_list}?view={view}&sort=name")
+    page.evaluate("document.fonts.ready.then(() => new Promise(requestAnimationFrame))")
+    page.wait_for_timeout(200)
     height = page.evaluate("document.documentElement.scrollHeight")
     page.evaluate("scrollTo(0, document.documentElement.scrollHeight)")
     last = page.locator("[data-item='899']")

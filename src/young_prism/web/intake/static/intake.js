@@ -79,6 +79,7 @@ class Window {
     this.chunk = Number(element.dataset.stretch)
     this.chunks = new Map() // number -> items, or null while they are on their way
     this.shown = new Map()
+    this.held = -1
     this.above = this.spacer()
     this.below = this.spacer()
     const first = Number(element.dataset.first)
@@ -92,9 +93,14 @@ class Window {
     new ResizeObserver(([{ contentRect }]) => {
       if (contentRect.width === this.width) return // only longer or shorter
       this.width = contentRect.width
-      this.row = 0
+      this.stale = true
       this.soon()
     }).observe(element.parentElement)
+    // Rows are as high as their letters, which may come after them.
+    document.fonts.ready.then(() => {
+      this.stale = true
+      this.soon()
+    })
     if (first) {
       this.measure()
       scrollTo(0, this.top() + (first / this.columns) * this.row - 120)
@@ -135,18 +141,19 @@ class Window {
   }
 
   draw() {
-    if (!this.row && !this.measure()) return
+    // Where nothing but stand-ins is in sight there is nothing to measure yet: the old measure serves until then.
+    if ((this.stale || !this.row) && this.measure()) this.stale = false
+    if (!this.row) return
     const rows = Math.ceil(this.count / this.columns)
     const margin = Math.ceil(innerHeight / this.row)
     const from = Math.max(0, Math.min(rows - 1, Math.floor((scrollY - this.top()) / this.row) - margin))
     const to = Math.min(rows, from + 3 * margin + 2)
     const first = from * this.columns
     const last = Math.min(this.count, to * this.columns)
-    let held = -1 // where the keys are, when what stands there is exchanged
     for (const [at, item] of this.shown) {
       const inside = at >= first && at < last
       if (inside && !(item.dataset.waits && this.item(at))) continue
-      if (inside && item === document.activeElement) held = at
+      if (item.contains(document.activeElement)) this.held = at // given back when something stands there again
       halt(item)
       item.remove()
       this.shown.delete(at)
@@ -163,7 +170,10 @@ class Window {
       if (before.nextElementSibling !== item) before.after(item)
       before = item
     }
-    if (held >= 0) focusOn(this.shown.get(held))
+    if (this.held >= 0 && this.shown.has(this.held) && document.activeElement === document.body) {
+      focusOn(this.shown.get(this.held))
+      this.held = -1
+    }
     this.gap(this.above, from)
     this.gap(this.below, rows - to)
     // What was far away is forgotten.
