@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import threading
 from pathlib import Path
 
@@ -20,7 +21,13 @@ def nothing_left_behind(tmp_path: Path):
     assert not parts, f"a test left temporary files: {parts}"
 
 
+@pytest.fixture(scope="session")
+def painted(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The small source, painted once: that takes longer than most tests."""
+    return pictures.small_source(tmp_path_factory.mktemp("painted") / "site")
+
+
 @pytest.fixture
-def source(tmp_path: Path) -> Path:
-    """A small source with every kind of picture in it."""
-    return pictures.small_source(tmp_path / "site")
+def source(painted: Path, tmp_path: Path) -> Path:
+    """A small source with every kind of picture in it, a copy for each test."""
+    return Path(shutil.copytree(painted, tmp_path / "site"))
