@@ -11,7 +11,8 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, Page, expect
 
 from tests import pictures
-from young_prism.core.recipe.model import Ladder, Markup, Recipe
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.engine.build import build
 from young_prism.engine.ledger import read_manifest
 from young_prism.engine.record import snippet

@@ -13,7 +13,8 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of, read_viewports
 from young_prism.core.ladder.optimum import Need, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for
-from young_prism.core.recipe.model import Ladder, Layout, LayoutLine, Markup, Recipe, Steps
+from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
+from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.report.visitor import Rung, fetched
 from young_prism.core.values import Size
 

@@ -9,17 +9,9 @@ import pytest
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
-from young_prism.core.recipe.model import (
-    Avif,
-    Formats,
-    FormatSet,
-    Jpeg,
-    Ladder,
-    Names,
-    Override,
-    Recipe,
-    Webp,
-)
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Names, Override, Recipe
 from young_prism.core.values import ImageFormat, Kind, Size
 
 

@@ -14,20 +14,9 @@ from tools.write_schemas import SCHEMAS
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.rungs import rungs_for
-from young_prism.core.recipe.model import (
-    Avif,
-    Formats,
-    FormatSet,
-    Jpeg,
-    Ladder,
-    Layout,
-    LayoutLine,
-    Names,
-    Override,
-    Recipe,
-    Steps,
-    Webp,
-)
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
+from young_prism.core.recipe.model import Names, Override, Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import _models_in, read_recipe, write_recipe
 from young_prism.core.values import Size

@@ -14,7 +14,9 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import OutputError, SourceError
-from young_prism.core.recipe.model import Avif, Formats, FormatSet, Jpeg, Ladder, Recipe, Webp
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Outcome
 from young_prism.engine import build as build_module
 from young_prism.engine import looking as looking_module

@@ -8,7 +8,8 @@ import pytest
 
 from tests.pictures import hashes
 from young_prism.core.errors import OutputError
-from young_prism.core.recipe.model import Ladder, Names, Recipe
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Names, Recipe
 from young_prism.engine.build import build
 from young_prism.engine.ledger import read_manifest
 from young_prism.engine.locking import held

@@ -14,7 +14,8 @@ from PIL import Image
 from tests import pictures
 from young_prism.core.originals.look import look
 from young_prism.core.plan.make import make_plan
-from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
 from young_prism.core.values import Outcome
 from young_prism.engine.build import build

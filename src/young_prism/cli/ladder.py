@@ -30,7 +30,8 @@ def ladder(
     if viewports:
         layout = layout.model_copy(update={"viewports": _viewports(viewports)})
     needs = needs_of(layout)
-    chosen = best_rungs(needs, rungs or layout.rungs)
+    usual = len(layout.rungs) if isinstance(layout.rungs, tuple) else layout.rungs
+    chosen = best_rungs(needs, rungs or usual)
     ladders = {"best": chosen, **({"against": _widths(against)} if against else {})}
     wastes = {name: waste_of(widths, needs) for name, widths in ladders.items()}
     if as_json:

@@ -19,6 +19,8 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 @click.option("--base-url", help="Where the output folder is served; from the recipe if left out.")
 def snippet(out: Path, original: str, alt: str, sizes: str | None, base_url: str | None) -> None:
     """Print the markup for ORIGINAL (its path in the source) from the build in OUT."""
+    from young_prism.core.markup.picture import art_of
+    from young_prism.core.plan.make import recipe_for
     from young_prism.engine.ledger import read_manifest
     from young_prism.engine.record import snippet as write_snippet
 
@@ -33,6 +35,8 @@ def snippet(out: Path, original: str, alt: str, sizes: str | None, base_url: str
             remedy="Give its path as `young-prism look` prints it.",
         )
     changes = {key: value for key, value in (("sizes", sizes), ("base_url", base_url)) if value is not None}
+    recipe = recipe_for(original, manifest.recipe) or manifest.recipe
+    markup = recipe.snippet_markup.model_copy(update=changes)
     click.echo(
-        write_snippet(entry.renditions, manifest.recipe.snippet_markup.model_copy(update=changes), alt=alt)
+        write_snippet(entry.renditions, markup, alt=alt, art=art_of(recipe), transparent=entry.transparent)
     )

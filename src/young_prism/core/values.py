@@ -53,6 +53,11 @@ class ImageFormat(StrEnum):
         return "image/svg+xml" if self is ImageFormat.SVG else f"image/{self.value}"
 
     @property
+    def has_alpha(self) -> bool:
+        """Whether the format has transparency."""
+        return self is not ImageFormat.JPEG
+
+    @property
     def ext(self) -> str:
         """The ending that we give, without the dot."""
         return "jpg" if self is ImageFormat.JPEG else self.value

@@ -25,7 +25,7 @@ from young_prism import __version__
 from young_prism.core.manifest.model import MANIFEST_NAME, DroppedEntry, Manifest, RenditionEntry
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
-from young_prism.core.render.worth import formats_not_worth_it
+from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER, Found
@@ -143,19 +143,19 @@ class Ledger:
         What was left out once is judged again by its recorded bytes: what it was measured against may have gone
         from the recipe.
         """
-        sizes: dict[ImageFormat, list[int]] = {}
-        left_out: set[ImageFormat] = set()
+        files: list[tuple[str, ImageFormat, int]] = []
+        left_out: set[tuple[str, ImageFormat]] = set()
         for rendition in original.renditions:
             place = (rendition.path, rendition.key)
             if self.is_there(rendition):
                 entry: RenditionEntry | DroppedEntry = self.made[place]
             elif place in self.dropped:
                 entry = self.dropped[place]
-                left_out.add(rendition.format)
+                left_out.add((rendition.facet, rendition.format))
             else:
                 return False
-            sizes.setdefault(rendition.format, []).append(entry.bytes)
-        return left_out == set(formats_not_worth_it(sizes))
+            files.append((rendition.facet, rendition.format, entry.bytes))
+        return left_out == set(not_worth_it(files))
 
     def is_there(self, rendition: PlannedRendition) -> bool:
         """Whether a rendition was made from the same original in the same way, and lies there untouched."""

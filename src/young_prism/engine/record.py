@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
@@ -14,8 +14,10 @@ from young_prism.core.manifest.model import (
     OrphanEntry,
     RenditionEntry,
 )
-from young_prism.core.markup.picture import Candidate, picture, plain_img
-from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
+from young_prism.core.markup.picture import ArtDirection, Candidate, art_of, picture, plain_img
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.make import recipe_for
+from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Markup
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import ImageFormat, Outcome, Size
@@ -34,6 +36,8 @@ def rendition_entry(rendered: Rendered) -> RenditionEntry:
         bytes=rendered.bytes,
         sha256=rendered.sha256,
         key=planned.key,
+        facet=_facet(planned),
+        placeholder=rendered.placeholder or None,
         outcome="kept" if rendered.outcome is Outcome.KEPT else "made",
         reason=rendered.reason,
     )
@@ -48,22 +52,41 @@ def dropped_entry(rendered: Rendered) -> DroppedEntry:
         width=planned.size.width,
         height=planned.size.height,
         bytes=rendered.bytes,
+        facet=_facet(planned),
         key=planned.key,
         reason=rendered.reason,
     )
 
 
+def _facet(planned: PlannedRendition) -> str | None:
+    return None if planned.facet == WHOLE_FACET else planned.facet
+
+
 def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
     """Return renditions as markup sees them."""
-    return [Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height)) for r in renditions]
+    return [
+        Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
+        for r in renditions
+    ]
 
 
-def snippet(renditions: Iterable[RenditionEntry], markup: Markup, *, alt: str = "") -> str:
-    """Return the markup for one original from its delivered renditions, in the order of the plan."""
+def snippet(
+    renditions: Sequence[RenditionEntry],
+    markup: Markup,
+    *,
+    alt: str = "",
+    art: Sequence[ArtDirection] = (),
+    transparent: bool = False,
+) -> str:
+    """Return the markup for one original from its delivered renditions, in the order of the plan.
+
+    A transparent picture has no placeholder behind it, which would show through for good.
+    """
     rungs = candidates(renditions)
     if len(rungs) == 1 and rungs[0].format in (ImageFormat.SVG, ImageFormat.GIF):
         return plain_img(rungs[0], markup, alt=alt)
-    return picture(rungs, markup, alt=alt)
+    stands_in = next((r.placeholder for r in renditions if r.placeholder and not r.facet), None) or ""
+    return picture(rungs, markup, alt=alt, art=art, placeholder="" if transparent else stands_in)
 
 
 def make_manifest(plan: Plan, ledger: Ledger, failures: Iterable[LeftOut]) -> Manifest:
@@ -94,6 +117,7 @@ def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> Original
     if not delivered:
         return None
     facts = original.facts
+    recipe = recipe_for(original.path, plan.recipe) or plan.recipe
     return OriginalEntry(
         path=original.path,
         sha256=facts.sha256,
@@ -105,7 +129,7 @@ def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> Original
         transparent=facts.transparent,
         renditions=tuple(delivered),
         dropped=tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key)))),
-        snippet=snippet(delivered, plan.recipe.snippet_markup),
+        snippet=snippet(delivered, recipe.snippet_markup, art=art_of(recipe), transparent=facts.transparent),
     )
 
 

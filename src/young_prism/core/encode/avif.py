@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.recipe.model import Avif
+from young_prism.core.encode.carried import keep_of
+from young_prism.core.recipe.formats import Avif
 
 
 def encode(pixels: Any, settings: Avif) -> bytes:
@@ -17,6 +18,6 @@ def encode(pixels: Any, settings: Avif) -> bytes:
             effort=settings.effort,
             bitdepth=8,
             subsample_mode="on" if settings.chroma == "4:2:0" else "off",
-            keep="none",
+            keep=keep_of(pixels),
         )
     )

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.recipe.model import Jpeg
+from young_prism.core.encode.carried import carried_by, into_jpeg
+from young_prism.core.recipe.formats import Jpeg
 
 
 def encode(pixels: Any, settings: Jpeg) -> bytes:
-    """Return a progressive JPEG; the pixels have no alpha, the recipe sees to that.
+    """Return a progressive JPEG of pixels without alpha.
 
     Chroma is pinned: left alone it becomes 4:4:4 from quality 90 on.
     """
-    return bytes(
+    data = bytes(
         pixels.jpegsave_buffer(
             Q=settings.quality,
             interlace=True,
@@ -25,6 +26,8 @@ def encode(pixels: Any, settings: Jpeg) -> bytes:
             keep="none",
         )
     )
+    # Not by libvips, which would add tags of its own to an Exif block.
+    return into_jpeg(data, carried_by(pixels))
 
 
 def squeeze(data: bytes) -> bytes:

@@ -6,16 +6,22 @@ from typing import Any
 
 import oxipng
 
-from young_prism.core.recipe.model import Png
+from young_prism.core.encode.carried import carried_by, into_png
+from young_prism.core.recipe.formats import Png
 
 
 def encode(pixels: Any, settings: Png) -> bytes:
-    """Return a PNG with all metadata left out; transparency is carried over."""
+    """Return a PNG; transparency is carried over."""
     colour = oxipng.ColorType.rgba() if pixels.hasalpha() else oxipng.ColorType.rgb()
     raw = oxipng.RawImage(bytes(pixels.write_to_memory()), pixels.width, pixels.height, color_type=colour)
-    return bytes(raw.create_optimized_png(level=settings.level))
+    return into_png(bytes(raw.create_optimized_png(level=settings.level)), carried_by(pixels))
 
 
-def squeeze(data: bytes, settings: Png) -> bytes:
-    """Return the same PNG, the same pixels, without metadata and smaller."""
-    return bytes(oxipng.optimize_from_memory(data, level=settings.level, strip=oxipng.StripChunks.all()))
+_LOOK_CHUNKS = (b"gAMA", b"cHRM", b"sRGB", b"cICP", b"pHYs")
+"""What a viewer heeds besides the pixels (W3C PNG, third edition, 11.3.2)."""
+
+
+def squeeze(data: bytes, level: int, *, keep_look: bool = False) -> bytes:
+    """Return the same PNG, the same pixels, smaller and without metadata; `keep_look` keeps what tells how to show it."""
+    strip = oxipng.StripChunks.keep(list(_LOOK_CHUNKS)) if keep_look else oxipng.StripChunks.all()
+    return bytes(oxipng.optimize_from_memory(data, level=level, strip=strip))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.recipe.model import Webp
+from young_prism.core.encode.carried import keep_of
+from young_prism.core.recipe.formats import Webp
 
 
 def encode(pixels: Any, settings: Webp) -> bytes:
@@ -13,7 +14,7 @@ def encode(pixels: Any, settings: Webp) -> bytes:
     """  # noqa: D205
     if settings.lossless == "never":
         return _lossy(pixels, settings)
-    lossless = bytes(pixels.webpsave_buffer(lossless=True, effort=settings.effort, keep="none"))
+    lossless = bytes(pixels.webpsave_buffer(lossless=True, effort=settings.effort, keep=keep_of(pixels)))
     if settings.lossless == "always":
         return lossless
     lossy = _lossy(pixels, settings)
@@ -21,4 +22,4 @@ def encode(pixels: Any, settings: Webp) -> bytes:
 
 
 def _lossy(pixels: Any, settings: Webp) -> bytes:
-    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep="none"))
+    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_of(pixels)))

@@ -12,7 +12,7 @@ import math
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.optimum import Need, merged
-from young_prism.core.recipe.model import Layout, LayoutLine
+from young_prism.core.recipe.ladder import Layout, LayoutLine
 
 USUAL_VIEWPORTS: tuple[tuple[int, float], ...] = (
     (360, 14.0), (375, 6.0), (390, 14.0), (412, 12.0), (430, 8.0), (768, 4.0), (820, 3.0), (1024, 3.0),

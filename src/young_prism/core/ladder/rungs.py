@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import best_rungs
-from young_prism.core.recipe.model import Ladder, Layout
+from young_prism.core.recipe.ladder import Ladder, Layout
 from young_prism.core.values import Size
 
 
@@ -31,7 +31,7 @@ def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
 
 
 def widths_of(ladder: Ladder) -> tuple[int, ...]:
-    """Return the rungs as numbers where they do not hang on the original: a list, or the best for a layout."""
+    """Return the rungs as numbers where they do not hang on the original: a list, or those of a layout."""
     return _best_for(ladder.layout) if ladder.layout else ladder.widths
 
 
@@ -70,4 +70,6 @@ def _at_measure(original: Size, rung: int, ladder: Ladder) -> Size:
 
 @lru_cache(maxsize=64)
 def _best_for(layout: Layout) -> tuple[int, ...]:
+    if isinstance(layout.rungs, tuple):
+        return tuple(sorted(set(layout.rungs)))
     return best_rungs(needs_of(layout), layout.rungs)

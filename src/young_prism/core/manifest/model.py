@@ -31,6 +31,10 @@ class RenditionEntry(_Entry):
     key: str = Field(
         description="Hash of the original's bytes, its part of the recipe and the encoder's version."
     )
+    facet: str | None = Field(default=None, description="The cut; left out for the whole picture.")
+    placeholder: str | None = Field(
+        default=None, description="A CSS colour or a data URI to show until the picture is loaded."
+    )
     outcome: Literal["made", "kept"] = Field(description="kept: the original's own pixels, or a plain copy.")
     reason: str
 
@@ -43,6 +47,7 @@ class DroppedEntry(_Entry):
     width: int
     height: int
     bytes: int
+    facet: str | None = None
     key: str
     reason: str
 

@@ -9,12 +9,13 @@ from __future__ import annotations
 
 import itertools
 import unicodedata
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import TypeVar
 
 from young_prism.core.naming.rule import split_name
 
 Named = TypeVar("Named")
+NO_TITLES: Mapping[str, str] = {}
 
 
 def same_name_key(path: str) -> str:
@@ -24,9 +25,10 @@ def same_name_key(path: str) -> str:
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 
-def stem_choices(path: str) -> Iterator[str]:
-    """Yield the stems that an original may use, the plain one first, without end."""
+def stem_choices(path: str, title: str = "") -> Iterator[str]:
+    """Yield the stems that an original may use, without end: first its title, or the plain one of its name."""
     stem, ending = split_name(path.rpartition("/")[2])
+    stem = title or stem
     yield stem
     if ending:
         yield f"{stem}-{ending.lower()}"
@@ -34,7 +36,10 @@ def stem_choices(path: str) -> Iterator[str]:
 
 
 def name_apart(
-    paths: list[str], named: Callable[[str, str], Named], results: Callable[[Named], list[str]]
+    paths: list[str],
+    named: Callable[[str, str], Named],
+    results: Callable[[Named], list[str]],
+    titles: Mapping[str, str] = NO_TITLES,
 ) -> dict[str, Named]:
     """Name all originals so that no two results share a path, and return what `named` gave for each.
 
@@ -54,7 +59,7 @@ def name_apart(
         return True
 
     ordered = sorted(paths)
-    later = [path for path in ordered if not fits(path, next(stem_choices(path)))]
+    later = [path for path in ordered if not fits(path, next(stem_choices(path, titles.get(path, ""))))]
     for path in later:
-        next(stem for stem in stem_choices(path) if fits(path, stem))
+        next(stem for stem in stem_choices(path, titles.get(path, "")) if fits(path, stem))
     return {path: chosen[path] for path in ordered}

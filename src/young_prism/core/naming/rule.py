@@ -11,7 +11,9 @@ from functools import lru_cache
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
-FIELDS = ("stem", "width", "height", "format", "ext", "folder", "hash", "counter")
+FIELDS = ("stem", "width", "height", "density", "facet", "format", "ext", "folder", "hash", "date", "counter")
+WHOLE_FACET = "whole"
+"""What the cut that is no cut is called where a name asks for its facet."""
 _BRACE = re.compile(r"\{([^{}]*)\}")
 _PADDED = ("width", "height", "counter", "hash")
 """Braces that take a number: so many digits at the least, or of a hash so many characters."""
@@ -21,7 +23,8 @@ class NameParts(NamedTuple):
     """What the braces of a rule stand for.
 
     `folder` is the name of the innermost folder, `hash` the original's content in hexadecimal, `counter` its place among
-    all originals in the order of paths, from 1.
+    all originals in the order of paths, from 1. `density` is a rung's width over the narrowest one's, `facet` the name of
+    the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`.
     """
 
     stem: str
@@ -32,6 +35,14 @@ class NameParts(NamedTuple):
     folder: str = ""
     hash: str = ""
     counter: int = 0
+    density: float = 1.0
+    facet: str = WHOLE_FACET
+    date: str = "undated"
+
+
+def uses(rule: str, field: str) -> bool:
+    """Whether a rule has a brace of this name."""
+    return any(brace.partition(":")[0] == field for brace in _BRACE.findall(rule))
 
 
 def split_name(name: str) -> tuple[str, str]:
@@ -62,8 +73,10 @@ def check_rule(rule: str) -> None:
         raise ValueError(
             "the name rule needs {stem}, {hash} or {counter}, or all originals would get one name"
         )
-    if "width" not in used:
-        raise ValueError("the name rule needs {width}, or all rungs would get one name")
+    if not used & {"width", "height", "density"}:
+        raise ValueError(
+            "the name rule needs {width}, {height} or {density}, or all rungs would get one name"
+        )
     if not used & {"ext", "format"}:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
 
@@ -79,6 +92,9 @@ def rendition_path(rule: str, folder: str, parts: NameParts) -> str:
         folder=parts.folder,
         hash=parts.hash,
         counter=parts.counter,
+        density=parts.density,
+        facet=parts.facet,
+        date=parts.date,
     )
     return f"{folder}/{name}" if folder else name
 
@@ -89,6 +105,8 @@ def _template(rule: str) -> str:
 
     def braces(match: re.Match[str]) -> str:
         field, _, number = match[1].partition(":")
+        if field == "density":
+            return "{density:.4g}"
         if field == "hash":
             return f"{{hash:.{number or 8}}}"
         return f"{{{field}:0{number}d}}" if number else f"{{{field}}}"

@@ -7,7 +7,7 @@ from typing import Any
 
 from young_prism.core.values import ImageFormat, Kind, Size
 
-FACTS_VERSION = 3
+FACTS_VERSION = 4
 """Raise it when a look finds more or judges differently: what was stored before is then looked at again."""
 
 
@@ -21,7 +21,8 @@ class Facts:
     `srgb` is true without a profile as well: that is what browsers take it for. `jpeg_quality` is 0 for what is no
     JPEG. `metadata` names the groups found (`metadata.Group`), `place` is latitude and longitude in degrees, and
     `fingerprint` is what near duplicates are told by (`alike.fingerprint`). `layered` is a progressive or interlaced
-    file, `loops` how often an animation plays (0 for ever), `colours` the length of a palette.
+    file, `loops` how often an animation plays (0 for ever), `colours` the length of a palette, `taken` the day that
+    the metadata say the picture was taken, as 2026-05-01.
 
     After a look at the header alone `seen` is false: then `sha256`, `mean_colour` and `fingerprint` are empty, `kind` is
     `UNSEEN` for stills, and `transparent` says only whether there could be transparency.
@@ -55,6 +56,7 @@ class Facts:
     layered: bool = False
     loops: int = 0
     colours: int = 0
+    taken: str = ""
     seen: bool = True
 
     def as_dict(self) -> dict[str, Any]:

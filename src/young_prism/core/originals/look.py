@@ -60,10 +60,15 @@ def look_at_header(view: View, *, max_pixels: int = MAX_PIXELS) -> Facts:
     fmt = sniff(head)
     if fmt is None:
         raise _no_image(head)
-    reader = _READERS.get(fmt)
-    header = reader(view) if reader else library.read(view, fmt)
+    header = read_header(view, fmt)
     check_pixels(header.stored, max_pixels)
     return _facts(fmt, header, view.size)
+
+
+def read_header(view: View, fmt: ImageFormat) -> Header:
+    """Return what the header of a file of this format says. Raises `DamagedError`."""
+    reader = _READERS.get(fmt)
+    return reader(view) if reader else library.read(view, fmt)
 
 
 def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
@@ -106,6 +111,7 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
         layered=header.layered,
         loops=header.loops,
         colours=header.colours,
+        taken=metadata.taken,
         seen=False,
     )
 

@@ -8,55 +8,111 @@ from __future__ import annotations
 
 from typing import Any
 
+from young_prism.core.encode.carried import Carried, carried_by, dressed
+from young_prism.core.originals.details import Focal
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import damaged, open_image
+from young_prism.core.pixels.vector import drawn
 from young_prism.core.pixels.vips import pyvips
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.plan.cuts import Cut, corner
+from young_prism.core.recipe.finishing import Kernel
+from young_prism.core.values import ImageFormat, Kind, Size
 
 _HEADROOM = 2
 """The decoder's own shrinking must leave at least this factor for Lanczos, which is the better filter."""
 
 
-def largest_rung(data: bytes, facts: Facts, target: Size) -> Any:
-    """Decode an original once: 8-bit, upright, sRGB, free of metadata, in memory, at `target` (upright).
+def largest_rung(
+    data: bytes,
+    facts: Facts,
+    target: Size,
+    *,
+    cut: Cut | None = None,
+    kernel: Kernel = "lanczos3",
+    keep_gamut: bool = False,
+) -> Any:
+    """Decode an original once: 8-bit, upright, free of metadata, in memory, at `target` (upright).
 
-    Alpha is left out when no pixel uses it. Raises `DamagedError` when the pixels are not all there.
+    In sRGB, unless `keep_gamut` and the original has a wider one: then its profile is all that is left on the pixels.
+    Alpha is left out when no pixel uses it. With a `cut` the target is of that part. Raises `DamagedError` when the
+    pixels are not all there.
     """
-    upright = facts.size
-    shrink = 1
-    if facts.format is ImageFormat.JPEG:
-        shrink = next((s for s in (8, 4, 2) if upright.width >= target.width * s * _HEADROOM), 1)
-    image = open_image(data, facts.format, shrink=shrink, max_pixels=max(1, facts.stored.pixels))
+    whole = covering(facts.size, target) if cut else target
+    image = _opened(data, facts, whole, kernel)
     turned = facts.orientation >= 5 and facts.format is not ImageFormat.HEIC
-    goal = Size(target.height, target.width) if turned else target
+    goal = Size(whole.height, whole.width) if turned else whole
     try:
-        image = _resized(image, goal)
-        image = _upright(image, facts)
-        image = to_srgb(image, cmyk=facts.cmyk)
+        image = _upright(resized(image, goal, kernel), facts)
+        profile = image.get("icc-profile-data") if keep_gamut and keeps_gamut(facts) else b""
+        image = image.colourspace("srgb").cast("uchar") if profile else to_srgb(image, cmyk=facts.cmyk)
         if image.hasalpha() and not facts.transparent:
             image = image[: image.bands - 1]
-        return _bare(image).copy_memory()
+        image = bare(image).copy_memory()
+        if cut:
+            left, top = corner(whole, target, cut.focal or attention(image))
+            image = image.crop(left, top, target.width, target.height).copy_memory()
     except pyvips.Error as error:
         raise damaged(error) from error
+    return dressed(image, Carried(profile=bytes(profile)))
 
 
-def smaller_rung(pixels: Any, target: Size) -> Any:
+def keeps_gamut(facts: Facts) -> bool:
+    """Whether an original has a wider gamut than sRGB that a rendition could keep: RGB with its profile."""
+    return facts.wide_gamut and facts.profile and not facts.cmyk and not facts.grey
+
+
+def smaller_rung(pixels: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
     """Reduce the largest rung's pixels to `target`, in memory."""
     if (pixels.width, pixels.height) == target:
         return pixels
-    return _resized(pixels, target).copy_memory()
+    return resized(pixels, target, kernel).copy_memory()
 
 
-def _resized(image: Any, target: Size) -> Any:
-    """Resize with Lanczos 3 to exactly `target`; alpha is premultiplied so that no hidden colour bleeds in."""
+def sharpened(pixels: Any) -> Any:
+    """Sharpen lightness a little, as a reduction softens it; alpha and colour stay as they are."""
+    colour = pixels[:3].copy(interpretation="srgb")
+    # Half a pixel wide, and flat areas (noise) left alone: libvips' own measure for screens, at half its strength.
+    sharp = colour.sharpen(sigma=0.5, m1=0.0, m2=1.5).colourspace("srgb").cast("uchar")
+    sharp = sharp.bandjoin(pixels[3]) if pixels.hasalpha() else sharp
+    return dressed(bare(sharp).copy_memory(), carried_by(pixels))
+
+
+def covering(size: Size, target: Size) -> Size:
+    """Return the smallest size of the same shape that covers `target`."""
+    scale = max(target.width / size.width, target.height / size.height)
+    return Size(max(target.width, round(size.width * scale)), max(target.height, round(size.height * scale)))
+
+
+def attention(image: Any) -> Focal:
+    """Return the point that draws the eye, as libvips finds it: skin, saturation and edges."""
+    if min(image.width, image.height) < 4:
+        return (0.5, 0.5)
+    small = image.thumbnail_image(128, height=128, size="down")
+    window = max(1, min(small.width, small.height) // 2)
+    _, found = small.smartcrop(window, window, interesting="attention", attention_x=True, attention_y=True)
+    across, down = found["attention_x"] / small.width, found["attention_y"] / small.height
+    return (min(max(across, 0.0), 1.0), min(max(down, 0.0), 1.0))
+
+
+def _opened(data: bytes, facts: Facts, whole: Size, kernel: Kernel) -> Any:
+    if facts.kind is Kind.VECTOR:
+        return drawn(data, whole)
+    shrink = 1
+    if facts.format is ImageFormat.JPEG and kernel != "nearest":
+        shrink = next((s for s in (8, 4, 2) if facts.size.width >= whole.width * s * _HEADROOM), 1)
+    return open_image(data, facts.format, shrink=shrink, max_pixels=max(1, facts.stored.pixels))
+
+
+def resized(image: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
+    """Resize to exactly `target`; alpha is premultiplied so that no hidden colour bleeds in."""
     if (image.width, image.height) == target:
         return image
     # `resize` rounds on its own: a scale aimed at the middle of the target pixel lands on it.
     across, down = target.width / image.width, target.height / image.height
     if not image.hasalpha():
-        return _exact(image.resize(across, vscale=down, kernel="lanczos3"), target)
+        return _exact(image.resize(across, vscale=down, kernel=kernel), target)
     kept = image.format
-    premultiplied = image.premultiply().resize(across, vscale=down, kernel="lanczos3")
+    premultiplied = image.premultiply().resize(across, vscale=down, kernel=kernel)
     return _exact(premultiplied.unpremultiply().cast(kept), target)
 
 
@@ -91,7 +147,7 @@ def to_srgb(image: Any, *, cmyk: bool) -> Any:
     return image.colourspace("srgb").cast("uchar")
 
 
-def _bare(image: Any) -> Any:
+def bare(image: Any) -> Any:
     """Drop all metadata, so that no encoder can carry anything over."""
     image = image.copy()
     for field in image.get_fields():

@@ -2,41 +2,60 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from pathspec import GitIgnoreSpec
 
-from young_prism.core.encode.contract import encoder_version
 from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.naming.clean import cleaned, why_troublesome
-from young_prism.core.naming.collisions import name_apart
-from young_prism.core.naming.rule import NameParts, folder_of, rendition_path, split_name
+from young_prism.core.naming.collisions import name_apart, same_name_key
+from young_prism.core.naming.rule import (
+    WHOLE_FACET,
+    NameParts,
+    folder_of,
+    rendition_path,
+    split_name,
+    uses,
+)
+from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail, Details
 from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.cuts import Cut, largest_of
+from young_prism.core.plan.keys import rendition_key, rest_of_key
 from young_prism.core.plan.model import (
     LeftOut,
+    Mark,
     Plan,
     PlannedOriginal,
     PlannedRendition,
-    settings_dict,
     type_settings,
 )
-from young_prism.core.recipe.model import FormatSet, Names, Override, Recipe
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.formats import FormatSet, Squeeze, TransparentFormatSet, VectorFormats
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
 
-PIXELS_VERSION = 1
-"""Part of every key: raise it when decoding, resizing or colour changes what comes out."""
+_SANITISED = VectorFormats()
+_SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
 
-def make_plan(facts: Mapping[str, Facts], recipe: Recipe, left_out: Iterable[LeftOut] = ()) -> Plan:
+def make_plan(
+    facts: Mapping[str, Facts],
+    recipe: Recipe,
+    left_out: Iterable[LeftOut] = (),
+    *,
+    details: Details = NO_DETAILS,
+    marks: Mapping[str, Mark] | None = None,
+) -> Plan:
     """Plan all originals, given by their path below the source with `/` between folders.
 
-    Raises `ValueError` for one of which only the header is known: its kind decides what is made.
+    `details` is what a person said of single ones, `marks` the watermarks by the file that the recipe names. Raises
+    `ValueError` for an original of which only the header is known: its kind decides what is made.
     """
     unseen = [path for path, known in facts.items() if not known.seen]
     if unseen:
@@ -53,21 +72,41 @@ def make_plan(facts: Mapping[str, Facts], recipe: Recipe, left_out: Iterable[Lef
         if own is None
     ]
     places = {path: number for number, path in enumerate(sorted(facts), start=1)}
-    planned = name_apart(
+    clean = _cleaner(recipe.names)
+    titles = {
+        path: title
+        for path, detail in details.items()
+        if path in facts and (title := _title_stem(detail.title, recipe.names))
+    }
+
+    def planned(path: str, stem: str) -> PlannedOriginal:
+        own = recipes[path] or recipe
+        detail = details.get(path, NOTHING_SAID)
+        return _Planner(path, facts[path], own, places[path], detail, marks or {}, clean).plan(
+            stem, titles.get(path)
+        )
+
+    named = name_apart(
         [path for path, own in recipes.items() if own],
-        lambda path, stem: _plan_original(path, facts[path], stem, recipes[path] or recipe, places[path]),
+        planned,
         lambda original: [rendition.path for rendition in original.renditions],
+        titles,
     )
     problems = tuple(sorted([*left_out, *left], key=lambda one: one.path))
-    return Plan(recipe=recipe, originals=tuple(planned.values()), left_out=problems)
+    return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
 
 
 def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
     """Return the recipe with the override that concerns an original, None where that leaves it out."""
-    override = next((one for one in reversed(recipe.overrides) if _spec(one.match).match_file(path)), None)
+    override = next((one for one in reversed(recipe.overrides) if matches(one.match, path)), None)
     if override is None:
         return recipe
     return None if override.leave_out else _overridden(recipe, override)
+
+
+def matches(pattern: str, path: str) -> bool:
+    """Whether a pattern of a recipe concerns an original."""
+    return bool(_spec(pattern).match_file(path))
 
 
 @lru_cache(maxsize=256)
@@ -77,79 +116,13 @@ def _spec(pattern: str) -> GitIgnoreSpec:
 
 @lru_cache(maxsize=256)
 def _overridden(recipe: Recipe, override: Override) -> Recipe:
-    changes = {"ladder": override.ladder, "formats": override.formats}
-    return recipe.model_copy(update={name: part for name, part in changes.items() if part})
-
-
-def _plan_original(path: str, facts: Facts, stem: str, recipe: Recipe, place: int) -> PlannedOriginal:
-    plain_stem = split_name(path.rpartition("/")[2])[0]
-    remarks = []
-    if stem != plain_stem:
-        remarks.append(
-            f"Another original is called {plain_stem} too; this one's renditions begin with {stem}."
-        )
-    clean = _cleaner(recipe.names)
-    stem = clean(stem) or facts.sha256[:8]
-    folder = _folder(path, stem, recipe.names, clean)
-    if facts.passes_through:
-        renditions = [*_moving(folder, facts, stem, recipe), _copy(folder, facts, stem)]
-    else:
-        renditions, left = _renditions(facts, recipe, NameParts(
-            stem=stem, width=0, height=0, format="", ext="", folder=folder_of(path).rpartition("/")[2],
-            hash=facts.sha256, counter=place,
-        ), folder)  # fmt: skip
-        remarks += left
-    trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
-    if trouble:
-        remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
-    return PlannedOriginal(path=path, facts=facts, renditions=tuple(renditions), remarks=tuple(remarks))
-
-
-def _renditions(
-    facts: Facts, recipe: Recipe, parts: NameParts, folder: str
-) -> tuple[list[PlannedRendition], list[str]]:
-    """Plan every format at every rung; return remarks on formats that cannot be as large."""
-    renditions, remarks = [], []
-    rungs = rungs_for(facts.size, recipe.ladder)
-    for fmt, settings in formats_for(facts, recipe).settings().items():
-        longest = max(rungs[-1])
-        if longest > _LONGEST_SIDE.get(fmt, longest):
-            # The whole format: a browser that had chosen it would never see the widest rungs.
-            remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
-            continue
-        why = _why(fmt, facts)
-        stem, word, ext = parts.stem, fmt.value, fmt.ext
-        rest_of_key = _rest_of_key(fmt, settings)
-        for size in rungs:
-            name = NameParts(
-                stem=stem, width=size.width, height=size.height, format=word, ext=ext,
-                folder=parts.folder, hash=parts.hash, counter=parts.counter,
-            )  # fmt: skip
-            renditions.append(
-                PlannedRendition(
-                    path=rendition_path(recipe.names.rule, folder, name),
-                    format=fmt,
-                    size=size,
-                    settings=settings,
-                    key=_key(facts.sha256, size, rest_of_key),
-                    reason=f"{why}, at the original's own width" if size == facts.size else why,
-                )
-            )
-    return renditions, remarks
-
-
-def _cleaner(names: Names) -> Callable[[str], str]:
-    if names.case == "keep" and not (names.hyphens or names.ascii_only):
-        return lambda text: text
-    return lambda text: cleaned(text, case=names.case, hyphens=names.hyphens, ascii_only=names.ascii_only)
-
-
-def _folder(path: str, stem: str, names: Names, clean: Callable[[str], str]) -> str:
-    """Return the folder below the output folder that an original's renditions lie in."""
-    if names.layout == "flat":
-        return ""
-    parts = [clean(part) or "folder" for part in folder_of(path).split("/") if part]
-    return "/".join([*parts, stem] if names.layout == "folder-per-original" else parts)
+    changes = {
+        "ladder": override.ladder,
+        "formats": override.formats,
+        "finishing": override.finishing,
+        "facets": override.facets,
+    }
+    return recipe.model_copy(update={name: part for name, part in changes.items() if part is not None})
 
 
 def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
@@ -159,63 +132,251 @@ def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
     return recipe.formats.photo_transparent if facts.transparent else recipe.formats.photo
 
 
-def _moving(folder: str, facts: Facts, stem: str, recipe: Recipe) -> list[PlannedRendition]:
-    """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
-    webp = recipe.formats.animation.webp
-    if facts.kind is not Kind.ANIMATION or facts.format is not ImageFormat.GIF or webp is None:
-        return []
-    if facts.frames * facts.size.pixels > MAX_PIXELS:
-        return []  # all frames are in memory at once
-    return [
-        PlannedRendition(
-            path=_plain_path(folder, stem, ImageFormat.WEBP),
-            format=ImageFormat.WEBP,
-            size=facts.size,
-            settings=webp,
-            key=rendition_key(facts, ImageFormat.WEBP, facts.size, webp),
-            reason="modern format for an animation, with its times and loops",
+def _cleaner(names: Names) -> Callable[[str], str]:
+    if names.case == "keep" and not (names.hyphens or names.ascii_only):
+        return lambda text: text
+    return lambda text: cleaned(text, case=names.case, hyphens=names.hyphens, ascii_only=names.ascii_only)
+
+
+def _title_stem(title: str, names: Names) -> str:
+    """Return a typed title as a stem: words with hyphens between them, lower case; it may not leave its folder."""
+    return cleaned(title, case="lower", hyphens=True, ascii_only=names.ascii_only).strip("-._")
+
+
+@dataclass(slots=True)
+class _Planner:
+    """Plans one original."""
+
+    path: str
+    facts: Facts
+    recipe: Recipe
+    place: int
+    detail: Detail
+    marks: Mapping[str, Mark]
+    clean: Callable[[str], str]
+
+    def plan(self, stem: str, title: str | None) -> PlannedOriginal:
+        facts, recipe = self.facts, self.recipe
+        own_name = self.path.rpartition("/")[2]
+        plain = title or split_name(own_name)[0]
+        remarks = []
+        renamed = stem != plain
+        if renamed:
+            remarks.append(
+                f"Another original is called {plain} too; this one's renditions begin with {stem}."
+            )
+        stem = stem if title else self.clean(stem) or facts.sha256[:8]
+        folder = self._folder(stem)
+        if recipe.formats.squeeze and facts.kind is not Kind.VECTOR:
+            ending = split_name(own_name)[1]
+            renditions = [self._squeezed(folder, f"{stem}.{ending}" if ending else stem)]
+        elif facts.passes_through:
+            renditions, remarks = self._passed_through(folder, stem, remarks)
+        else:
+            renditions, left = self.cuts(folder, stem)
+            remarks += left
+        trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
+        if trouble:
+            remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
+        return PlannedOriginal(
+            path=self.path,
+            facts=facts,
+            renditions=tuple(renditions),
+            remarks=tuple(remarks),
+            finishing=recipe.finishing,
+            mark=self._mark,
+            renamed=renamed,
         )
-    ]
+
+    @property
+    def _mark(self) -> Mark | None:
+        watermark = self.recipe.finishing.watermark
+        return self.marks.get(watermark.file) if watermark else None
+
+    def _folder(self, stem: str) -> str:
+        """Return the folder below the output folder that the renditions lie in."""
+        layout = self.recipe.names.layout
+        if layout == "flat":
+            return ""
+        if layout == "beside":
+            return folder_of(self.path)
+        parts = [self.clean(part) or "folder" for part in folder_of(self.path).split("/") if part]
+        return "/".join([*parts, stem] if layout == "folder-per-original" else parts)
+
+    # Stills
+
+    def cuts(self, folder: str, stem: str) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan the whole picture and its facets; return remarks on what cannot be as planned."""
+        facts, recipe = self.facts, self.recipe
+        parts = NameParts(
+            stem=stem, width=0, height=0, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
+            hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
+        )  # fmt: skip
+        renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
+        named = uses(recipe.names.rule, "facet")
+        for facet in recipe.facets:
+            if facet.match and not matches(facet.match, self.path):
+                continue
+            own = parts._replace(facet=facet.name, stem=stem if named else f"{stem}-{facet.name}")
+            more, left = self._facet(folder, own, facet)
+            renditions += more
+            remarks += [remark for remark in left if remark not in remarks]
+        return _told_apart(renditions, remarks)
+
+    def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
+        cut = None
+        if facet.ratio:
+            cut = Cut(largest_of(self.facts.size, facet.ratio), self.detail.focal)
+            if cut.size == self.facts.size:
+                cut = None  # the original has this shape already
+        size = cut.size if cut else self.facts.size
+        return self._rungs(folder, parts, size, facet.ladder or self.recipe.ladder, cut)
+
+    def _rungs(
+        self, folder: str, parts: NameParts, of: Size, ladder: Ladder, cut: Cut | None
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan every format at every rung of one cut."""
+        facts, recipe, finishing, facet = self.facts, self.recipe, self.recipe.finishing, parts.facet
+        renditions: list[PlannedRendition] = []
+        remarks = []
+        rungs = rungs_for(of, ladder)
+        rule, sha256 = recipe.names.rule, facts.sha256
+        formats = formats_for(facts, recipe)
+        for fmt, settings in formats.settings().items():
+            longest = max(rungs[-1])
+            if longest > _LONGEST_SIDE.get(fmt, longest):
+                # The whole format: a browser that had chosen it would never see the widest rungs.
+                remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
+                continue
+            why = _why(fmt, facts, facet)
+            word, ext = fmt.value, fmt.ext
+            for size in rungs:
+                placeholder = finishing.placeholder != "none" and size is rungs[0] and fmt is formats.fallback
+                worn = self._mark if wears_mark(finishing, facet, size) else None
+                name = NameParts(
+                    parts.stem, size.width, size.height, word, ext, parts.folder, parts.hash, parts.counter,
+                    size.width / rungs[0].width, facet, parts.date,
+                )  # fmt: skip
+                rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
+                renditions.append(
+                    PlannedRendition(
+                        rendition_path(rule, folder, name),
+                        fmt,
+                        size,
+                        settings,
+                        rendition_key(sha256, size, rest, cut),
+                        f"{why}, at the original's own width" if size == facts.size else why,
+                        facet,
+                        cut,
+                        placeholder,
+                    )
+                )
+        return renditions, remarks
+
+    # What is not resized
+
+    def _squeezed(self, folder: str, name: str) -> PlannedRendition:
+        """Plan the same picture with fewer bytes, under its own name."""
+        squeeze = self.recipe.formats.squeeze if self.facts.format in _SQUEEZABLE else None
+        if self.facts.kind is Kind.ANIMATION:
+            squeeze = None
+        what = (
+            "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
+        )
+        return self._one(_joined(folder, name), self.facts.format, self.facts.size, squeeze, what)
+
+    def _passed_through(
+        self, folder: str, stem: str, remarks: list[str]
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        if self.facts.kind is Kind.VECTOR:
+            return self._vector(folder, stem, remarks)
+        if self._mark:
+            remarks = [*remarks, "No watermark is put on an animation."]
+        return [*self._moving(folder, stem), self._copy(folder, stem, "an animation")], remarks
+
+    def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
+        """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
+        facts, webp = self.facts, self.recipe.formats.animation.webp
+        too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
+        if facts.format is ImageFormat.GIF and webp and not too_much:
+            path = _joined(folder, f"{stem}.webp")
+            why = "modern format for an animation, with its times and loops"
+            yield self._one(path, ImageFormat.WEBP, facts.size, webp, why)
+
+    def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""
+        facts, vector = self.facts, self.recipe.formats.vector
+        if not vector.sanitise:
+            copy = self._copy(folder, stem, "a vector")
+        else:
+            why = "a vector, without scripts and foreign addresses"
+            copy = self._one(_joined(folder, f"{stem}.svg"), ImageFormat.SVG, facts.size, _SANITISED, why)
+        if vector.png is None:
+            return [copy], remarks
+        if not facts.size.pixels:
+            return [copy], [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
+        limit = facts.size.at_width(min(16_383, round(facts.size.width * vector.raster_limit)))
+        own = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
+        fallbacks, left = own.cuts(folder, stem)
+        return [copy, *(one._replace(reason="fallback for a vector") for one in fallbacks)], [
+            *remarks,
+            *left,
+        ]
+
+    def _copy(self, folder: str, stem: str, what: str) -> PlannedRendition:
+        path = _joined(folder, f"{stem}.{self.facts.format.ext}")
+        return self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")
+
+    def _one(
+        self, path: str, fmt: ImageFormat, size: Size, settings: type_settings | None, reason: str
+    ) -> PlannedRendition:
+        """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed."""
+        squeezed = isinstance(settings, Squeeze)
+        finishing = Finishing(metadata=self.recipe.finishing.metadata) if squeezed else Finishing()
+        key = rendition_key(self.facts.sha256, size, rest_of_key(fmt, settings, finishing))
+        return PlannedRendition(path, fmt, size, settings, key, reason)
 
 
-def _copy(folder: str, facts: Facts, stem: str) -> PlannedRendition:
-    what = "an animation" if facts.kind is Kind.ANIMATION else "a vector"
-    return PlannedRendition(
-        path=_plain_path(folder, stem, facts.format),
-        format=facts.format,
-        size=facts.size,
-        settings=None,
-        key=rendition_key(facts, facts.format, facts.size, None),
-        reason=f"{what}: copied as it is",
-    )
+@lru_cache(maxsize=64)
+def _raster_recipe(recipe: Recipe) -> Recipe:
+    """Return the recipe by which a drawing's raster fallbacks are made."""
+    only = TransparentFormatSet(png=recipe.formats.vector.png)
+    formats = recipe.formats.model_copy(update={"photo": only, "photo_transparent": only})
+    return recipe.model_copy(update={"formats": formats})
 
 
-def _plain_path(folder: str, stem: str, fmt: ImageFormat) -> str:
-    name = f"{stem}.{fmt.ext}"
+def wears_mark(finishing: Finishing, facet: str, size: Size) -> bool:
+    """Whether the recipe puts its watermark on a rendition of this facet and size."""
+    mark = finishing.watermark
+    return mark is not None and size.width >= mark.min_width and (not mark.facets or facet in mark.facets)
+
+
+def _told_apart(
+    renditions: list[PlannedRendition], remarks: list[str]
+) -> tuple[list[PlannedRendition], list[str]]:
+    """Give an original's own renditions names of their own where a rule without widths gives two the same."""
+    taken: set[str] = set()
+    apart = []
+    for rendition in renditions:
+        path = rendition.path
+        if same_name_key(path) in taken:
+            stem, ending = split_name(path)
+            path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
+        taken.add(same_name_key(path))
+        apart.append(rendition if path is rendition.path else rendition._replace(path=path))
+    if any(one is not other for one, other in zip(apart, renditions, strict=True)):
+        remarks = [
+            *remarks,
+            "The name rule gives two of its rungs one name; the later ones have their width added.",
+        ]
+    return apart, remarks
+
+
+def _joined(folder: str, name: str) -> str:
     return f"{folder}/{name}" if folder else name
 
 
-def _why(fmt: ImageFormat, facts: Facts) -> str:
+def _why(fmt: ImageFormat, facts: Facts, facet: str) -> str:
     role = "fallback" if fmt in (ImageFormat.JPEG, ImageFormat.PNG) else "modern format"
-    return f"{role} for a {facts.kind_label}"
-
-
-def rendition_key(facts: Facts, fmt: ImageFormat, size: Size, settings: type_settings | None) -> str:
-    """Return the key by which a rendition is known to be made: content, its part of the recipe, encoder.
-
-    The name is no part of it, nor is the original's place.
-    """
-    return _key(facts.sha256, size, _rest_of_key(fmt, settings))
-
-
-def _key(sha256: str, size: Size, rest: str) -> str:
-    text = f'["{sha256}", [{size.width}, {size.height}], {rest}'
-    return hashlib.sha256(text.encode()).hexdigest()[:32]
-
-
-@lru_cache(maxsize=512)
-def _rest_of_key(fmt: ImageFormat, settings: type_settings | None) -> str:
-    """Return the part that all originals share, written out once: a large source has a hundred thousand keys."""
-    made_by = encoder_version(fmt) if settings else "copy"
-    described = json.dumps(settings_dict(settings), sort_keys=True)
-    return f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
+    cut = "" if facet == WHOLE_FACET else f", cut “{facet}”"
+    return f"{role} for a {facts.kind_label}{cut}"

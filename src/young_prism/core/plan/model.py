@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.originals.facts import Facts
-from young_prism.core.recipe.model import Avif, Jpeg, Png, Recipe, Webp
+from young_prism.core.plan.cuts import Cut
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import ImageFormat, Size
 
-type_settings = Avif | Webp | Jpeg | Png
+type_settings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PlannedRendition:
+class PlannedRendition(NamedTuple):
     """One output file to be: where, what, and the key that tells whether it is made already.
 
-    `settings` is None for a file that is copied as it is.
+    `settings` is None for a file that is copied as it is. `cut` is None for the whole picture. With `placeholder` what
+    stands in until the picture is loaded is worked out beside it. A named tuple: a plan has a hundred thousand of them.
     """
 
     path: str
@@ -26,6 +30,9 @@ class PlannedRendition:
     settings: type_settings | None
     key: str
     reason: str
+    facet: str = WHOLE_FACET
+    cut: Cut | None = None
+    placeholder: bool = False
 
     @property
     def work(self) -> float:
@@ -38,14 +45,26 @@ _EFFORT = {ImageFormat.AVIF: 1.0, ImageFormat.WEBP: 0.25, ImageFormat.PNG: 0.5, 
 """Seconds a megapixel, about, at the default efforts; only the ratios matter."""
 
 
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A watermark's file: its bytes, and their hash, which is part of the keys of what wears it."""
+
+    data: bytes
+    sha256: str
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlannedOriginal:
-    """One original with all its renditions, and remarks about it (a collision solved, say)."""
+    """One original with all its renditions, how they are finished, and remarks about it (a collision solved, say)."""
 
     path: str
     facts: Facts
     renditions: tuple[PlannedRendition, ...]
     remarks: tuple[str, ...] = ()
+    finishing: Finishing = field(default_factory=Finishing)
+    mark: Mark | None = None
+    renamed: bool = False
+    """Another original would have given it the same names."""
 
     @property
     def work(self) -> float:
@@ -93,4 +112,4 @@ class Plan:
 
 def settings_dict(settings: type_settings | None) -> dict[str, Any]:
     """Return encoder settings as plain data, for keys and manifests."""
-    return settings.model_dump(mode="json") if settings else {"copy": True}
+    return settings.model_dump(mode="json", exclude_none=True) if settings else {"copy": True}

@@ -1,24 +1,32 @@
 """The pure function at the heart: the same in-process, in a worker, on another machine.
 
-It decodes once, resizes once a rung (each from the largest rung's pixels), and encodes every format from those.
+It decodes once a cut, resizes once a rung (each from the largest rung's pixels), and encodes every format from those.
 """
 
 from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from young_prism.core.encode import avif, jpeg, png, webp
+from young_prism.core.encode.carried import Carried, carried_by, dressed
+from young_prism.core.encode.svg import sanitised
 from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import damaged
-from young_prism.core.pixels.shape import largest_rung, smaller_rung
+from young_prism.core.pixels.placeholder import placeholder
+from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
 from young_prism.core.pixels.vips import pyvips
+from young_prism.core.pixels.watermark import in_space, marked
+from young_prism.core.plan.cuts import Cut
+from young_prism.core.plan.make import wears_mark
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
-from young_prism.core.recipe.model import Avif, Jpeg, Png, Webp
-from young_prism.core.render.worth import formats_not_worth_it
-from young_prism.core.values import ImageFormat, Outcome
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.render.kept_metadata import kept
+from young_prism.core.render.squeeze import squeezed
+from young_prism.core.render.worth import not_worth_it
+from young_prism.core.values import Kind, Outcome
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,6 +39,16 @@ class Rendered:
     data: bytes | None
     bytes: int
     sha256: str
+    placeholder: str = ""
+
+
+class _Made(NamedTuple):
+    """The file of a rendition before it is judged; `kept` are bytes of the original's own, or what was never lossy again."""
+
+    data: bytes
+    reason: str
+    kept: bool = False
+    placeholder: str = ""
 
 
 def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
@@ -39,79 +57,109 @@ def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
     Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be
     decoded whole.
     """
-    facts = original.facts
-    if hashlib.sha256(data).hexdigest() != facts.sha256:
+    if hashlib.sha256(data).hexdigest() != original.facts.sha256:
         raise ChangedError(
             "The file changed after it was looked at.",
             file=original.path,
             remedy="Run again to take the new one.",
         )
-    made = _as_it_is(data, original) if facts.passes_through else _encode_all(data, original)
-    dropped = formats_not_worth_it(
-        {
-            fmt: [len(made[r.path][0]) for r in original.renditions if r.format is fmt]
-            for fmt in _formats(original)
-        }
-    )
+    made = _as_it_is(data, original) | _encode_all(data, original)
+    dropped = not_worth_it((r.facet, r.format, len(made[r.path].data)) for r in original.renditions)
     return [
-        _dropped(planned, len(made[planned.path][0]), dropped[planned.format])
-        if planned.format in dropped
-        else _done(planned, Outcome.KEPT, planned.reason, data)
-        if planned.settings is None
-        else _kept_or_made(planned, *made[planned.path])
+        _dropped(planned, len(made[planned.path].data), dropped[planned.facet, planned.format])
+        if (planned.facet, planned.format) in dropped
+        else _done(planned, made[planned.path])
         for planned in original.renditions
     ]
 
 
-def _as_it_is(data: bytes, original: PlannedOriginal) -> dict[str, tuple[bytes, bool]]:
-    """Return the copy of an animation or a vector, and an animation's other formats, by path."""
-    return {
-        planned.path: (data if planned.settings is None else _moving(data, planned), planned.settings is None)
-        for planned in original.renditions
-    }
+def _as_it_is(data: bytes, original: PlannedOriginal) -> dict[str, _Made]:
+    """Make what is never resized: copies, squeezed files, animations, drawings as drawings."""
+    made = {}
+    for planned in original.renditions:
+        match planned.settings:
+            case None:
+                made[planned.path] = _Made(data, planned.reason, kept=True)
+            case Squeeze():
+                own, reason = squeezed(data, original.facts, planned.settings, original.finishing.metadata)
+                made[planned.path] = _Made(own, reason, kept=own == data)
+            case VectorFormats():
+                clean = sanitised(data)
+                reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
+                made[planned.path] = _Made(clean.data, reason, kept=not clean.removed)
+            case Webp() if original.facts.kind is Kind.ANIMATION:
+                made[planned.path] = _Made(_moving(data, planned.settings), planned.reason)
+    return made
 
 
-def _moving(data: bytes, planned: PlannedRendition) -> bytes:
+def _moving(data: bytes, settings: Webp) -> bytes:
     """Encode all frames of a GIF, with its times and loops. Raises `DamagedError`."""
-    if not isinstance(planned.settings, Webp):
-        raise DamagedError(f"No encoder for an animation in {planned.format}.", remedy="Report this.")
     try:
         frames = pyvips.Image.new_from_buffer(
             data, "", n=-1, access="sequential", fail_on="error"
         ).copy_memory()
-        return webp.encode(frames, planned.settings)
+        return webp.encode(frames, settings)
     except pyvips.Error as error:
         raise damaged(error) from error
 
 
-def _encode_all(data: bytes, original: PlannedOriginal) -> dict[str, tuple[bytes, bool]]:
-    """Return for each path the bytes, and whether they are the original's own compressed pixels."""
-    facts = original.facts
-    widths = sorted({planned.size for planned in original.renditions}, reverse=True)
-    largest = largest_rung(data, facts, widths[0])
-    made: dict[str, tuple[bytes, bool]] = {}
-    for size in widths:
-        pixels = smaller_rung(largest, size)
-        for planned in original.renditions:
-            if planned.size != size or planned.settings is None:
-                continue
-            fresh = encode(pixels, planned, facts)
-            own = _original_squeezed(data, facts, planned)
-            keep = own is not None and len(own) <= len(fresh)
-            made[planned.path] = (own, True) if keep and own is not None else (fresh, False)
+def _encode_all(data: bytes, original: PlannedOriginal) -> dict[str, _Made]:
+    """Make what has rungs: each cut is decoded once, each rung resized once, each format encoded from those pixels."""
+    facts, finishing = original.facts, original.finishing
+    made: dict[str, _Made] = {}
+    by_cut: dict[Cut | None, list[PlannedRendition]] = {}
+    for planned in original.renditions:
+        if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
+            by_cut.setdefault(planned.cut, []).append(planned)
+    if not by_cut:
+        return made
+    carried = kept(data, facts.format, finishing.metadata)
+    for cut, wanted in by_cut.items():
+        sizes = sorted({planned.size for planned in wanted}, reverse=True)
+        largest = largest_rung(
+            data, facts, sizes[0], cut=cut, kernel=finishing.kernel, keep_gamut=finishing.colour != "srgb"
+        )
+        for size in sizes:
+            pixels = smaller_rung(largest, size, finishing.kernel)
+            if finishing.sharpen == "mild" and size != facts.size:
+                pixels = sharpened(pixels)
+            for planned in wanted:
+                if planned.size == size:
+                    made[planned.path] = _rendition(data, original, planned, pixels, carried)
     return made
 
 
-def encode(pixels: Any, planned: PlannedRendition, facts: Facts) -> bytes:
+def _rendition(
+    data: bytes, original: PlannedOriginal, planned: PlannedRendition, pixels: Any, carried: Carried
+) -> _Made:
+    """Finish the pixels of a rung for one rendition, and encode them."""
+    facts, finishing = original.facts, original.finishing
+    stand_in = placeholder(pixels, finishing) if planned.placeholder else ""
+    watermark = finishing.watermark
+    worn = original.mark is not None and wears_mark(finishing, planned.facet, planned.size)
+    if worn and original.mark and watermark:
+        pixels = marked(pixels, original.mark.data, watermark)
+    pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
+    fresh = encode(pixels, planned, grey=facts.grey and not worn)
+    plain = not worn and finishing.metadata == "none" and planned.cut is None
+    own = _original_squeezed(data, facts, planned) if plain else None
+    if own is not None and len(own) <= len(fresh):
+        return _Made(own, "the original's own pixels were already the smallest", True, stand_in)
+    return _Made(fresh, planned.reason, False, stand_in)
+
+
+def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> bytes:
     """Encode the ready pixels of a rung in the way that the plan says. Raises `DamagedError`."""
     try:
+        if pixels.hasalpha() and not planned.format.has_alpha:
+            pixels = _on_matte(pixels, planned.settings)
         match planned.settings:
             case Avif():
                 return avif.encode(pixels, planned.settings)
             case Webp():
                 return webp.encode(pixels, planned.settings)
             case Jpeg():
-                return jpeg.encode(pixels.colourspace("b-w") if facts.grey else pixels, planned.settings)
+                return jpeg.encode(pixels.colourspace("b-w") if grey else pixels, planned.settings)
             case Png():
                 return png.encode(pixels, planned.settings)
     except pyvips.Error as error:
@@ -120,6 +168,18 @@ def encode(pixels: Any, planned: PlannedRendition, facts: Facts) -> bytes:
             remedy="Leave this format out of the recipe for it, and report it.",
         ) from error
     raise DamagedError(f"No encoder for {planned.format}.", remedy="Report this.")
+
+
+def _on_matte(pixels: Any, settings: type_settings | None) -> Any:
+    """Lay a transparent picture on the colour that the recipe names. Raises `DamagedError` where it names none."""
+    matte = settings.matte if isinstance(settings, Jpeg) else None
+    if matte is None:
+        raise DamagedError("It is transparent, and JPEG is not.", remedy="Give jpeg a matte in the recipe.")
+    carried = carried_by(pixels)
+    colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
+    one = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
+    background = in_space(one.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
+    return dressed(bare(pixels).flatten(background=background).copy_memory(), carried)
 
 
 def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> bytes | None:
@@ -137,26 +197,21 @@ def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> 
         if isinstance(settings, Jpeg):
             return jpeg.squeeze(data)
         if isinstance(settings, Png):
-            return png.squeeze(data, settings)
+            return png.squeeze(data, settings.level)
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the fresh one serves)
         return None
     return None
 
 
-def _formats(original: PlannedOriginal) -> list[ImageFormat]:
-    return list(dict.fromkeys(planned.format for planned in original.renditions))
-
-
-def _kept_or_made(planned: PlannedRendition, data: bytes, own: bool) -> Rendered:  # noqa: FBT001
-    if own:
-        return _done(planned, Outcome.KEPT, "the original's own pixels were already the smallest", data)
-    return _done(planned, Outcome.MADE, planned.reason, data)
-
-
-def _done(planned: PlannedRendition, outcome: Outcome, reason: str, data: bytes) -> Rendered:
-    digest = hashlib.sha256(data).hexdigest()
+def _done(planned: PlannedRendition, made: _Made) -> Rendered:
     return Rendered(
-        planned=planned, outcome=outcome, reason=reason, bytes=len(data), sha256=digest, data=data
+        planned=planned,
+        outcome=Outcome.KEPT if made.kept else Outcome.MADE,
+        reason=made.reason,
+        bytes=len(made.data),
+        sha256=hashlib.sha256(made.data).hexdigest(),
+        data=made.data,
+        placeholder=made.placeholder,
     )
 
 

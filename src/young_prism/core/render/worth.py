@@ -6,7 +6,7 @@ knows) and then on a rung, so leaving a single rung out would send it to a large
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from young_prism.core.values import ImageFormat
 
@@ -29,3 +29,16 @@ def formats_not_worth_it(sizes: Mapping[ImageFormat, Sequence[int]]) -> dict[Ima
                 f"{best.label} does the same in {totals[best]:,} bytes for all widths; {fmt.label} needs {totals[fmt]:,}"
             )
     return left_out
+
+
+def not_worth_it(files: Iterable[tuple[str, ImageFormat, int]]) -> dict[tuple[str, ImageFormat], str]:
+    """Judge each cut of an original by itself: from facet, format and bytes of every file to what is left out, and why."""
+    facets: dict[str, dict[ImageFormat, list[int]]] = {}
+    for facet, fmt, size in files:
+        facets.setdefault(facet, {}).setdefault(fmt, []).append(size)
+    return {
+        (facet, fmt): reason
+        for facet, sizes in facets.items()
+        if ImageFormat.SVG not in sizes  # a drawing is sharp at any size, which no bytes can weigh up
+        for fmt, reason in formats_not_worth_it(sizes).items()
+    }

@@ -37,6 +37,8 @@ class Metadata(NamedTuple):
     groups: tuple[Group, ...]
     place: Place | None
     orientation: int = 1
+    taken: str = ""
+    """The day it was taken, as 2026-05-01, where it says so."""
 
 
 _CAMERA_TAGS = "010F 0110 927C A431 A432 A433 A434 A435 829A 829D 8827 920A"
@@ -64,6 +66,8 @@ _XMP_PATTERNS = {
     group: re.compile(rb"[<\s](?:" + pattern + rb")\b") for group, pattern in _XMP_GROUPS.items()
 }
 
+_XMP_TAKEN = re.compile(rb"exif:DateTimeOriginal\s*(?:=\s*[\"']|>)\s*([\d:-]+)")
+
 NOTHING = Metadata((), None)
 
 
@@ -72,18 +76,20 @@ def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> 
     if not (exif or xmp or iptc):
         return NOTHING
     found: set[Group] = set()
-    place, orientation = None, 1
+    place, orientation, taken = None, 1, ""
     if exif:
-        groups, place, orientation = _from_exif(exif)
+        groups, place, orientation, taken = _from_exif(exif)
         found |= groups
     if xmp:
+        said = _XMP_TAKEN.search(xmp)
+        taken = taken or (_day(said[1]) if said else "")
         found |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
     tags = _iptc_tags(iptc)
     found |= {group for group, wanted in _IPTC_GROUPS.items() if tags & wanted}
-    return Metadata(tuple(group for group in Group if group in found), place, orientation)
+    return Metadata(tuple(group for group in Group if group in found), place, orientation, taken)
 
 
-def _from_exif(data: bytes) -> tuple[set[Group], Place | None, int]:
+def _from_exif(data: bytes) -> tuple[set[Group], Place | None, int, str]:
     exif = read_exif(data)
     present = {number for number, tag in exif.image.items() if tag.filled}
     found = {group for group, tags in _EXIF_GROUPS.items() if present & tags}
@@ -92,7 +98,16 @@ def _from_exif(data: bytes) -> tuple[set[Group], Place | None, int]:
     if 0x0201 in exif.thumbnail and exif.thumbnail[0x0201].filled:
         found.add(Group.THUMBNAIL)
     orientation = exif.image[0x0112].integer() if 0x0112 in exif.image else 1
-    return found, _position(exif.gps), orientation if orientation in range(1, 9) else 1
+    taken = _day(exif.image[0x9003].value) if 0x9003 in exif.image else ""
+    return found, _position(exif.gps), orientation if orientation in range(1, 9) else 1, taken
+
+
+def _day(written: bytes) -> str:
+    """Return a date as Exif (CIPA DC-008, 4.6.5: 2026:05:01 10:00:00) or XMP write it, in ISO form; empty for none."""
+    match = re.match(rb"(\d{4})[:-](\d{2})[:-](\d{2})", written)
+    if not match or not (1 <= int(match[2]) <= 12 and 1 <= int(match[3]) <= 31):
+        return ""
+    return "-".join(part.decode() for part in match.groups())
 
 
 def _position(gps: dict[int, Tag]) -> Place | None:

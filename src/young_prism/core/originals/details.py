@@ -1,0 +1,77 @@
+"""What a person said of single originals: where to look when it is cut, and what it is called.
+
+Kept apart from recipes, so that it outlives them, as a TOML file that a repository can hold:
+
+    ["photos/summit.jpg"]
+    title = "Summit café at dawn"
+    focal = [0.5, 0.3]
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from typing import Annotated, NamedTuple
+
+import tomlkit
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+
+from young_prism.core.errors import RecipeError
+
+Focal = tuple[float, float]
+"""A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
+
+LONGEST_TITLE = 200
+
+
+class Detail(NamedTuple):
+    """What was said of one original; without a `focal` point the engine finds one where it needs it."""
+
+    focal: Focal | None = None
+    title: str = ""
+
+
+Details = Mapping[str, Detail]
+NO_DETAILS: Details = {}
+NOTHING_SAID = Detail()
+
+
+class _Written(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    title: Annotated[str, Field(max_length=LONGEST_TITLE)] = ""
+    focal: tuple[Annotated[float, Field(ge=0, le=1)], Annotated[float, Field(ge=0, le=1)]] | None = None
+
+
+_FILE = TypeAdapter(dict[str, _Written])
+
+
+def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
+    """Read what `write_details` wrote, or a person. Raises `RecipeError` naming original, key and what is allowed."""
+    try:
+        written = _FILE.validate_python(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise RecipeError(
+            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
+        ) from error
+    except ValidationError as error:
+        problem = error.errors()[0]
+        where = ", ".join(str(part) for part in problem["loc"])
+        raise RecipeError(
+            f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
+            file=file,
+            remedy="For each original there may be a title, and focal as two numbers from 0 to 1.",
+        ) from error
+    return {path: Detail(one.focal, one.title.strip()) for path, one in written.items()}
+
+
+def write_details(details: Details) -> str:
+    """Return the file's text, in the order of paths, without what says nothing."""
+    said = {
+        path: {
+            **({"title": detail.title} if detail.title else {}),
+            **({"focal": [round(share, 4) for share in detail.focal]} if detail.focal else {}),
+        }
+        for path, detail in sorted(details.items())
+    }
+    return tomlkit.dumps({path: one for path, one in said.items() if one})

@@ -1,0 +1,63 @@
+"""The key of a rendition: it changes with all that its pixels hang on, and with nothing else.
+
+Content, size, format and settings, the encoder's version, the cut, and the finishing where that is not the usual one.
+The name is no part of it, nor is the original's place.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from functools import lru_cache
+
+from young_prism.core.encode.contract import encoder_version
+from young_prism.core.plan.cuts import Cut
+from young_prism.core.plan.model import Mark, settings_dict, type_settings
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.values import ImageFormat, Size
+
+PIXELS_VERSION = 1
+"""Part of every key: raise it when decoding, resizing or colour changes what comes out."""
+
+_PLAIN = Finishing()
+
+
+def rendition_key(sha256: str, size: Size, rest: str, cut: Cut | None = None) -> str:
+    """Return the key of one rendition; `rest` is what `rest_of_key` gives, which many share."""
+    if cut:
+        rest += f", {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}"
+    text = f'["{sha256}", [{size.width}, {size.height}], {rest}'
+    return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+@lru_cache(maxsize=1024)
+def rest_of_key(
+    fmt: ImageFormat,
+    settings: type_settings | None,
+    finishing: Finishing = _PLAIN,
+    mark: Mark | None = None,
+    *,
+    placeholder: bool = False,
+) -> str:
+    """Return the part of a key that all originals share, written out once: a large source has a hundred thousand keys.
+
+    `mark` is the watermark of those that wear it.
+    """
+    made_by = encoder_version(fmt) if settings else "copy"
+    described = json.dumps(settings_dict(settings), sort_keys=True)
+    text = f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
+    if settings is None:
+        return text
+    for_pixels = {"placeholder", "placeholder_bytes", "watermark"} - (
+        {"placeholder", "placeholder_bytes"} if placeholder else set()
+    )
+    plain = _PLAIN.model_dump()
+    different = {
+        name: value
+        for name, value in finishing.model_dump(mode="json", exclude=for_pixels).items()
+        if value != plain[name]
+    }
+    if mark and finishing.watermark:
+        worn = finishing.watermark.model_dump(mode="json", exclude={"file", "min_width", "facets"})
+        different["watermark"] = {**worn, "sha256": mark.sha256}
+    return f"{text}, {json.dumps(different, sort_keys=True)}" if different else text

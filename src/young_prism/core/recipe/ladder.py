@@ -1,0 +1,97 @@
+"""The ladder: how large renditions are, as a list of rungs or as a way to come by them."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Annotated, Literal, Self
+
+from pydantic import Field, field_validator, model_validator
+
+from young_prism.core.recipe.parts import FromList, Part
+
+MAX_WIDTH = 16383
+"""Widest rung: WebP holds 14 bits for each side (RFC 9649, 2.6)."""
+
+Width = Annotated[int, Field(ge=1, le=MAX_WIDTH)]
+
+
+class LayoutLine(Part):
+    """One line of a layout: up to this viewport width, the picture takes this share of it, never over so many CSS pixels.
+
+    The last line has no `up_to`.
+    """
+
+    up_to: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    share: Annotated[float, Field(gt=0, le=1)] = 1.0
+    at_most: Annotated[int, Field(ge=1, le=100_000)] | None = None
+
+
+class Layout(Part):
+    """What the page asks for: lines from the narrowest viewport up, pixel densities, and the rungs.
+
+    `rungs` is how many it may be, the best of which are then found, or a list of widths that was chosen by hand.
+    `viewports` are pairs of a width in CSS pixels and its share of visits; without them usual ones are taken.
+    """
+
+    lines: Annotated[tuple[LayoutLine, ...], FromList] = (LayoutLine(),)
+    densities: Annotated[tuple[Annotated[float, Field(gt=0, le=8)], ...], FromList] = (1, 2, 3)
+    rungs: (
+        Annotated[int, Field(ge=1, le=20)] | Annotated[tuple[Width, ...], FromList, Field(min_length=1)]
+    ) = 5
+    viewports: Annotated[
+        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...], FromList
+    ] = ()
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if not self.lines or not self.densities:
+            raise ValueError("at least one line and one density are needed")
+        ends = [line.up_to for line in self.lines]
+        if ends[-1] is not None:
+            raise ValueError("the last line must have no up_to, so that every viewport has a line")
+        if None in ends[:-1]:
+            raise ValueError("only the last line may have no up_to")
+        if any(a >= b for a, b in pairwise(end for end in ends if end)):
+            raise ValueError("the lines must go from the narrowest viewport up")
+        if self.viewports and not any(share for _, share in self.viewports):
+            raise ValueError("the shares of the viewports are all 0")
+        return self
+
+
+class Steps(Part):
+    """Rungs by bytes: from the original down, each step predicted to save this share of the bytes, to `smallest` pixels."""
+
+    save: Annotated[float, Field(ge=0.05, le=0.9)] = 0.4
+    smallest: Width = 320
+
+
+class Ladder(Part):
+    """The rungs: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
+
+    `measure` says what a rung is a number of; by its longest side a portrait weighs no more than a landscape. Nothing is
+    larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out.
+    """
+
+    widths: Annotated[tuple[Width, ...], FromList] = (400, 800, 1200, 1600, 2000)
+    steps: Steps | None = None
+    layout: Layout | None = None
+    percents: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], FromList] = ()
+    measure: Literal["width", "height", "longest-side"] = "width"
+    box: Annotated[tuple[Width, Width] | None, FromList] = None
+    min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
+
+    @field_validator("widths")
+    @classmethod
+    def _ascending(cls, value: tuple[int, ...]) -> tuple[int, ...]:
+        if not value:
+            raise ValueError("at least one width is needed")
+        return tuple(sorted(set(value)))
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Self:
+        ways = [name for name in ("steps", "layout", "percents") if getattr(self, name)]
+        if len(ways) > 1:
+            raise ValueError(f"{' and '.join(ways)} are two ways to say the same; keep one")
+        if self.layout and self.measure != "width":
+            raise ValueError("a layout asks for widths; leave measure out")
+        return self

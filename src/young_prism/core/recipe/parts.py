@@ -1,0 +1,26 @@
+"""What all parts of a recipe share: frozen values, no unknown keys, and the types that TOML lacks."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+
+class Part(BaseModel):
+    """A table of a recipe."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+
+def _tuple(value: Any) -> Any:
+    return tuple(_tuple(item) for item in value) if isinstance(value, list) else value
+
+
+FromList = BeforeValidator(_tuple)
+"""TOML has lists, and what is immutable has tuples."""
+
+Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
+"""An sRGB colour as CSS writes it in six digits (CSS Color 4, 5.2)."""
+
+Share = Annotated[float, Field(gt=0, le=1)]

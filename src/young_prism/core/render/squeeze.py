@@ -1,0 +1,75 @@
+"""Same format, same pixels, fewer bytes; proven by decoding both, or the original stays as it is."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from young_prism.core.encode import jpeg, png
+from young_prism.core.encode.carried import Carried, into_jpeg, into_png
+from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.headers.contract import BytesView
+from young_prism.core.originals.look import read_header
+from young_prism.core.pixels.decode import open_image
+from young_prism.core.recipe.formats import Squeeze
+from young_prism.core.render.kept_metadata import Policy, kept, turn_only
+from young_prism.core.values import ImageFormat
+
+
+def squeezed(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
+    """Return the smaller file, or the original's own bytes, and what was done.
+
+    What the picture looks like hangs on its profile and its orientation as well: they stay, whatever the rule for
+    metadata.
+    """
+    carried = kept(data, facts.format, policy)
+    header = read_header(BytesView(data), facts.format)
+    carried = carried._replace(profile=header.profile)
+    if policy in ("all", "all-but-place") and facts.orientation != 1 and carried.exif:
+        carried = carried._replace(exif=_turned(carried.exif, facts.orientation))
+    elif facts.orientation != 1:
+        carried = carried._replace(exif=turn_only(facts.orientation))
+    try:
+        smaller = _smaller(data, facts.format, settings, carried)
+        if len(smaller) >= len(data):
+            return data, "it was as small as it can be"
+        if not same_pixels(data, smaller, facts):
+            return data, "squeezing would have changed its pixels, so it stays as it is"
+    except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the original serves)
+        return data, "it cannot be squeezed, so it stays as it is"
+    return smaller, f"pixel for pixel the same, {len(data) - len(smaller):,} bytes fewer"
+
+
+def same_pixels(one: bytes, other: bytes, facts: Facts) -> bool:
+    """Whether two files of one format decode to the same pixels, alpha and hidden colours included."""
+    first, second = (
+        open_image(data, facts.format, max_pixels=max(1, facts.stored.pixels)) for data in (one, other)
+    )
+    if facts.format is ImageFormat.PNG:
+        # A grey or a palette picture may be stored in other ways: what counts is what they are drawn as.
+        first, second = _as_rgba(first), _as_rgba(second)
+    return first.bands == second.bands and bool(np.array_equal(first.numpy(), second.numpy()))
+
+
+def _as_rgba(image: Any) -> Any:
+    deep = image.format == "ushort"
+    image = image.colourspace("rgb16" if deep else "srgb")
+    return image if image.hasalpha() else image.bandjoin(65535 if deep else 255)
+
+
+def _smaller(data: bytes, fmt: ImageFormat, settings: Squeeze, carried: Carried) -> bytes:
+    if fmt is ImageFormat.JPEG:
+        return into_jpeg(jpeg.squeeze(data), carried)
+    return into_png(png.squeeze(data, settings.level, keep_look=True), carried)
+
+
+def _turned(block: bytes, orientation: int) -> bytes:
+    from PIL.Image import Exif
+
+    exif = Exif()
+    exif.load(block)
+    exif.get_ifd(0x8769)
+    exif.get_ifd(0x8825)
+    exif[0x0112] = orientation
+    return bytes(exif.tobytes()).removeprefix(b"Exif\0\0")
