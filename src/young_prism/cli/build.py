@@ -43,6 +43,8 @@ def build(ctx: click.Context, *, options: BuildOptions) -> None:
                 jobs=options.jobs,
                 listen=progress,
                 scope=options.scope,
+                details=options.details,
+                marks=options.marks,
                 stopped=stop.is_set,
             )
     finally:

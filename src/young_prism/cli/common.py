@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import json
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.originals.details import NO_DETAILS, Details, read_details
 from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 
 if TYPE_CHECKING:
-    from young_prism.core.plan.model import LeftOut
+    from young_prism.core.plan.model import LeftOut, Mark
 
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
@@ -51,12 +52,14 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
 
 @dataclass(frozen=True, slots=True)
 class BuildOptions:
-    """What a build is told on the command line, its recipe read and its patterns checked."""
+    """What a build is told on the command line, its files read and its patterns checked."""
 
     source: Path
     out: Path
     recipe: Recipe
     scope: Scope
+    details: Details
+    marks: Mapping[str, Mark]
     jobs: int | None
     as_json: bool
 
@@ -70,13 +73,25 @@ def build_options(command: Command) -> Command:
         source: Path,
         out: Path,
         recipe_file: Path | None,
+        details_file: Path | None,
         include: tuple[str, ...],
         exclude: tuple[str, ...],
         jobs: int | None,
         as_json: bool,
     ) -> object:
+        from young_prism.engine.marks import load_marks
+
+        recipe = load_recipe(recipe_file)
+        beside_recipe = [recipe_file.parent] if recipe_file else []
         options = BuildOptions(
-            source, out, load_recipe(recipe_file), scope_from(include, exclude), jobs, as_json
+            source,
+            out,
+            recipe,
+            scope_from(include, exclude),
+            read_details(read_text(details_file), file=str(details_file)) if details_file else NO_DETAILS,
+            load_marks(recipe, *beside_recipe, source),
+            jobs,
+            as_json,
         )
         return command(*arguments, options=options)
 
@@ -85,6 +100,9 @@ def build_options(command: Command) -> Command:
         json_option,
         scope_options,
         jobs_option,
+        click.option(
+            "--details", "details_file", type=FOLDER, help="Titles and focal points as a TOML file."
+        ),
         click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file."),
         click.option("--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."),
         click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read."),
@@ -130,17 +148,19 @@ def limit_options(command: Command) -> Command:
 
 def load_recipe(file: Path | None) -> Recipe:
     """Read a recipe, or take the default one. Raises `RecipeError`."""
-    if file is None:
-        return Recipe()
+    return Recipe() if file is None else read_recipe(read_text(file), file=str(file))
+
+
+def read_text(file: Path) -> str:
+    """Read a recipe or a file of details. Raises `RecipeError`."""
     try:
-        text = file.read_text(encoding="utf-8")
+        return file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise RecipeError(
-            f"The recipe cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
+            f"The file cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
             file=str(file),
             remedy="Check the path.",
         ) from error
-    return read_recipe(text, file=str(file))
 
 
 def print_json(data: Any) -> None:

@@ -25,7 +25,15 @@ def plan(ctx: click.Context, *, options: BuildOptions) -> None:
     from young_prism.engine.prepare import prepare
 
     with lazy_pool(options.jobs) as pool:
-        prepared = prepare(options.source, options.out, options.recipe, pool, scope=options.scope)
+        prepared = prepare(
+            options.source,
+            options.out,
+            options.recipe,
+            pool,
+            scope=options.scope,
+            details=options.details,
+            marks=options.marks,
+        )
     rows = [
         {
             "original": original.path,

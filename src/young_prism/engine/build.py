@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,8 +13,9 @@ from typing import Any
 
 from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.originals.details import NO_DETAILS, Details
 from young_prism.core.originals.scope import Scope
-from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import NO_MARKS, LeftOut, Mark, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
@@ -79,29 +80,40 @@ def build(
     listen: Listener = nobody,
     known: Known = nothing_known,
     scope: Scope = WHOLE,
+    details: Details = NO_DETAILS,
+    marks: Mapping[str, Mark] = NO_MARKS,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
     Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
-    done at all. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
+    done at all. `details` are what was said of single originals, `marks` the recipe's watermarks. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
     """
     began = time.monotonic()
-    with _locked(source, out), lazy_pool(jobs) as pool:
-        prepared = prepare(source, out, recipe, pool, listen=listen, known=known, scope=scope)
+    with _locked(source, out, beside=recipe.names.layout == "beside"), lazy_pool(jobs) as pool:
+        prepared = prepare(
+            source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
+        )
         result = _execute(source, prepared, pool, listen, stopped)
     result.seconds = time.monotonic() - began
     return result
 
 
 @contextmanager
-def _locked(source: Path, out: Path) -> Iterator[None]:
+def _locked(source: Path, out: Path, *, beside: bool) -> Iterator[None]:
     """Hold the output folder for one build, having made sure that it is a possible one."""
-    if os.path.realpath(source) == os.path.realpath(out):
+    same = os.path.realpath(source) == os.path.realpath(out)
+    if beside and not same:
+        raise OutputError(
+            "The recipe puts renditions beside their originals, and this is another folder.",
+            file=str(out),
+            remedy="Give the source as the output folder too, or set layout in [names] to mirrored.",
+        )
+    if same and not beside:
         raise OutputError(
             "The output folder is the source folder itself.",
             file=str(out),
-            remedy="Choose a folder of its own.",
+            remedy='Choose a folder of its own, or set layout = "beside" in [names].',
         )
     with held(out):
         yield

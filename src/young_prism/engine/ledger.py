@@ -203,6 +203,13 @@ class Ledger:
         write_atomically(self.out / STATE_FOLDER / "stamps.json", json.dumps(data).encode())
 
 
+def made_in(folder: Path) -> frozenset[str]:
+    """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
+    if not (folder / MANIFEST_NAME).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
+        return frozenset()
+    return frozenset(Ledger.load(folder).owned)
+
+
 def _stamp_of(path: Path) -> Stamp:
     info = path.lstat()
     return (info.st_size, info.st_mtime_ns, info.st_ino)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from young_prism.core.originals.details import NO_DETAILS, Details
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
+from young_prism.core.plan.model import NO_MARKS, LeftOut, Mark, Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.events import Listener, nobody
 from young_prism.engine.ledger import Ledger
@@ -50,10 +51,13 @@ def prepare(
     listen: Listener = nobody,
     known: Known = nothing_known,
     scope: Scope = WHOLE,
+    details: Details = NO_DETAILS,
+    marks: Mapping[str, Mark] = NO_MARKS,
 ) -> Prepared:
     """Make the plan for building what of `source` is in `scope` into `out`. Nothing is written.
 
-    `known` may answer for originals that the output folder's own records do not know.
+    `known` may answer for originals that the output folder's own records do not know; `details` are what was said of
+    single originals, `marks` the recipe's watermarks.
     """
     ledger = Ledger.load(out)
     looks = look_folder(
@@ -75,4 +79,6 @@ def prepare(
         for path in looks.seen
         if path in scope.out
     ]
-    return Prepared(make_plan(asked, recipe, [*looks.left_out, *by_hand]), looks, ledger)
+    return Prepared(
+        make_plan(asked, recipe, [*looks.left_out, *by_hand], details=details, marks=marks), looks, ledger
+    )

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import stat
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -57,16 +57,22 @@ class Scan:
 
 
 def scan(
-    source: Path, *, output: Path | None = None, scope: Scope = WHOLE, count_excluded: bool = False
+    source: Path,
+    *,
+    output: Path | None = None,
+    scope: Scope = WHOLE,
+    count_excluded: bool = False,
+    ours: Collection[str] = (),
 ) -> Scan:
     """Walk `source` within `scope`, leaving out `output` when it lies inside.
 
-    With `count_excluded` the folders that a person's own line leaves out are walked too, only to count. Raises `SourceError` when the source is no folder that can be listed.
+    With `count_excluded` the folders that a person's own line leaves out are walked too, only to count. `ours` are files
+    that we made, which are no originals. Raises `SourceError` when the source is no folder that can be listed.
     """
     if not source.is_dir():
         what = "This is a file, not a folder." if source.exists() else "There is no such folder."
         raise SourceError(what, file=str(source), remedy="Point at a folder of images.")
-    walker = _Walker(source, output, scope, count_excluded=count_excluded)
+    walker = _Walker(source, output, scope, frozenset(ours), count_excluded=count_excluded)
     walker.walk(source, "")
     walker.originals.sort(key=lambda found: found.path)
     walker.left_out.sort(key=lambda left: left.path)
@@ -80,22 +86,33 @@ def scan(
 
 
 class _Walker:
-    def __init__(self, source: Path, output: Path | None, scope: Scope, *, count_excluded: bool) -> None:
+    def __init__(
+        self,
+        source: Path,
+        output: Path | None,
+        scope: Scope,
+        ours: frozenset[str],
+        *,
+        count_excluded: bool,
+    ) -> None:
         self.root = Path(os.path.realpath(source))
         self.output = Path(os.path.realpath(output)) if output else None
         self.scope = scope
+        self.ours = ours
         self.count_excluded = count_excluded
         self.originals: list[Found] = []
         self.left_out: list[LeftOut] = []
         self.notes: list[str] = []
         self.caught: Counter[str] = Counter()
-        self.hidden = 0
+        self.hidden = self.own = 0
         self.unasked = 0
 
     def walk(self, folder: Path, prefix: str, excluded_by: str = "") -> None:
         for entry in self._entries(folder, prefix):
             path = prefix + entry.name
-            if not _is_text(path):
+            if path in self.ours:
+                self.own += 1
+            elif not _is_text(path):
                 self._leave_out(
                     path.encode(errors="surrogateescape").decode(errors="replace"),
                     "The name is not valid UTF-8.",
@@ -114,6 +131,8 @@ class _Walker:
         """Say what was left out by a standing rule or a pattern."""
         if self.hidden:
             yield f"{count(self.hidden, 'hidden file or folder', 'hidden files and folders')} left out."
+        if self.own:
+            yield f"{count(self.own, 'file')} that Young Prism made left out."
         for line in self.scope.exclude:
             if self.caught[line]:
                 yield f"“{line}” leaves out {count(self.caught[line], 'image or folder', 'images and folders')}."

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from young_prism.core.errors import SourceError
 from young_prism.core.originals.scope import Scope
+from young_prism.engine.ledger import made_in
 from young_prism.engine.scan import scan
 from young_prism.web.context import services
 
@@ -31,7 +32,13 @@ def caught_by(folder: str, output: str, scope: Scope) -> Caught:
     """Count what `scope` catches in a folder. A pattern or a folder that cannot be used is said, not raised."""
     try:
         scope.check()
-        found = scan(Path(folder), output=Path(output) if output else None, scope=scope, count_excluded=True)
+        found = scan(
+            Path(folder),
+            output=Path(output) if output else None,
+            scope=scope,
+            count_excluded=True,
+            ours=made_in(Path(folder)),
+        )
     except SourceError as error:
         return Caught(error=str(error))
     lines: Mapping[str, int] = found.caught

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 import unicodedata
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TypeVar
 
 from young_prism.core.naming.rule import split_name
@@ -40,13 +40,16 @@ def name_apart(
     named: Callable[[str, str], Named],
     results: Callable[[Named], list[str]],
     titles: Mapping[str, str] = NO_TITLES,
+    *,
+    standing: Iterable[str] = (),
 ) -> dict[str, Named]:
     """Name all originals so that no two results share a path, and return what `named` gave for each.
 
     `named(path, stem)` names one original's results with a stem, `results` lists their paths. Plain stems are
-    given out first, so that no made-up one ever takes the plain one of an original still to come.
+    given out first, so that no made-up one ever takes the plain one of an original still to come. `standing` are paths
+    that are taken already.
     """
-    taken: set[str] = set()
+    taken = {same_name_key(path) for path in standing}
     chosen: dict[str, Named] = {}
 
     def fits(path: str, stem: str) -> bool:

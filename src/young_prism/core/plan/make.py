@@ -24,6 +24,7 @@ from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
 from young_prism.core.plan.keys import rendition_key, rest_of_key
 from young_prism.core.plan.model import (
+    NO_MARKS,
     LeftOut,
     Mark,
     Plan,
@@ -50,7 +51,7 @@ def make_plan(
     left_out: Iterable[LeftOut] = (),
     *,
     details: Details = NO_DETAILS,
-    marks: Mapping[str, Mark] | None = None,
+    marks: Mapping[str, Mark] = NO_MARKS,
 ) -> Plan:
     """Plan all originals, given by their path below the source with `/` between folders.
 
@@ -71,6 +72,20 @@ def make_plan(
         for path, own in recipes.items()
         if own is None
     ]
+    no_mark = {
+        path: mark
+        for path, own in recipes.items()
+        if own and (mark := _missing_mark(facts[path], own, marks))
+    }
+    left += [
+        LeftOut(
+            path=path,
+            error=f"Its watermark {mark} is not there.",
+            remedy="Put that file into the source, or correct its name in the recipe.",
+            failed=True,
+        )
+        for path, mark in no_mark.items()
+    ]
     places = {path: number for number, path in enumerate(sorted(facts), start=1)}
     clean = _cleaner(recipe.names)
     titles = {
@@ -82,18 +97,26 @@ def make_plan(
     def planned(path: str, stem: str) -> PlannedOriginal:
         own = recipes[path] or recipe
         detail = details.get(path, NOTHING_SAID)
-        return _Planner(path, facts[path], own, places[path], detail, marks or {}, clean).plan(
+        return _Planner(path, facts[path], own, places[path], detail, marks, clean).plan(
             stem, titles.get(path)
         )
 
     named = name_apart(
-        [path for path, own in recipes.items() if own],
+        [path for path, own in recipes.items() if own and path not in no_mark],
         planned,
         lambda original: [rendition.path for rendition in original.renditions],
         titles,
+        standing=facts if recipe.names.layout == "beside" else (),
     )
     problems = tuple(sorted([*left_out, *left], key=lambda one: one.path))
     return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
+
+
+def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, Mark]) -> str:
+    """Return the file of the watermark that an original should wear and that is not there; empty for none."""
+    wanted = recipe.finishing.watermark
+    worn = wanted and not (facts.passes_through or recipe.formats.squeeze)
+    return wanted.file if wanted and worn and wanted.file not in marks else ""
 
 
 def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
@@ -292,7 +315,7 @@ class _Planner:
             return self._vector(folder, stem, remarks)
         if self._mark:
             remarks = [*remarks, "No watermark is put on an animation."]
-        return [*self._moving(folder, stem), self._copy(folder, stem, "an animation")], remarks
+        return [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")], remarks
 
     def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
         """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
@@ -310,22 +333,32 @@ class _Planner:
             copy = self._copy(folder, stem, "a vector")
         else:
             why = "a vector, without scripts and foreign addresses"
-            copy = self._one(_joined(folder, f"{stem}.svg"), ImageFormat.SVG, facts.size, _SANITISED, why)
+            path = _joined(folder, f"{stem}.svg")
+            if self._is_itself(path):
+                path = _joined(folder, f"{stem}-clean.svg")
+            copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
         if vector.png is None:
-            return [copy], remarks
+            return copy, remarks
         if not facts.size.pixels:
-            return [copy], [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
+            return copy, [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
         limit = facts.size.at_width(min(16_383, round(facts.size.width * vector.raster_limit)))
         own = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
         fallbacks, left = own.cuts(folder, stem)
-        return [copy, *(one._replace(reason="fallback for a vector") for one in fallbacks)], [
+        return [*copy, *(one._replace(reason="fallback for a vector") for one in fallbacks)], [
             *remarks,
             *left,
         ]
 
-    def _copy(self, folder: str, stem: str, what: str) -> PlannedRendition:
+    def _copy(self, folder: str, stem: str, what: str) -> list[PlannedRendition]:
+        """Plan a copy as it is; none where it would lie on the original itself."""
         path = _joined(folder, f"{stem}.{self.facts.format.ext}")
-        return self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")
+        if self._is_itself(path):
+            return []
+        return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]
+
+    def _is_itself(self, path: str) -> bool:
+        beside = self.recipe.names.layout == "beside"
+        return beside and same_name_key(path) == same_name_key(self.path)
 
     def _one(
         self, path: str, fmt: ImageFormat, size: Size, settings: type_settings | None, reason: str

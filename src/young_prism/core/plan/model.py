@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -51,6 +52,9 @@ class Mark:
 
     data: bytes
     sha256: str
+
+
+NO_MARKS: Mapping[str, Mark] = {}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -163,6 +163,13 @@ class Recipe(Part):
             )
         return self
 
+    @model_validator(mode="after")
+    def _squeezes_elsewhere(self) -> Self:
+        squeezed = self.formats.squeeze or any(one.formats and one.formats.squeeze for one in self.overrides)
+        if squeezed and self.names.layout == "beside":
+            raise ValueError("squeezed files keep their names, so they cannot lie beside their originals")
+        return self
+
     @property
     def snippet_markup(self) -> Markup:
         """The markup with its `sizes` written out: by hand, from the layout, or the whole viewport."""

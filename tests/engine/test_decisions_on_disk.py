@@ -1,0 +1,155 @@
+"""What a recipe and a person decide, as the disk shows it: names, layouts, titles, focal points, watermarks."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests import pictures
+from young_prism.core.errors import OutputError, RecipeError
+from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.originals.details import Detail
+from young_prism.core.recipe.finishing import Finishing, Watermark
+from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Facet, Names, Recipe
+from young_prism.core.values import Outcome
+from young_prism.engine.build import BuildResult, build
+from young_prism.engine.ledger import STATE_FOLDER
+from young_prism.engine.marks import find_marks, load_marks
+from young_prism.engine.pool import lazy_pool
+from young_prism.engine.prepare import prepare
+
+FORMATS = FormatSet(webp=Webp(effort=0), jpeg=Jpeg())
+QUICK = Formats(photo=FORMATS, graphic=FORMATS)
+
+
+def quick(**parts: object) -> Recipe:
+    return Recipe(ladder=Ladder(widths=(60, 120)), formats=QUICK, **parts)
+
+
+def site(folder: Path) -> Path:
+    photo, chart = pictures.photo(160, 100), pictures.graphic(160, 100)
+    for name, data in {
+        "photo.jpg": pictures.jpeg(photo),
+        "Photo.png": pictures.png(chart),
+        "photo-60w.jpg": pictures.jpeg(photo),
+        "fo ßen/é.jpg": pictures.jpeg(photo),
+        "fo ßen/e\u0301.png": pictures.png(chart),
+        "mark.svg": b'<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><path d="M0 0h9v9z"/></svg>',
+    }.items():
+        file = folder / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(data)
+    return folder
+
+
+def files(folder: Path) -> dict[str, bytes]:
+    return {
+        file.relative_to(folder).as_posix(): file.read_bytes()
+        for file in sorted(folder.rglob("*"))
+        if file.is_file() and STATE_FOLDER not in file.parts and file.name != "manifest.json"
+    }
+
+
+def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildResult:
+    return build(source, out, recipe, jobs=2, **options)
+
+
+@pytest.mark.parametrize(
+    "names",
+    [
+        Names(),
+        Names(layout="flat", case="lower", hyphens=True, ascii_only=True),
+        Names(rule="{folder}-{counter:3}-{stem}-{height:4}.{format}.{ext}", layout="folder-per-original"),
+        Names(rule="site-{stem}-{facet}-{density}x-{hash:6}.{ext}", case="lower"),
+    ],
+)
+def test_the_plan_names_what_the_disk_shows_on_any_system(tmp_path: Path, names: Names) -> None:
+    """Compared as a case-insensitive, Unicode-normalising file system compares names: nothing covers anything."""
+    source, out = site(tmp_path / "site"), tmp_path / "out"
+    recipe = quick(names=names, facets=(Facet(name="square", aspect="1:1"),))
+    with lazy_pool(1) as pool:
+        planned = [r.path for o in prepare(source, out, recipe, pool).plan.originals for r in o.renditions]
+    result = run(source, out, recipe)
+    assert result.outcomes[Outcome.FAILED] == 0
+    assert result.renditions + result.outcomes[Outcome.SKIPPED] == len(planned)
+    assert len({same_name_key(path) for path in planned}) == len(planned)
+    assert set(files(out)) <= set(planned) and len(files(out)) == result.renditions
+
+
+def test_beside_their_originals_nothing_is_covered_and_nothing_of_ours_is_taken_for_an_original(
+    tmp_path: Path,
+) -> None:
+    source = site(tmp_path / "site")
+    before = files(source)
+    recipe = quick(names=Names(layout="beside"))
+    first = run(source, source, recipe)
+    after = files(source)
+    assert first.outcomes[Outcome.FAILED] == 0 and first.renditions == len(after) - len(before)
+    assert {path: after[path] for path in before} == before
+    assert "photo-jpg-60w.jpg" in after, "the plain name is an original's own"
+    assert "mark-clean.svg" in after, "a drawing's clean copy gets a name of its own"
+
+    again = run(source, source, recipe)
+    assert again.originals == first.originals and again.outcomes[Outcome.MADE] == 0
+    assert files(source) == after
+    assert any("that Young Prism made left out" in note for note in again.notes)
+
+    with pytest.raises(OutputError, match="beside their originals"):
+        run(source, tmp_path / "elsewhere", recipe)
+    with pytest.raises(OutputError, match="layout"):
+        run(source, source, quick())
+
+
+def test_a_title_names_and_a_focal_point_remakes_only_what_is_cut(tmp_path: Path) -> None:
+    source, out = tmp_path / "site", tmp_path / "out"
+    source.mkdir()
+    (source / "DSC_0001.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
+    recipe = quick(facets=(Facet(name="square", aspect="1:1"),))
+    said = {"DSC_0001.jpg": Detail((0.1, 0.5), "Summit café at dawn")}
+    run(source, out, recipe, details=said)
+    first = files(out)
+    assert "summit-café-at-dawn-120w.webp" in first and "summit-café-at-dawn-square-100w.jpg" in first
+
+    moved = run(
+        source, out, recipe, details={"DSC_0001.jpg": said["DSC_0001.jpg"]._replace(focal=(0.9, 0.5))}
+    )
+    second = files(out)
+    assert moved.outcomes[Outcome.FAILED] == 0 and set(first) == set(second)
+    assert {path for path in first if first[path] != second[path]} == {p for p in first if "square" in p}
+
+
+def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -> None:
+    source, out = tmp_path / "site", tmp_path / "out"
+    source.mkdir()
+    (source / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
+    recipe = quick(finishing=Finishing(watermark=Watermark(file="marks/m.png", opacity=1)))
+
+    without = run(source, out, recipe)
+    assert without.outcomes[Outcome.FAILED] == 1 and not files(out)
+    assert "marks/m.png" in without.failures[0].error
+
+    with pytest.raises(RecipeError, match="no such watermark"):
+        load_marks(recipe, source)
+    beside = tmp_path / "rules"
+    (beside / "marks").mkdir(parents=True)
+    shutil.copy(source / "a.jpg", beside / "marks/m.png")
+    with pytest.raises(RecipeError, match="PNG or an SVG"):
+        load_marks(recipe, beside, source)
+    outside = quick(finishing=Finishing(watermark=Watermark(file="../site/a.jpg")))
+    assert find_marks(outside, [beside]).errors
+
+    plain = run(source, tmp_path / "plain", quick())
+    (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(40, 20)))
+    worn = run(source, out, recipe, marks=load_marks(recipe, beside, source))
+    assert worn.outcomes[Outcome.FAILED] == 0 and worn.renditions == plain.renditions
+    assert all(files(out)[path] != data for path, data in files(tmp_path / "plain").items())
+    (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(44, 20)))
+    other = run(source, out, recipe, marks=load_marks(recipe, beside, source))
+    assert other.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
+    manifest = json.loads((out / "manifest.json").read_text())
+    assert len(manifest["originals"][0]["renditions"]) == worn.renditions
