@@ -14,15 +14,38 @@ from tools.write_schemas import SCHEMAS
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.recipe.compare import differences
+from young_prism.core.recipe.edit import typed, value_at, with_value
+from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
-from young_prism.core.recipe.model import Names, Override, Recipe
+from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.recipe.starts import starts
-from young_prism.core.recipe.toml import _models_in, read_recipe, write_recipe
+from young_prism.core.recipe.toml import _models_in, parsed, read_recipe, write_recipe
 from young_prism.core.values import Size
 
+_facets = st.lists(
+    st.builds(
+        Facet,
+        name=st.sampled_from(["square", "wide", "tall-2"]),
+        aspect=st.none() | st.sampled_from(["1:1", "16:9", "2.39:1"]),
+        up_to=st.none() | st.integers(1, 5000),
+        ladder=st.none() | st.builds(Ladder, widths=st.just((100, 200))),
+    ),
+    max_size=3,
+    unique_by=lambda facet: facet.name,
+).map(tuple)
+_finishings = st.builds(
+    Finishing,
+    metadata=st.sampled_from(["none", "rights", "all-but-place", "all"]),
+    placeholder=st.sampled_from(["none", "blur"]),
+    watermark=st.none()
+    | st.builds(Watermark, file=st.text(min_size=1, max_size=30), opacity=st.floats(0.01, 1)),
+)
 _recipes = st.builds(
     Recipe,
+    facets=_facets,
+    finishing=_finishings,
     name=st.text(min_size=1, max_size=80),
     names=st.builds(
         Names,
@@ -31,7 +54,13 @@ _recipes = st.builds(
         case=st.sampled_from(["keep", "lower"]),
     ),
     overrides=st.lists(
-        st.builds(Override, match=st.sampled_from(["a/", "*.png", "b/c.jpg"]), leave_out=st.booleans()),
+        st.builds(
+            Override,
+            match=st.sampled_from(["a/", "*.png", "b/c.jpg"]),
+            leave_out=st.booleans(),
+            facets=st.none() | _facets,
+            finishing=st.none() | _finishings,
+        ),
         max_size=3,
     ).map(tuple),
     ladder=st.builds(
@@ -52,7 +81,7 @@ _recipes = st.builds(
                 st.sets(st.integers(1, 5000), max_size=4),
                 st.floats(0.01, 1),
             ),
-            rungs=st.integers(1, 20),
+            rungs=st.integers(1, 20) | st.lists(st.integers(1, 9000), min_size=1, max_size=4).map(tuple),
         ),
     )
     | st.builds(Ladder, steps=st.builds(Steps, save=st.floats(0.05, 0.9)), measure=st.just("longest-side")),
@@ -108,6 +137,87 @@ def test_a_wrong_recipe_is_refused_by_file_and_key(text: str, said: str) -> None
         read_recipe(text, file="site.toml")
     assert said in str(caught.value)
     assert caught.value.file == "site.toml"
+
+
+@given(_recipes, _recipes)
+def test_two_recipes_differ_in_what_is_said_to_differ(one: Recipe, other: Recipe) -> None:
+    found = differences(one, other)
+    assert bool(found) == (one != other)
+    assert differences(one, one) == []
+    assert [(key, theirs, ours) for key, ours, theirs in found] == sorted(
+        differences(other, one), key=lambda d: [key for key, *_ in found].index(d.key)
+    )
+
+
+_COMMENTED = """# a blog
+name = "Blog"  # its name
+
+[ladder.layout]
+lines = [{ share = 1.0, at_most = 760 }]  # one column
+rungs = 4
+"""
+_VALUES = [
+    ("name", "Other"),
+    ("ladder.layout.rungs", [400, 800]),
+    ("ladder.layout.lines.0.up_to", 640),
+    ("ladder.layout.lines.1", {"share": 0.5}),
+    ("ladder.min_step", 1.2),
+    ("names.case", "lower"),
+    ("formats.photo.avif.quality", 50),
+    ("formats.photo.avif", None),
+    ("formats.animation.webp.quality", 60),
+    ("formats.photo_transparent.jpeg", {"matte": "#ffffff"}),
+    ("finishing.watermark.file", "m.png"),
+    ("facets.0", {"name": "square", "aspect": "1:1"}),
+    ("overrides.0", {"match": "a/", "leave_out": True}),
+]
+
+
+@given(st.permutations(_VALUES))
+def test_one_value_is_changed_and_all_else_stays_comments_too(changes: list) -> None:
+    text = _COMMENTED
+    for path, value in changes:
+        before = parsed(text)
+        text = with_value(text, path, value)
+        if path == "formats.photo.avif" and "formats" not in before:
+            continue  # nothing stood there to be taken away
+        said = read_plain(text, path)
+        assert said == value
+    for comment in ("# a blog", "# its name", "# one column"):
+        assert comment in text
+    assert value_at(Recipe(), "formats.animation.webp.effort") == read_plain(
+        text, "formats.animation.webp.effort"
+    )
+
+
+def read_plain(text: str, path: str) -> object:
+    found: object = parsed(text)
+    for part in path.split("."):
+        try:
+            found = found[int(part) if part.isdigit() else part]  # type: ignore[index]
+        except LookupError:
+            return None
+    return found
+
+
+@pytest.mark.parametrize(
+    ("path", "text", "value"),
+    [
+        ("ladder.widths", "400, 800", [400, 800]),
+        ("ladder.layout.rungs", "5", 5),
+        ("ladder.layout.rungs", "400,", [400]),
+        ("ladder.layout.lines.0.share", "50 %", 0.5),
+        ("ladder.layout.lines.0.up_to", "", None),
+        ("names.hyphens", "on", True),
+        ("names.hyphens", "", False),
+        ("formats.photo.avif", "on", {}),
+        ("formats.photo.avif.quality", "high", "high"),
+        ("finishing.watermark.facets", "whole, square", ["whole", "square"]),
+        ("names.rule", "{stem}-{width}w.{ext}", "{stem}-{width}w.{ext}"),
+    ],
+)
+def test_what_a_form_says_becomes_the_value_of_its_key(path: str, text: str, value: object) -> None:
+    assert typed(path, text) == value
 
 
 @pytest.mark.parametrize("name", SCHEMAS)

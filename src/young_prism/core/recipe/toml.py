@@ -21,19 +21,23 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
     Raises `RecipeError` naming every wrong key with its line and what is allowed.
     """
     try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise RecipeError(
-            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
-        ) from error
-    try:
-        return Recipe.model_validate(data)
+        return Recipe.model_validate(parsed(text, file=file))
     except ValidationError as error:
         problems = "; ".join(_say(problem, text) for problem in error.errors())
         raise RecipeError(
             f"The recipe cannot be used: {problems}.",
             file=file,
             remedy="The keys and what they allow are in docs/schema/recipe.schema.json.",
+        ) from error
+
+
+def parsed(text: str, *, file: str = "") -> dict[str, Any]:
+    """Return TOML as plain data. Raises `RecipeError` naming the line where it is none."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise RecipeError(
+            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
         ) from error
 
 
@@ -55,12 +59,12 @@ def _say(problem: Any, text: str) -> str:
 
 def _allowed_beside(path: tuple[str | int, ...]) -> str:
     """Say which keys there are where an unknown one stands, the likeliest first."""
-    keys = list(_model_at(path[:-1]).model_fields)
+    keys = list(model_at(path[:-1]).model_fields)
     close = difflib.get_close_matches(str(path[-1]), keys, n=1)
     return f"did you mean {close[0]}?" if close else f"there are {', '.join(keys)}"
 
 
-def _model_at(path: tuple[str | int, ...]) -> type[BaseModel]:
+def model_at(path: Sequence[str | int]) -> type[BaseModel]:
     """Return the part of the recipe's model that a path of keys leads to."""
     model: type[BaseModel] = Recipe
     for part in path:

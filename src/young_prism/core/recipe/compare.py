@@ -1,0 +1,65 @@
+"""What differs between two recipes, key by key, defaults included."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from young_prism.core.recipe.model import Recipe
+
+
+class Difference(NamedTuple):
+    """One key with what each recipe says of it, as TOML writes it; empty where it says nothing."""
+
+    key: str
+    one: str
+    other: str
+
+
+def differences(one: Recipe, other: Recipe) -> list[Difference]:
+    """Return all keys that differ, in the order of the recipe's parts. What is never used is not compared.
+
+    Facets are told apart by their names and overrides by what they match, lines of a layout by their place.
+    """
+    ours, theirs = dict(_said(one)), dict(_said(other))
+    keys = dict.fromkeys([*ours, *theirs])
+    return [
+        Difference(key, ours.get(key, ""), theirs.get(key, ""))
+        for key in keys
+        if ours.get(key) != theirs.get(key)
+    ]
+
+
+def _said(recipe: Recipe) -> Iterator[tuple[str, str]]:
+    said = recipe.model_dump(mode="json", exclude_none=True)
+    for place in (said, *said["facets"], *said["overrides"]):
+        _without_unused_widths(place.get("ladder"))
+    yield from _flat("", said)
+
+
+def _without_unused_widths(ladder: dict[str, Any] | None) -> None:
+    if ladder and (ladder.get("steps") or ladder.get("layout") or ladder.get("percents")):
+        ladder.pop("widths", None)
+
+
+def _flat(key: str, value: Any) -> Iterator[tuple[str, str]]:
+    if isinstance(value, dict):
+        if not value and key:
+            yield key, "{}"
+        for name, inner in value.items():
+            yield from _flat(f"{key}.{name}" if key else name, inner)
+    elif isinstance(value, list) and value and isinstance(value[0], dict):
+        for place, inner in enumerate(value, start=1):
+            name = inner.get("name") or inner.get("match")
+            rest = {k: v for k, v in inner.items() if k not in ("name", "match") or v != name}
+            yield from _flat(f"{key}.{name or place}", rest or {})
+    elif value != []:
+        yield key, _toml(value)
+
+
+def _toml(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list):
+        return "[" + ", ".join(_toml(item) for item in value) + "]"
+    return f'"{value}"' if isinstance(value, str) else f"{value}"

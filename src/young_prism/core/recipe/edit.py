@@ -1,0 +1,169 @@
+"""Change single values of a recipe's text, so that what a person wrote around them stays: order, comments, blank lines."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+from typing import Any, get_args
+
+import tomlkit
+from pydantic import BaseModel
+from tomlkit.items import AoT
+
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import model_at, parsed
+
+Value = str | int | float | bool | list[Any] | dict[str, Any] | None
+
+
+_HEADING = re.compile(r"([^\n]\n)(\[)")
+"""A heading right below a line, as the library writes it."""
+
+
+def with_value(text: str, path: str, value: Value) -> str:
+    """Return the recipe's text with one key set, given by its path such as `formats.photo.avif.quality`.
+
+    None takes the key away. A number in the path is a place in a list, counted from 0; the place after the last adds one.
+    Tables that are not there yet are made; where a default holds more than an empty table would, all of it is written
+    out, so that nothing else changes. The text may be a recipe that cannot be used yet: this is how it is mended. Raises
+    `RecipeError` for a text that is no TOML, `LookupError` for a path that leads nowhere.
+    """
+    parts = _parts(path)
+    plain = parsed(text)
+    _set(plain, parts, value)
+    document = tomlkit.parse(text)
+    _set(document, parts, value)
+    changed = tomlkit.dumps(document)
+    aired = _HEADING.sub(r"\1\n\2", changed)
+    candidates = (
+        aired,
+        changed,
+        tomlkit.dumps(plain),
+    )  # the last without comments, but never with another meaning
+    return next(one for one in candidates if _loads(one) == plain)
+
+
+def value_at(recipe: Recipe, path: str) -> Any:
+    """Return what a recipe says at a path, defaults included, as plain data; None where there is nothing."""
+    found: Any = recipe.model_dump(mode="json", exclude_none=True)
+    for part in _parts(path):
+        try:
+            found = found[part]
+        except (LookupError, TypeError):
+            return None
+    return found
+
+
+def typed(path: str, text: str) -> Value:
+    """Return a form field's text as the value that the key at `path` takes.
+
+    A number may end in %, and stands for its hundredth part; a list has commas. What is not of the right kind stays text,
+    to be reported with its line like anything else that is typed.
+    """
+    text = text.strip()
+    parts = _parts(path)
+    owner = model_at(parts[:-1])
+    field = owner.model_fields.get(str(parts[-1]))
+    kinds = _kinds(field.annotation) if field else {str}
+    if bool in kinds:
+        return text in ("on", "true")
+    if not text:
+        return None
+    if any(issubclass(kind, BaseModel) for kind in kinds):
+        return {}
+    if tuple in kinds and ("," in text or int not in _scalars(field.annotation if field else None)):
+        return [
+            _number(part) if str not in kinds else part.strip() for part in text.split(",") if part.strip()
+        ]
+    return _number(text) if kinds & {int, float} else text
+
+
+def _number(text: str) -> int | float | str:
+    text = text.strip()
+    try:
+        if text.endswith("%"):
+            return round(float(text[:-1]) / 100, 6)
+        return int(text)
+    except ValueError:
+        try:
+            return float(text)
+        except ValueError:
+            return text
+
+
+def _parts(path: str) -> list[str | int]:
+    return [int(part) if part.isdigit() else part for part in path.split(".")]
+
+
+def _kinds(annotation: Any) -> set[type]:
+    """Return the types that an annotation is made of."""
+    if isinstance(annotation, type) and not get_args(annotation):
+        return {annotation}
+    inner = {kind for one in get_args(annotation) for kind in _kinds(one)}
+    literal = {str} if any(isinstance(one, str) for one in get_args(annotation)) else set()
+    return inner | literal | ({tuple} if getattr(annotation, "__origin__", None) is tuple else set())
+
+
+def _scalars(annotation: Any) -> set[type]:
+    """Return the types that an annotation allows outside of lists."""
+    if getattr(annotation, "__origin__", None) is tuple:
+        return set()
+    if isinstance(annotation, type) and not get_args(annotation):
+        return {annotation}
+    return {kind for one in get_args(annotation) for kind in _scalars(one)}
+
+
+def _set(root: Any, parts: Sequence[str | int], value: Value) -> None:
+    table = root
+    for depth, part in enumerate(parts[:-1]):
+        if not isinstance(part, int) and part not in table:
+            if value is None:
+                return
+            missing = _written_out(model_at(parts[:depth]), part)
+            # Lists of tables as a person writes them: each under a heading of its own.
+            headed = missing == [] and isinstance(table, tomlkit.TOMLDocument)
+            table[part] = tomlkit.aot() if headed else _plain(missing)
+        table = table[part]
+    last = parts[-1]
+    if value is None:
+        if isinstance(last, int) or last in table:
+            del table[last]
+        if isinstance(last, int) and not table:
+            _set(root, parts[:-1], None)
+    elif isinstance(last, int) and last == len(table):
+        table.append(tomlkit.item(_plain(value)) if isinstance(table, AoT) else _plain(value))
+    else:
+        table[last] = _plain(value)
+
+
+def _plain(value: Any) -> Any:
+    """Return a copy, so that two documents never share a table; tables in lists inline, as a person writes them."""
+    if isinstance(value, dict):
+        return {key: _plain(item) for key, item in value.items()}
+    return [_plain(item) for item in value] if isinstance(value, list) else value
+
+
+def _written_out(owner: type[BaseModel], key: str) -> Any:
+    """Return what must stand at a key that is left out before one value in it can be changed, and no more."""
+    field = owner.model_fields.get(key)
+    default = field.default if field else None
+    if isinstance(default, tuple):
+        return [
+            one.model_dump(mode="json", exclude_none=True) if isinstance(one, BaseModel) else one
+            for one in default
+        ]
+    if not isinstance(default, BaseModel):
+        return {}
+    try:
+        same = type(default)() == default
+    except ValueError:  # a table that cannot be empty
+        same = False
+    return {} if same else default.model_dump(mode="json", exclude_none=True)
+
+
+def _loads(text: str) -> Any:
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        return None
