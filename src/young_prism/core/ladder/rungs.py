@@ -11,6 +11,7 @@ from young_prism.core.recipe.ladder import Ladder, Layout
 from young_prism.core.values import Size
 
 
+@lru_cache(maxsize=4096)
 def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
     """Return the sizes to make of an original, ascending.
 

@@ -20,22 +20,18 @@ _PADDED = ("width", "height", "counter", "hash")
 
 
 class NameParts(NamedTuple):
-    """What the braces of a rule stand for.
+    """What the braces of a rule stand for, apart from those that hang on the rung: width, height and density.
 
     `folder` is the name of the innermost folder, `hash` the original's content in hexadecimal, `counter` its place among
-    all originals in the order of paths, from 1. `density` is a rung's width over the narrowest one's, `facet` the name of
-    the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`.
+    all originals in the order of paths, from 1. `facet` is the name of the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`.
     """
 
     stem: str
-    width: int
-    height: int
     format: str
     ext: str
     folder: str = ""
     hash: str = ""
     counter: int = 0
-    density: float = 1.0
     facet: str = WHOLE_FACET
     date: str = "undated"
 
@@ -81,32 +77,48 @@ def check_rule(rule: str) -> None:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
 
 
-def rendition_path(rule: str, folder: str, parts: NameParts) -> str:
-    """Return the path below the output folder, with `/` between folders, for a rule that `check_rule` passed."""
-    name = _template(rule).format(
-        stem=parts.stem,
-        width=parts.width,
-        height=parts.height,
+def half_named(rule: str, folder: str, parts: NameParts) -> str:
+    """Return the path below the output folder, with `/` between folders, for a rule that `check_rule` passed.
+
+    Width, height and density (a rung's width over the narrowest one's) are left open, for `filled`: all rungs of a format
+    share the rest.
+    """
+    half = _template(rule).format(
+        stem=_closed(parts.stem),
         format=parts.format,
         ext=parts.ext,
-        folder=parts.folder,
+        folder=_closed(parts.folder),
         hash=parts.hash,
         counter=parts.counter,
-        density=parts.density,
         facet=parts.facet,
         date=parts.date,
     )
-    return f"{folder}/{name}" if folder else name
+    return f"{_closed(folder)}/{half}" if folder else half
+
+
+def filled(half: str, width: int, height: int, density: float) -> str:
+    """Return the path of one rung from what `half_named` gave."""
+    return half.format(width=width, height=height, density=density)
+
+
+def _closed(text: str) -> str:
+    """Return text that `str.format` gives back as it is."""
+    return text.replace("{", "{{").replace("}", "}}") if "{" in text or "}" in text else text
 
 
 @lru_cache(maxsize=64)
 def _template(rule: str) -> str:
-    """Turn a rule's braces into those of `str.format`; the check let only plain names and numbers through."""
+    """Turn a rule's braces into those of `str.format`; the check let only plain names and numbers through.
+
+    What hangs on the rung comes out as braces once more.
+    """
 
     def braces(match: re.Match[str]) -> str:
         field, _, number = match[1].partition(":")
         if field == "density":
-            return "{density:.4g}"
+            return "{{density:.4g}}"
+        if field in ("width", "height"):
+            return f"{{{{{field}:0{number}d}}}}" if number else f"{{{{{field}}}}}"
         if field == "hash":
             return f"{{hash:.{number or 8}}}"
         return f"{{{field}:0{number}d}}" if number else f"{{{field}}}"

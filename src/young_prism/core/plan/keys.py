@@ -22,12 +22,22 @@ PIXELS_VERSION = 1
 _PLAIN = Finishing()
 
 
-def rendition_key(sha256: str, size: Size, rest: str, cut: Cut | None = None) -> str:
-    """Return the key of one rendition; `rest` is what `rest_of_key` gives, which many share."""
-    if cut:
-        rest += f", {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}"
-    text = f'["{sha256}", [{size.width}, {size.height}], {rest}'
-    return hashlib.sha256(text.encode()).hexdigest()[:32]
+def rendition_key(sha256: str, size: Size, rest: str) -> str:
+    """Return the key of one rendition: content, size, and what `rest_of_key` or `cut_in_key` gave for all that is left.
+
+    Put together rather than hashed once more: a large source has a hundred thousand keys, and a person who asks why
+    something is made anew sees which part differs.
+    """
+    return f"{sha256[:32]}-{size.width}x{size.height}-{rest}"
+
+
+def cut_in_key(rest: str, cut: Cut) -> str:
+    """Return the rest of a key of what is cut out of an original."""
+    return _digest(f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}")
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 @lru_cache(maxsize=1024)
@@ -39,7 +49,7 @@ def rest_of_key(
     *,
     placeholder: bool = False,
 ) -> str:
-    """Return the part of a key that all originals share, written out once: a large source has a hundred thousand keys.
+    """Return the part of a key that all originals share: format, settings, encoder, finishing.
 
     `mark` is the watermark of those that wear it.
     """
@@ -47,7 +57,7 @@ def rest_of_key(
     described = json.dumps(settings_dict(settings), sort_keys=True)
     text = f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
     if settings is None:
-        return text
+        return _digest(text)
     for_pixels = {"placeholder", "placeholder_bytes", "watermark"} - (
         {"placeholder", "placeholder_bytes"} if placeholder else set()
     )
@@ -60,4 +70,4 @@ def rest_of_key(
     if mark and finishing.watermark:
         worn = finishing.watermark.model_dump(mode="json", exclude={"file", "min_width", "facets"})
         different["watermark"] = {**worn, "sha256": mark.sha256}
-    return f"{text}, {json.dumps(different, sort_keys=True)}" if different else text
+    return _digest(f"{text}, {json.dumps(different, sort_keys=True)}" if different else text)

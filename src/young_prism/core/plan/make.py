@@ -14,15 +14,16 @@ from young_prism.core.naming.collisions import name_apart, same_name_key
 from young_prism.core.naming.rule import (
     WHOLE_FACET,
     NameParts,
+    filled,
     folder_of,
-    rendition_path,
+    half_named,
     split_name,
     uses,
 )
 from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail, Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
-from young_prism.core.plan.keys import rendition_key, rest_of_key
+from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key
 from young_prism.core.plan.model import (
     NO_MARKS,
     LeftOut,
@@ -232,7 +233,7 @@ class _Planner:
         """Plan the whole picture and its facets; return remarks on what cannot be as planned."""
         facts, recipe = self.facts, self.recipe
         parts = NameParts(
-            stem=stem, width=0, height=0, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
+            stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
             hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
         )  # fmt: skip
         renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
@@ -263,31 +264,36 @@ class _Planner:
         renditions: list[PlannedRendition] = []
         remarks = []
         rungs = rungs_for(of, ladder)
+        narrowest = rungs[0].width
+        longest = max(rungs[-1])
+        mark = self._mark
         rule, sha256 = recipe.names.rule, facts.sha256
         formats = formats_for(facts, recipe)
         for fmt, settings in formats.settings().items():
-            longest = max(rungs[-1])
             if longest > _LONGEST_SIDE.get(fmt, longest):
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
             why = _why(fmt, facts, facet)
-            word, ext = fmt.value, fmt.ext
+            half = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            plain = rest_of_key(fmt, settings, finishing)
+            if cut:
+                plain = cut_in_key(plain, cut)
             for size in rungs:
                 placeholder = finishing.placeholder != "none" and size is rungs[0] and fmt is formats.fallback
-                worn = self._mark if wears_mark(finishing, facet, size) else None
-                name = NameParts(
-                    parts.stem, size.width, size.height, word, ext, parts.folder, parts.hash, parts.counter,
-                    size.width / rungs[0].width, facet, parts.date,
-                )  # fmt: skip
-                rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
+                rest = plain
+                if placeholder or mark:
+                    worn = mark if wears_mark(finishing, facet, size) else None
+                    rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
+                    if cut:
+                        rest = cut_in_key(rest, cut)
                 renditions.append(
                     PlannedRendition(
-                        rendition_path(rule, folder, name),
+                        filled(half, size.width, size.height, size.width / narrowest),
                         fmt,
                         size,
                         settings,
-                        rendition_key(sha256, size, rest, cut),
+                        rendition_key(sha256, size, rest),
                         f"{why}, at the original's own width" if size == facts.size else why,
                         facet,
                         cut,
@@ -388,6 +394,9 @@ def _told_apart(
     renditions: list[PlannedRendition], remarks: list[str]
 ) -> tuple[list[PlannedRendition], list[str]]:
     """Give an original's own renditions names of their own where a rule without widths gives two the same."""
+    # What tells an original's own renditions apart (numbers, formats, facets) has no upper case.
+    if len({rendition.path for rendition in renditions}) == len(renditions):
+        return renditions, remarks
     taken: set[str] = set()
     apart = []
     for rendition in renditions:
@@ -397,12 +406,10 @@ def _told_apart(
             path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
         taken.add(same_name_key(path))
         apart.append(rendition if path is rendition.path else rendition._replace(path=path))
-    if any(one is not other for one, other in zip(apart, renditions, strict=True)):
-        remarks = [
-            *remarks,
-            "The name rule gives two of its rungs one name; the later ones have their width added.",
-        ]
-    return apart, remarks
+    return apart, [
+        *remarks,
+        "The name rule gives two of its rungs one name; the later ones have their width added.",
+    ]
 
 
 def _joined(folder: str, name: str) -> str:
