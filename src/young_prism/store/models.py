@@ -86,6 +86,30 @@ class OriginalRow(Base):
     """`new` or `changed` since the look before the one that found it so, else empty."""
 
 
+class DetailRow(Base):
+    """What a person said of an original: focal point as shares of its width and height, and a title."""
+
+    __tablename__ = "detail"
+
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), primary_key=True)
+    path: Mapped[str] = mapped_column(primary_key=True)
+    focal_x: Mapped[float | None] = mapped_column(Float)
+    focal_y: Mapped[float | None] = mapped_column(Float)
+    title: Mapped[str] = mapped_column(String(200), default="", server_default="")
+
+
+class SavedRecipeRow(Base):
+    """A recipe saved under a name, apart from any source."""
+
+    __tablename__ = "saved_recipe"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    slug: Mapped[str] = mapped_column(String(80), unique=True)
+    name: Mapped[str] = mapped_column(String(80))
+    text: Mapped[str] = mapped_column(Text)
+    changed_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+
+
 class RunRow(Base):
     """One execution of a plan."""
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -13,12 +11,14 @@ from typing import Any
 from sqlalchemy import Select, Update, delete, insert, select, update
 from sqlalchemy.orm import Session
 
+from young_prism.core.originals.details import NOTHING_SAID, Detail
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.references import NO_PAGES, Missing, Reference, Usage, Uses
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut
 from young_prism.store.database import open_database
 from young_prism.store.models import (
+    DetailRow,
     ItemRow,
     LookRow,
     OriginalRow,
@@ -27,6 +27,8 @@ from young_prism.store.models import (
     SourceRow,
     TakenOutRow,
 )
+from young_prism.store.recipes import SavedRecipes
+from young_prism.store.slugs import free_slug
 
 Stamp = tuple[int, int, int]
 KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
@@ -41,6 +43,7 @@ class Store:
 
     def __init__(self, file: Path) -> None:
         self._engine = open_database(file)
+        self.recipes = SavedRecipes(self._engine)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -68,7 +71,7 @@ class Store:
             known = session.scalar(select(SourceRow).where(SourceRow.folder == str(folder)))
             if known:
                 return known
-            slug = _free_slug(name, set(session.scalars(select(SourceRow.slug))))
+            slug = free_slug(name, set(session.scalars(select(SourceRow.slug))), otherwise="source")
             return _new_source(
                 session,
                 slug=slug,
@@ -85,7 +88,7 @@ class Store:
         with self._session() as session:
             taken = set(session.scalars(select(SourceRow.slug)))
             taken |= {folder.name for folder in uploads.iterdir()} if uploads.is_dir() else set()
-            slug = _free_slug(name, taken)
+            slug = free_slug(name, taken, otherwise="source")
             folder = str(uploads / slug / "originals")
             return _new_source(
                 session,
@@ -325,6 +328,31 @@ class Store:
             session.execute(_bumped(source_id))
         return changed
 
+    def details(self, source_id: int) -> dict[str, Detail]:
+        """Return what was said of a source's originals, by path; those that are gone are kept, they may come back."""
+        with self._session() as session:
+            return {
+                row.path: Detail(
+                    None if row.focal_x is None or row.focal_y is None else (row.focal_x, row.focal_y),
+                    row.title,
+                )
+                for row in session.scalars(select(DetailRow).where(DetailRow.source_id == source_id))
+            }
+
+    def set_detail(self, source_id: int, path: str, detail: Detail) -> None:
+        """Keep what a person says of an original; what says nothing is forgotten."""
+        with self._session() as session:
+            row = session.get(DetailRow, (source_id, path))
+            if detail == NOTHING_SAID:
+                if row:
+                    session.delete(row)
+            else:
+                row = row or DetailRow(source_id=source_id, path=path)
+                row.focal_x, row.focal_y = detail.focal or (None, None)
+                row.title = detail.title
+                session.add(row)
+            session.execute(_bumped(source_id))
+
     def original(self, source_id: int, path: str) -> OriginalRow | None:
         """Return one original by its path."""
         with self._session() as session:
@@ -449,12 +477,3 @@ def _original_row(source_id: int, path: str, stamp: Stamp, facts: Facts, since: 
 def _stamp(values: Sequence[int]) -> Stamp:
     size, mtime_ns, inode = values
     return (size, mtime_ns, inode)
-
-
-def _free_slug(name: str, taken: set[str]) -> str:
-    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-    base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60] or "source"
-    slug, number = base, 2
-    while slug in taken:
-        slug, number = f"{base}-{number}", number + 1
-    return slug

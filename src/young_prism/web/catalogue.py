@@ -6,9 +6,11 @@ import threading
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
+from pathlib import Path
 from typing import Any
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
 from young_prism.core.originals.references import Usage, Uses
@@ -66,6 +68,7 @@ class Catalogue:
     pages: KnownPages
     outdated: bool
     recipe: Recipe
+    details: Details
     kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
     """Selections worked out already, by what was asked for."""
 
@@ -149,6 +152,7 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
         pages=pages,
         outdated=outdated,
         recipe=recipe,
+        details=store.details(source.id),
     )
 
 
@@ -160,6 +164,12 @@ def scope_of(source: SourceRow, out: frozenset[str] = frozenset()) -> Scope:
 def recipe_of(source: SourceRow) -> Recipe:
     """Return a source's recipe; the default one where it has none, or none that this version understands."""
     return _read(source.recipe)
+
+
+def out_of(source: SourceRow, recipe: Recipe | None = None) -> Path:
+    """Return the folder that renditions go to: the source's own where its recipe puts them beside their originals."""
+    beside = (recipe or recipe_of(source)).names.layout == "beside"
+    return Path(source.folder if beside else source.out_folder)
 
 
 @lru_cache(maxsize=64)

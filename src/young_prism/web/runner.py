@@ -23,12 +23,13 @@ from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult, build
 from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
 from young_prism.engine.looking import Looks, look_folder
+from young_prism.engine.marks import load_marks
 from young_prism.engine.pages import SiteReader
 from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.scan import Found
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Stamp, Store
-from young_prism.web.catalogue import Catalogue, Catalogues, scope_of
+from young_prism.web.catalogue import Catalogue, Catalogues, out_of, scope_of
 
 _log = logging.getLogger(__name__)
 
@@ -240,16 +241,19 @@ class Runner:
         row = self._store.run(run_id)
         assert row is not None  # noqa: S101  (it was made by `start`)
         recorder = _Recorder(self._store, run_id)
+        recipe = read_recipe(row.recipe)
         result = build(
             Path(job.source.folder),
-            Path(job.source.out_folder),
-            read_recipe(row.recipe),
+            out_of(job.source, recipe),
+            recipe,
             jobs=self._jobs,
             listen=recorder,
             known=lambda found: facts.get(found.stamp),
             scope=scope_of(
                 self._store.source(job.source.slug) or job.source, self._store.taken_out(job.source.id)
             ),
+            details=self._store.details(job.source.id),
+            marks=load_marks(recipe, Path(job.source.folder)),
             stopped=job.stop.is_set,
         )
         recorder.finish(result)

@@ -15,6 +15,7 @@ from young_prism.core.pixels.preview import preview
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
 from young_prism.store.models import OriginalRow
+from young_prism.web.catalogue import out_of
 from young_prism.web.context import inside, services, source_or_404
 
 blueprint = Blueprint("files", __name__)
@@ -33,7 +34,7 @@ def original(slug: str, path: str) -> BaseResponse:
 @blueprint.get("/s/<slug>/rendition/<path:path>")
 def rendition(slug: str, path: str) -> BaseResponse:
     """Send a rendition."""
-    return _picture(inside(source_or_404(slug).out_folder, path))
+    return _picture(inside(out_of(source_or_404(slug)), path))
 
 
 @blueprint.get("/s/<slug>/small/<int:width>/<path:path>")

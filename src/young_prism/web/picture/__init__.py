@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 
 from flask import Blueprint, abort, redirect, render_template, request, url_for
 from werkzeug import Response
 
 from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
 from young_prism.core.markup.urls import path_url
-from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
@@ -18,9 +16,10 @@ from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.record import snippet
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.catalogue import Catalogue, Entry, out_of
 from young_prism.web.context import catalogue_of, source_or_404
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
+from young_prism.web.planning import plan_of
 
 blueprint = Blueprint(
     "picture",
@@ -63,8 +62,8 @@ def index(slug: str, path: str) -> str | Response:
         return redirect(url_for("intake.index", slug=slug, show=path))
     order = [other.path for other in catalogue.entries]
     at = order.index(path)
-    ledger = Ledger.load(Path(source.out_folder))
-    original = _planned(catalogue, entry)
+    ledger = Ledger.load(out_of(source))
+    original = _planned(source, catalogue, entry)
     cells = _cells(original, ledger)
     delivered = [cell.entry for cell in cells if cell.entry]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
@@ -96,7 +95,7 @@ def index(slug: str, path: str) -> str | Response:
     )
 
 
-def _planned(catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
+def _planned(source: SourceRow, catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
     """Plan an original together with the others of its folder: two with one name are told apart only there."""
     beside = {
         other.path: other.facts
@@ -105,7 +104,8 @@ def _planned(catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
         and (not other.out or other is entry)
         and (other.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
     }
-    return next(o for o in make_plan(beside, catalogue.recipe).originals if o.path == entry.path)
+    plan = plan_of(source, catalogue, facts=beside)
+    return next(o for o in plan.originals if o.path == entry.path)
 
 
 def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:

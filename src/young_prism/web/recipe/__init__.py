@@ -16,7 +16,6 @@ from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import Waste, waste_of
 from young_prism.core.ladder.rungs import widths_of
 from young_prism.core.manifest.model import MANIFEST_NAME
-from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan, PlannedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
@@ -24,9 +23,10 @@ from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.engine.ledger import JOURNAL, Ledger
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, recipe_of
+from young_prism.web.catalogue import Catalogue, out_of, recipe_of
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.drawing.ladder import LadderDrawing, draw_ladder
+from young_prism.web.planning import plan_of
 
 blueprint = Blueprint(
     "recipe", __name__, template_folder="templates", static_folder="static", static_url_path="/static/recipe"
@@ -119,7 +119,7 @@ def _outcome(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
         recipe = read_recipe(text)
     except RecipeError as error:
         return Outcome(error=error.what)
-    plan = make_plan({path: facts for path, facts in catalogue.in_scope.items() if facts.seen}, recipe)
+    plan = plan_of(source, catalogue, recipe)
     layout = recipe.ladder.layout
     fixed = widths_of(recipe.ladder) if not (recipe.ladder.steps or recipe.ladder.percents) else ()
     needs = needs_of(layout) if layout else []
@@ -128,7 +128,7 @@ def _outcome(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
         recipe=recipe,
         plan=plan,
         matrix=_matrix(plan),
-        states=_states(source, plan),
+        states=_states(out_of(source, recipe), plan),
         names=_names(heaviest),
         remarks=tuple(plan.warnings[:_REMARKS_SHOWN]),
         more_remarks=max(0, len(plan.warnings) - _REMARKS_SHOWN),
@@ -147,9 +147,9 @@ def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
     return tuple((kind, tuple(row.most_common())) for kind, row in sorted(table.items()))
 
 
-def _states(source: SourceRow, plan: Plan) -> tuple[tuple[str, int], ...]:
+def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
-    ledger = _ledger_as_of(source.out_folder, *_stamps(Path(source.out_folder)))
+    ledger = _ledger_as_of(str(out), *_stamps(out))
     states: Counter[str] = Counter()
     planned = set()
     for original in plan.originals:

@@ -8,22 +8,21 @@ import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from itertools import groupby
-from pathlib import Path
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.figures import count, format_bytes
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
-from young_prism.web.catalogue import recipe_of
+from young_prism.web.catalogue import out_of, recipe_of
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
+from young_prism.web.planning import plan_of
 from young_prism.web.run.report import Report, make_report, original_rows
 
 blueprint = Blueprint(
@@ -45,11 +44,8 @@ def index(slug: str) -> str | BaseResponse:
     if runs and runs[0].state in ACTIVE:
         return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
     catalogue = catalogue_of(source)
-    # What is known by its header alone joins the plan when its pixels have been seen.
-    plan = make_plan(
-        {path: facts for path, facts in catalogue.in_scope.items() if facts.seen}, catalogue.recipe
-    )
-    ledger = Ledger.load(Path(source.out_folder))
+    plan = plan_of(source, catalogue)
+    ledger = Ledger.load(out_of(source))
     waiting = [original for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}
     for original in plan.originals:
@@ -75,7 +71,7 @@ def index(slug: str) -> str | BaseResponse:
 
 def _orphans(source: SourceRow) -> Orphans | None:
     try:
-        found = find_orphans(Path(source.out_folder))
+        found = find_orphans(out_of(source))
     except OutputError:
         return None  # nothing was made yet
     return found if found.ours else None
@@ -85,7 +81,7 @@ def _orphans(source: SourceRow) -> Orphans | None:
 def remove(slug: str) -> BaseResponse:
     """Delete what an earlier recipe made and nothing plans any more."""
     source = source_or_404(slug)
-    found = remove_orphans(Path(source.out_folder))
+    found = remove_orphans(out_of(source))
     kept = f" {count(len(found.changed), 'file')} changed since stayed." if found.changed else ""
     flash(f"{count(len(found.ours), 'file')} removed, {format_bytes(found.bytes)}.{kept}", "info")
     return redirect(url_for("run.index", slug=slug), code=303)

@@ -1,0 +1,57 @@
+"""Recipes saved under a name, apart from any source."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+
+from sqlalchemy import Engine, delete, select
+from sqlalchemy.orm import Session
+
+from young_prism.store.models import SavedRecipeRow
+from young_prism.store.slugs import free_slug
+
+
+class SavedRecipes:
+    """The shelf of recipes. What is put there is TOML that was read already."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+
+    @contextmanager
+    def _session(self) -> Iterator[Session]:
+        with Session(self._engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    def all(self) -> list[SavedRecipeRow]:
+        """Return all of them, by name."""
+        with self._session() as session:
+            return list(
+                session.scalars(select(SavedRecipeRow).order_by(SavedRecipeRow.name, SavedRecipeRow.id))
+            )
+
+    def get(self, slug: str) -> SavedRecipeRow | None:
+        """Return one by the name in its address."""
+        with self._session() as session:
+            return session.scalar(select(SavedRecipeRow).where(SavedRecipeRow.slug == slug))
+
+    def add(self, name: str, text: str) -> SavedRecipeRow:
+        """Save a recipe as one more, under an address of its own."""
+        with self._session() as session:
+            slug = free_slug(name, set(session.scalars(select(SavedRecipeRow.slug))), otherwise="recipe")
+            row = SavedRecipeRow(slug=slug, name=name, text=text, changed_at=datetime.now(UTC))
+            session.add(row)
+            return row
+
+    def change(self, slug: str, name: str, text: str) -> None:
+        """Put another text in its place."""
+        with self._session() as session:
+            row = session.scalar(select(SavedRecipeRow).where(SavedRecipeRow.slug == slug))
+            if row:
+                row.name, row.text, row.changed_at = name, text, datetime.now(UTC)
+
+    def remove(self, slug: str) -> None:
+        """Forget one. Sources that were given it keep their copy."""
+        with self._session() as session:
+            session.execute(delete(SavedRecipeRow).where(SavedRecipeRow.slug == slug))
