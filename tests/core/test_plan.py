@@ -9,6 +9,7 @@ import pytest
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Override, Recipe
@@ -131,3 +132,27 @@ def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None
     # What an override does not give is the recipe's own: its keys too, so nothing is made twice.
     plain = make_plan({"a.jpg": facts()}, Recipe()).originals[0].renditions
     assert plan.originals[0].renditions == plain
+
+
+@pytest.mark.parametrize(
+    ("paths", "names", "changes"),
+    [
+        (["a.jpg", "b.jpg"], Names(), None),
+        (["a/x.jpg", "b/x.jpg"], Names(layout="flat"), {"rule": "{folder}-{stem}-{width}w.{ext}"}),
+        # Two folders of one name: their names in front do not help, mirroring them does.
+        (["a/in/x.jpg", "b/in/x.jpg"], Names(layout="flat"), {"layout": "mirrored"}),
+        (["x.jpg", "X.png"], Names(), {"rule": "{stem}-{hash:4}-{width}w.{ext}"}),
+        (["con.jpg", "y.jpg"], Names(rule="{stem}.{width}.{ext}"), {"rule": "img-{stem}.{width}.{ext}"}),
+        (["n" * 250 + ".jpg"], Names(), {"rule": "{hash:12}-{width}w.{ext}"}),
+        (["x.jpg"], Names(rule="{stem}-{height}.{ext}"), None),
+    ],
+)
+def test_the_smallest_change_that_solves_the_names_is_found_and_does_solve_them(
+    paths: list[str], names: Names, changes: dict[str, str] | None
+) -> None:
+    given = {path: facts(sha256=path.encode().hex()[:64].ljust(64, "0")) for path in paths}
+    found = suggest_names(given, Recipe(names=names))
+    assert (dict(found.changes) if found else None) == changes
+    if found:
+        solved = make_plan(given, Recipe(names=names.model_copy(update=dict(found.changes))))
+        assert found.after == 0 and not solved.warnings

@@ -185,9 +185,7 @@ def test_one_value_is_changed_and_all_else_stays_comments_too(changes: list) -> 
         assert said == value
     for comment in ("# a blog", "# its name", "# one column"):
         assert comment in text
-    assert value_at(Recipe(), "formats.animation.webp.effort") == read_plain(
-        text, "formats.animation.webp.effort"
-    )
+    assert value_at({}, "formats.animation.webp.effort") == read_plain(text, "formats.animation.webp.effort")
 
 
 def read_plain(text: str, path: str) -> object:

@@ -406,6 +406,17 @@ class Store:
                 )
             )
 
+    def pace(self, source_id: int) -> float | None:
+        """Return how many seconds a unit of work took in the newest runs: a source's own, or else any; None without one."""
+        for of_source in (True, False):
+            query = select(RunRow.seconds, RunRow.work_done).where(RunRow.work_done > 0.5, RunRow.seconds > 0)
+            query = query.where(RunRow.source_id == source_id) if of_source else query
+            with self._session() as session:
+                rows = session.execute(query.order_by(RunRow.id.desc()).limit(5)).all()
+            if rows:
+                return sum(seconds for seconds, _ in rows) / sum(work for _, work in rows)
+        return None
+
     def active_run(self) -> tuple[RunRow, SourceRow] | None:
         """Return the run that is going on now, with its source."""
         with self._session() as session:

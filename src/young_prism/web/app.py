@@ -20,7 +20,7 @@ from young_prism.core.report import figures
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
-from young_prism.web import files, intake, picture, recipe, run, sources, uploads
+from young_prism.web import files, intake, library, picture, recipe, run, sources, uploads
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
@@ -58,7 +58,7 @@ def create_app(settings: Settings) -> Flask:
     # Before the check of the token, which may read a form already.
     app.before_request(_make_room)
     CSRFProtect(app)
-    for part in (sources, uploads, intake, recipe, picture, run, files):
+    for part in (sources, uploads, intake, recipe, library, picture, run, files):
         app.register_blueprint(part.blueprint)
     _add_words(app)
     _add_errors(app)
@@ -101,6 +101,7 @@ def _add_words(app: Flask) -> None:
         bytes=figures.format_bytes,
         duration=figures.format_duration,
         count=figures.count,
+        num=figures.plain_number,
         format_label=lambda name: ImageFormat(name).label,
     )
     app.jinja_env.globals.update(asset=_asset, saving=figures.format_saving, version=__version__)

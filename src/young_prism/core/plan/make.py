@@ -42,6 +42,7 @@ from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
 
+_ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
 _SANITISED = VectorFormats()
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
@@ -199,8 +200,10 @@ class _Planner:
         else:
             renditions, left = self.cuts(folder, stem)
             remarks += left
+        troubled = _ONE_NAME in remarks
         trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
         if trouble:
+            troubled = True
             remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
         return PlannedOriginal(
             path=self.path,
@@ -210,6 +213,7 @@ class _Planner:
             finishing=recipe.finishing,
             mark=self._mark,
             renamed=renamed,
+            troubled=troubled,
         )
 
     @property
@@ -408,7 +412,7 @@ def _told_apart(
         apart.append(rendition if path is rendition.path else rendition._replace(path=path))
     return apart, [
         *remarks,
-        "The name rule gives two of its rungs one name; the later ones have their width added.",
+        _ONE_NAME,
     ]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from young_prism.core.errors import YoungPrismError
@@ -38,12 +39,31 @@ class PlannedRendition(NamedTuple):
     @property
     def work(self) -> float:
         """Rough effort in arbitrary units, for ordering and for progress: encoders dominate."""
-        megapixels = self.size.pixels / 1e6
-        return 0.002 + megapixels * _EFFORT.get(self.format, 0.0)
+        return 0.002 + self.size.width * self.size.height * _seconds_a_pixel(self.settings)
 
 
-_EFFORT = {ImageFormat.AVIF: 1.0, ImageFormat.WEBP: 0.25, ImageFormat.PNG: 0.5, ImageFormat.JPEG: 0.15}
-"""Seconds a megapixel, about, at the default efforts; only the ratios matter."""
+_AVIF_SECONDS = (0.11, 0.42, 0.65, 1.33, 5.3, 7.0, 14.4, 23.0, 30.0, 40.0)
+_WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
+_PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
+_JPEG_SECONDS = 0.19
+"""Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
+
+
+@lru_cache(maxsize=256)
+def _seconds_a_pixel(settings: type_settings | None) -> float:
+    match settings:
+        case Avif():
+            seconds = _AVIF_SECONDS[settings.effort]
+        case Webp():
+            twice = 1.0 if settings.lossless == "never" else 3.0
+            seconds = _WEBP_SECONDS[settings.effort] * twice
+        case Png() | Squeeze():
+            seconds = _PNG_SECONDS[settings.level]
+        case Jpeg():
+            seconds = _JPEG_SECONDS
+        case _:
+            seconds = 0.0
+    return seconds / 1e6
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,11 +89,18 @@ class PlannedOriginal:
     mark: Mark | None = None
     renamed: bool = False
     """Another original would have given it the same names."""
+    troubled: bool = False
+    """Its names are trouble on some system, or two of its rungs would have one."""
 
     @property
     def work(self) -> float:
         """Rough effort for the whole original, its decoding included."""
-        return sum(rendition.work for rendition in self.renditions) + self.facts.stored.pixels / 1e6 * 0.02
+        return sum(rendition.work for rendition in self.renditions) + self.decoding
+
+    @property
+    def decoding(self) -> float:
+        """The part of the effort that the original itself takes."""
+        return self.facts.stored.pixels / 1e6 * 0.02
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, get_args
 
 import tomlkit
 from pydantic import BaseModel
 from tomlkit.items import AoT
 
-from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import model_at, parsed
 
 Value = str | int | float | bool | list[Any] | dict[str, Any] | None
@@ -44,14 +43,17 @@ def with_value(text: str, path: str, value: Value) -> str:
     return next(one for one in candidates if _loads(one) == plain)
 
 
-def value_at(recipe: Recipe, path: str) -> Any:
-    """Return what a recipe says at a path, defaults included, as plain data; None where there is nothing."""
-    found: Any = recipe.model_dump(mode="json", exclude_none=True)
-    for part in _parts(path):
+def value_at(plain: Mapping[str, Any], path: str) -> Any:
+    """Return what parsed TOML says at a path, or the default there as plain data; None where there is nothing."""
+    found: Any = plain
+    parts = _parts(path)
+    for depth, part in enumerate(parts):
         try:
             found = found[part]
         except (LookupError, TypeError):
-            return None
+            if isinstance(part, int) or not isinstance(found, Mapping):
+                return None
+            found = _default(model_at(parts[:depth]), part)
     return found
 
 
@@ -149,17 +151,28 @@ def _written_out(owner: type[BaseModel], key: str) -> Any:
     field = owner.model_fields.get(key)
     default = field.default if field else None
     if isinstance(default, tuple):
-        return [
-            one.model_dump(mode="json", exclude_none=True) if isinstance(one, BaseModel) else one
-            for one in default
-        ]
+        return _default(owner, key)
     if not isinstance(default, BaseModel):
         return {}
     try:
         same = type(default)() == default
     except ValueError:  # a table that cannot be empty
         same = False
-    return {} if same else default.model_dump(mode="json", exclude_none=True)
+    return {} if same else _default(owner, key)
+
+
+def _default(owner: type[BaseModel], key: str) -> Any:
+    """Return the default of a key as plain data."""
+    field = owner.model_fields.get(key)
+    default = field.default if field and not field.is_required() else None
+    if isinstance(default, BaseModel):
+        return default.model_dump(mode="json", exclude_none=True)
+    if isinstance(default, tuple):
+        return [
+            one.model_dump(mode="json", exclude_none=True) if isinstance(one, BaseModel) else one
+            for one in default
+        ]
+    return default
 
 
 def _loads(text: str) -> Any:

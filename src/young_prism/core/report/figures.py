@@ -49,3 +49,8 @@ def format_duration(seconds: float) -> str:
 def count(number: int, one: str, many: str = "") -> str:
     """Write a number with its noun: `1 original`, `40 originals`, `12,000 renditions`."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def plain_number(value: float) -> str:
+    """Return a number as a person types it: without a point where it is whole, and no more than six digits after it."""
+    return f"{value:.6f}".rstrip("0").rstrip(".") if isinstance(value, float) else str(value)

@@ -31,6 +31,11 @@ class LadderDrawing:
     rungs: tuple[Mark, ...]
     labels: tuple[Mark, ...]
     needs: tuple[NeedBar, ...]
+    low: float
+    high: float
+    """Logarithms of the widths at the axis' ends, `left` and `right` in the box: for moving a rung."""
+    left: float = _LEFT
+    right: float = WIDTH - _RIGHT
     width: float = WIDTH
     height: float = HEIGHT
     floor: float = _FLOOR
@@ -40,7 +45,7 @@ class LadderDrawing:
 def draw_ladder(rungs: Sequence[int], needs: Sequence[Need]) -> LadderDrawing:
     """Draw rungs and needs on one logarithmic axis of pixels."""
     every = [*rungs, *(need.width for need in needs)]
-    low, high = math.log(min(every) * 0.92), math.log(max(every) * 1.06)
+    low, high = math.log(min(every) * 0.85), math.log(max(every) * 1.15)
     heaviest = max((need.weight for need in needs), default=1.0)
 
     def across(width: int) -> float:
@@ -60,4 +65,4 @@ def draw_ladder(rungs: Sequence[int], needs: Sequence[Need]) -> LadderDrawing:
             )
         )
     marks = tuple(Mark(across(rung), f"{rung}") for rung in rungs)
-    return LadderDrawing(marks, apart(marks, 34.0), tuple(bars))
+    return LadderDrawing(marks, apart(marks, 34.0), tuple(bars), round(low, 5), round(high, 5))

@@ -1,0 +1,200 @@
+"""How many bytes a plan will make, and how long it will take, before a pixel is touched.
+
+A rendition of p pixels is taken to have b (p / 500,000)^k times 500,000 bytes: b and k by format and by whether it is a
+photograph, from real photographs and drawn graphics (`make bench-estimates`, docs/performance.md), times a factor for the
+quality. Originals differ: one that weighs twice what its own format and quality usually weigh gives renditions of about
+twice the bytes. What was made before corrects both, first by format and kind, then by original; what is there is counted
+as it is. Seconds are the work of the plan times what a unit of work took in earlier runs.
+"""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_left
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import NamedTuple, TypeVar
+
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
+from young_prism.core.recipe.formats import Avif, Jpeg, Squeeze, Webp
+from young_prism.core.values import ImageFormat, Kind, Size
+
+_PIXELS = 500_000
+Key = TypeVar("Key")
+
+
+class _Curve(NamedTuple):
+    """Bytes a pixel at half a megapixel and the usual settings, and the power of the pixels that bytes go with."""
+
+    bytes_per_pixel: float
+    power: float
+
+
+_PHOTO = {
+    ImageFormat.AVIF: _Curve(0.078, 0.75),
+    ImageFormat.WEBP: _Curve(0.131, 0.74),
+    ImageFormat.JPEG: _Curve(0.140, 0.81),
+    ImageFormat.PNG: _Curve(1.64, 0.92),
+}
+_GRAPHIC = {
+    ImageFormat.AVIF: _Curve(0.0031, 0.4),
+    ImageFormat.WEBP: _Curve(0.0035, 0.4),
+    ImageFormat.JPEG: _Curve(0.03, 0.6),
+    ImageFormat.PNG: _Curve(0.0099, 0.48),
+}
+_AT = (1, 20, 30, 40, 50, 60, 70, 80, 90, 95, 100)
+_BY_QUALITY = {
+    ImageFormat.AVIF: (0.1, 0.246, 0.353, 0.532, 0.812, 1.15, 1.58, 2.13, 3.03, 4.24, 6.0),
+    ImageFormat.WEBP: (0.2, 0.366, 0.44, 0.526, 0.603, 0.685, 0.769, 1.0, 1.64, 2.3, 3.6),
+    ImageFormat.JPEG: (0.15, 0.279, 0.384, 0.473, 0.557, 0.647, 0.787, 1.0, 1.48, 2.09, 3.5),
+}
+"""Bytes at a quality over those at the usual one, on photographs; the ends are drawn on."""
+_LOSSLESS_WEBP = 8.9
+_MOVING_WEBP = 0.55
+_SQUEEZED = 0.93
+
+
+class Estimate(NamedTuple):
+    """Bytes of all renditions, and the work (see `PlannedRendition.work`) of those that are not there."""
+
+    bytes: int
+    work: float
+    known: int
+    """How many renditions are there already and were counted as they are."""
+
+
+@dataclass(frozen=True, slots=True)
+class Experience:
+    """What was made before, over what had been guessed: by format and kind, and by original on top of that."""
+
+    by_format: Mapping[tuple[ImageFormat, Kind], float] = field(default_factory=dict)
+    by_original: Mapping[str, float] = field(default_factory=dict)
+
+
+NO_EXPERIENCE = Experience()
+Made = Callable[[PlannedRendition], int | None]
+"""The bytes of a rendition that was made in just this way, None where it was not."""
+
+
+def nothing_made(_rendition: PlannedRendition) -> None:
+    """Know of nothing that was made."""
+
+
+def estimate(
+    originals: Iterable[PlannedOriginal], experience: Experience = NO_EXPERIENCE, made: Made = nothing_made
+) -> Estimate:
+    """Estimate a plan's renditions."""
+    total = work = 0.0
+    known = 0
+    for original in originals:
+        guess = _guesser(original, experience)
+        missing = False
+        for rendition in original.renditions:
+            actual = made(rendition)
+            if actual is None:
+                total += guess(rendition)
+                work += rendition.work
+                missing = True
+            else:
+                total += actual
+                known += 1
+        if missing:
+            work += original.decoding
+    return Estimate(round(total), work, known)
+
+
+def learned(originals: Iterable[PlannedOriginal], made: Made) -> Experience:
+    """Compare what was made of a plan with what had been guessed."""
+    pairs: list[tuple[str, tuple[ImageFormat, Kind], int, float]] = []
+    for original in originals:
+        guess = _guesser(original, NO_EXPERIENCE)
+        for rendition in original.renditions:
+            actual = made(rendition)
+            if actual:  # what was left out says nothing
+                key = (rendition.format, original.facts.kind)
+                pairs.append((original.path, key, actual, guess(rendition)))
+    by_format = _ratios((key, actual, guessed) for _, key, actual, guessed in pairs)
+    by_original = _ratios((path, actual, guessed * by_format[key]) for path, key, actual, guessed in pairs)
+    return Experience(by_format, {path: min(4.0, max(0.25, ratio)) for path, ratio in by_original.items()})
+
+
+def _ratios(pairs: Iterable[tuple[Key, int, float]]) -> dict[Key, float]:
+    sums: dict[Key, tuple[float, float]] = {}
+    for key, actual, guessed in pairs:
+        before = sums.get(key, (0.0, 0.0))
+        sums[key] = (before[0] + actual, before[1] + guessed)
+    return {key: actual / guessed if guessed else 1.0 for key, (actual, guessed) in sums.items()}
+
+
+def _guesser(original: PlannedOriginal, experience: Experience) -> Callable[[PlannedRendition], float]:
+    facts = original.facts
+    graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
+    by_format, kind = experience.by_format, facts.kind
+    own = experience.by_original.get(original.path, 1.0) * _heaviness(
+        facts.format, facts.size, facts.bytes, facts.jpeg_quality, graphic=graphic
+    )
+
+    def guess(rendition: PlannedRendition) -> float:
+        settings = rendition.settings
+        corrected = by_format.get((rendition.format, kind), 1.0)
+        if settings is None or rendition.format is ImageFormat.SVG:
+            return facts.bytes
+        if isinstance(settings, Squeeze):
+            return facts.bytes * _SQUEEZED * corrected
+        if facts.kind is Kind.ANIMATION:
+            return facts.bytes * _MOVING_WEBP * corrected
+        return _usual(rendition.format, settings, rendition.size, graphic) * own * corrected
+
+    return guess
+
+
+@lru_cache(maxsize=16384)
+def _usual(fmt: ImageFormat, settings: type_settings, size: Size, graphic: bool) -> float:  # noqa: FBT001
+    curve = (_GRAPHIC if graphic else _PHOTO)[fmt]
+    pixels = size.width * size.height
+    return _on(curve, pixels) * _of_settings(settings, graphic)
+
+
+def _on(curve: _Curve, pixels: int) -> float:
+    return curve.bytes_per_pixel * _PIXELS * math.pow(pixels / _PIXELS, curve.power)
+
+
+@lru_cache(maxsize=256)
+def _of_settings(settings: type_settings, graphic: bool) -> float:  # noqa: FBT001
+    """Return the factor of settings over the usual ones."""
+    if isinstance(settings, Webp):
+        if graphic and settings.lossless != "never":
+            return 1.0
+        if settings.lossless == "always":
+            return _LOSSLESS_WEBP
+        return _at_quality(ImageFormat.WEBP, settings.quality)
+    if isinstance(settings, Avif):
+        return _at_quality(ImageFormat.AVIF, settings.quality) / (1.58 if graphic else 1.0)
+    return _at_quality(ImageFormat.JPEG, settings.quality) if isinstance(settings, Jpeg) else 1.0
+
+
+def _at_quality(fmt: ImageFormat, quality: int) -> float:
+    """Read the table between its entries."""
+    row = _BY_QUALITY[fmt]
+    above = bisect_left(_AT, quality)
+    if _AT[above] == quality:
+        return row[above]
+    low, high = _AT[above - 1], _AT[above]
+    share = (quality - low) / (high - low)
+    return row[above - 1] * math.pow(row[above] / row[above - 1], share)
+
+
+def _heaviness(fmt: ImageFormat, size: Size, weight: int, quality: int | None, *, graphic: bool) -> float:
+    """Return what an original weighs over what its format and quality usually weigh, within reason."""
+    if (
+        not size.pixels
+        or (fmt is ImageFormat.JPEG) == graphic
+        or fmt not in (ImageFormat.JPEG, ImageFormat.PNG)
+    ):
+        return 1.0
+    curve = (_GRAPHIC if graphic else _PHOTO)[fmt]
+    usual = _on(curve, size.pixels)
+    if fmt is ImageFormat.JPEG:
+        usual *= _at_quality(fmt, min(100, max(1, quality or 85)))
+    return min(30.0 if graphic else 3.0, max(0.3, weight / usual))

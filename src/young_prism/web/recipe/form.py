@@ -1,0 +1,141 @@
+"""What a form about a recipe says, worked into the recipe's text.
+
+The text is the recipe; the controls beside it are another way to change it. A form sends both, and `base`, the text that
+the controls were drawn from: where somebody typed in the text, that counts, else what differs in the controls.
+
+Names of controls: `set:PATH` is a value, `percent:PATH` one shown in per cent, `has:PATH` marks a box that may be ticked,
+`choose:PATH` is one of several tables of which only one can be there. `do` is a button.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from werkzeug.datastructures import FileStorage, MultiDict
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.ladder.layout import read_viewports
+from young_prism.core.ladder.rungs import widths_of
+from young_prism.core.recipe.edit import Value, typed, value_at, with_value
+from young_prism.core.recipe.toml import parsed, read_recipe
+
+_FALLBACKS = {"jpeg": {"matte": "#ffffff"}, "png": {}}
+_WAYS: Mapping[str, Value] = {
+    "steps": {},
+    "layout": {"lines": [{"up_to": 640}, {"share": 0.5, "at_most": 720}]},
+    "percents": [25, 50, 100],
+}
+_NEW: Mapping[str, Value] = {
+    "facets": {"name": "square", "aspect": "1:1"},
+    "overrides": {"match": "folder/**"},
+}
+
+
+def text_of(form: MultiDict[str, str], viewports: FileStorage | None = None) -> str:
+    """Return the text of a recipe as a form leaves it. Raises `RecipeError` where it cannot be changed by controls."""
+    text = _lines(form.get("toml", ""))
+    if "base" in form and _lines(form["base"]) == text:
+        for path, value in _changed(text, form):
+            text = _put(text, path, value)
+        if viewports and viewports.filename:
+            found = read_viewports(viewports.read().decode("utf-8-sig", "replace"), file=viewports.filename)
+            text = with_value(text, "ladder.layout.viewports", [list(pair) for pair in found])
+    do, _, what = form.get("do", "").partition(":")
+    return _done(text, do, what) if do else text
+
+
+def _lines(text: str) -> str:
+    return text.replace("\r\n", "\n")
+
+
+def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]]:
+    plain = parsed(text)
+    for name, said in form.items():
+        how, _, path = name.partition(":")
+        if how == "has":
+            now: Value = typed(path, "on" if f"set:{path}" in form else "")
+            before = value_at(plain, path)
+            if isinstance(before, Mapping) or now == {}:
+                now = {} if now == {} else None
+                if (before is None) != (now is None):
+                    yield path, now
+                continue
+        elif how in ("set", "percent") and f"has:{path}" not in form:
+            now = typed(path, f"{said}%" if how == "percent" and said.strip() else said)
+            before = value_at(plain, path)
+        elif how == "choose":
+            if value_at(plain, f"{path}.{said}") is None:
+                extra = _FALLBACKS[said] if path.endswith("_transparent") else {}
+                yield f"{path}.{said}", dict(extra)
+                yield from ((f"{path}.{other}", None) for other in _FALLBACKS if other != said)
+            continue
+        else:
+            continue
+        if now != before and (now is not None or before not in (None, [])):
+            yield path, now
+
+
+def _put(text: str, path: str, value: Value) -> str:
+    # Without its widths a facet has the recipe's ladder again, and without its file there is no watermark.
+    if value is None and path.endswith((".ladder.widths", ".watermark.file")):
+        path = path.rpartition(".")[0]
+    try:
+        return with_value(text, path, value)
+    except LookupError:
+        return text  # a place that is gone since the page was drawn
+
+
+def _done(text: str, do: str, what: str) -> str:
+    """Return the text after a button was pressed; what is no button of ours changes nothing."""
+    try:
+        return _BUTTONS[do](text, what)
+    except (LookupError, ValueError):
+        return text
+
+
+def _with_rungs(text: str, what: str) -> str:
+    key = "ladder.layout.rungs" if value_at(parsed(text), "ladder.layout") else "ladder.widths"
+    return with_value(text, key, sorted({int(width) for width in what.split(",")}))
+
+
+def _list(text: str, path: str) -> list[Any]:
+    found = value_at(parsed(text), path)
+    return found if isinstance(found, list) else []
+
+
+def _with_line(text: str, _what: str) -> str:
+    """Add a line to the layout above the last one, which has no end."""
+    lines = _list(text, "ladder.layout.lines")
+    ends = [line["up_to"] for line in lines if "up_to" in line]
+    lines.insert(len(lines) - 1, {"up_to": round(max(ends) * 1.6) if ends else 640, "share": 1.0})
+    return with_value(text, "ladder.layout.lines", lines)
+
+
+def _with_way(text: str, way: str) -> str:
+    """Come by the rungs in another way; a list begins with the rungs that there are."""
+    if way not in ("widths", *_WAYS):
+        return text
+    if way == "widths":
+        try:
+            ladder = read_recipe(text).ladder
+        except RecipeError:
+            ladder = None
+        if ladder and ladder.layout:
+            text = with_value(text, "ladder.widths", list(widths_of(ladder)))
+    for other in _WAYS:
+        text = with_value(text, f"ladder.{other}", None) if other != way else text
+    if way != "widths" and not value_at(parsed(text), f"ladder.{way}"):
+        text = with_value(text, f"ladder.{way}", _WAYS[way])
+        text = with_value(text, "ladder.measure", None) if way == "layout" else text
+    return text
+
+
+_BUTTONS: Mapping[str, Callable[[str, str], str]] = {
+    "remove": lambda text, what: with_value(text, what, None),
+    "add": lambda text, what: with_value(text, f"{what}.{len(_list(text, what))}", _NEW[what]),
+    "add-line": _with_line,
+    "way": _with_way,
+    "best": lambda text, what: with_value(text, "ladder.layout.rungs", int(what)),
+    "rungs": _with_rungs,
+}

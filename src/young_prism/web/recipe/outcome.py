@@ -1,0 +1,176 @@
+"""What a recipe makes of a source: its plan in figures, names and remarks, or the error that it has."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.ladder.layout import needs_of
+from young_prism.core.ladder.optimum import Need, Waste, best_rungs, waste_of
+from young_prism.core.ladder.rungs import rungs_for, widths_of
+from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.core.values import Size
+from young_prism.engine.marks import find_marks
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.drawing.ladder import LadderDrawing, draw_ladder
+from young_prism.web.planning import Guess, guess_of, ledger_as_of, plan_of
+
+_NAMES_SHOWN = 40
+_REMARKS_SHOWN = 20
+_BEST = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """One need with the rung that serves it, and the share of that rung's pixels that are beyond the need."""
+
+    need: Need
+    rung: int
+    beyond: float
+
+
+@dataclass(frozen=True, slots=True)
+class LadderView:
+    """A ladder with what visitors need. `of` names the original whose rungs they are, where they hang on it."""
+
+    rungs: tuple[int, ...]
+    drawing: LadderDrawing
+    movable: bool
+    waste: Waste | None = None
+    best: tuple[int, Waste] | None = None
+    """How many rungs the best ladder of the usual number has, and its waste."""
+    reached: tuple[Reached, ...] = ()
+    of: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The plan in figures, or the error of a recipe that cannot be used."""
+
+    error: str = ""
+    recipe: Recipe | None = None
+    plan: Plan | None = None
+    matrix: tuple[tuple[str, tuple[tuple[str, int], ...]], ...] = ()
+    """Kind in words -> format -> number of renditions."""
+    kinds: tuple[tuple[str, int], ...] = ()
+    """Kind in words -> number of originals."""
+    states: tuple[tuple[str, int], ...] = ()
+    names: tuple[tuple[str, str], ...] = ()
+    remarks: tuple[tuple[str, str], ...] = ()
+    more_remarks: int = 0
+    failed: tuple[LeftOut, ...] = ()
+    mark_errors: tuple[RecipeError, ...] = ()
+    ladder: LadderView | None = None
+    sizes: str = ""
+    estimate: Guess | None = None
+
+    @property
+    def unhappy(self) -> bool:
+        """Whether another name rule would do better: some originals were told apart, or their names are trouble."""
+        return self.plan is not None and bool(self.plan.warnings)
+
+
+def outcome_of(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
+    """Work out what a recipe makes of a source. Nothing is written."""
+    try:
+        recipe = read_recipe(text)
+    except RecipeError as error:
+        return Outcome(error=error.what)
+    plan = plan_of(source, catalogue, recipe)
+    out = out_of(source, recipe)
+    failed = tuple(left for left in plan.left_out if left.failed)
+    renamed = [original for original in plan.originals if original.renamed]
+    heaviest = sorted(plan.originals, key=lambda original: (-original.facts.bytes, original.path))
+    warnings = plan.warnings
+    return Outcome(
+        recipe=recipe,
+        plan=plan,
+        matrix=_matrix(plan),
+        kinds=tuple(Counter(original.facts.kind_label for original in plan.originals).items()),
+        states=_states(out, plan),
+        names=_names([*renamed, *(one for one in heaviest if not one.renamed)]),
+        remarks=tuple(warnings[:_REMARKS_SHOWN]),
+        more_remarks=max(0, len(warnings) - _REMARKS_SHOWN),
+        failed=failed,
+        mark_errors=find_marks(recipe, [Path(source.folder)]).errors,
+        ladder=ladder_view(recipe.ladder, heaviest),
+        sizes=recipe.snippet_markup.sizes,
+        estimate=guess_of(source, catalogue, plan, recipe),
+    )
+
+
+def ladder_view(ladder: Ladder, heaviest: Sequence[PlannedOriginal]) -> LadderView | None:
+    """Look at a ladder: on its needs, as a list, or as the heaviest original has it. None without anything to show."""
+    if ladder.steps or ladder.percents:
+        picture = next((one for one in heaviest if not one.facts.passes_through), None)
+        size = picture.facts.size if picture else Size(3000, 2000)
+        rungs = tuple(rung.width for rung in rungs_for(size, ladder))
+        name = picture.path if picture else "a picture of 3000 × 2000"
+        return LadderView(rungs, draw_ladder(rungs, []), movable=False, of=name)
+    rungs = widths_of(ladder)
+    needs = needs_of(ladder.layout) if ladder.layout else []
+    if not needs:
+        return LadderView(rungs, draw_ladder(rungs, []), movable=True)
+    best = best_rungs(needs, _BEST)
+    return LadderView(
+        rungs,
+        draw_ladder(rungs, needs),
+        movable=True,
+        waste=waste_of(rungs, needs),
+        best=(len(best), waste_of(best, needs)),
+        reached=tuple(_reached(need, rungs) for need in needs),
+    )
+
+
+def _reached(need: Need, rungs: tuple[int, ...]) -> Reached:
+    rung = next((rung for rung in rungs if rung >= need.width), rungs[-1])
+    return Reached(need, rung, max(0.0, 1 - (need.width / rung) ** 2))
+
+
+def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
+    table: dict[str, Counter[str]] = {}
+    for original in plan.originals:
+        row = table.setdefault(original.facts.kind_label, Counter())
+        for rendition in original.renditions:
+            row[rendition.format.value] += 1
+    return tuple((kind, tuple(row.most_common())) for kind, row in sorted(table.items()))
+
+
+def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
+    """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
+    ledger = ledger_as_of(out)
+    states: Counter[str] = Counter()
+    planned = set()
+    for original in plan.originals:
+        for rendition in original.renditions:
+            planned.add(rendition.path)
+            if not ledger.made and not ledger.dropped:
+                states["new"] += 1
+                continue
+            place = (rendition.path, rendition.key)
+            if place in ledger.made:
+                states["made already"] += 1
+            elif place in ledger.dropped:
+                states["tried, and left out"] += 1
+            else:
+                states["to be made anew" if rendition.path in ledger.owned else "new"] += 1
+    orphans = len(set(ledger.owned) - planned)
+    if orphans:
+        states["made before, no longer planned"] = orphans
+    return tuple(states.items())
+
+
+def _names(originals: Sequence[PlannedOriginal]) -> tuple[tuple[str, str], ...]:
+    """Return pairs of an original and a name that it gives, its widest fallback: enough to see the rule at work."""
+    return tuple(
+        (original.path, original.renditions[-1].path)
+        for original in originals[:_NAMES_SHOWN]
+        if original.renditions
+    )
