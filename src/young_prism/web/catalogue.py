@@ -16,7 +16,7 @@ from young_prism.core.originals.flags import Flag, Flagged, flags_of
 from young_prism.core.originals.references import Usage, Uses
 from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.recipe.toml import read_recipe
+from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import KnownPages, Store
 
@@ -164,6 +164,11 @@ def scope_of(source: SourceRow, out: frozenset[str] = frozenset()) -> Scope:
 def recipe_of(source: SourceRow) -> Recipe:
     """Return a source's recipe; the default one where it has none, or none that this version understands."""
     return _read(source.recipe)
+
+
+def recipe_text(source: SourceRow) -> str:
+    """Return a source's recipe as text, the default one written out where it has none."""
+    return source.recipe if source.recipe.strip() else write_recipe(recipe_of(source))
 
 
 def out_of(source: SourceRow, recipe: Recipe | None = None) -> Path:

@@ -15,7 +15,7 @@ from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.figures import count
-from young_prism.engine.ledger import JOURNAL, Ledger
+from young_prism.engine.ledger import JOURNAL, Ledger, read_manifest
 from young_prism.engine.marks import find_marks
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.store.models import SourceRow
@@ -40,6 +40,10 @@ def plan_of(
     return make_plan(seen, recipe, details=catalogue.details, marks=marks)
 
 
+_USUAL_PACE = 0.6
+"""Seconds of one core for a unit of work: about what the demo source took (docs/performance.md)."""
+
+
 class Guess(NamedTuple):
     """What a plan will weigh and how long it will take, and on what that rests."""
 
@@ -54,7 +58,7 @@ def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe
     found: Estimate = estimate(plan.originals, _experience(source, catalogue, ledger), _made_in(ledger))
     parts = services()
     pace = parts.store.pace(source.id)
-    seconds = found.work * (pace or 1 / (parts.settings.jobs or os.cpu_count() or 1))
+    seconds = found.work * (pace or _USUAL_PACE / (parts.settings.jobs or os.cpu_count() or 1))
     if found.known == plan.renditions:
         return Guess(found.bytes, seconds, "All of it is there and counted as it is.")
     if ledger.made:
@@ -63,14 +67,14 @@ def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe
 
 
 def _experience(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Experience:
-    """Return what was learned from what is there, worked out once for each state of source and output folder."""
-    key = ("experience", id(ledger))
-    if key not in catalogue.kept:
-        made = _made_in(ledger)
-        originals = plan_of(source, catalogue).originals if made is not nothing_made else ()
-        catalogue.kept[key] = (ledger, learned(originals, made))
-    found: Experience = catalogue.kept[key][1]
-    return found
+    """Return what was learned from what is there, by the recipe that made it; once for each state of the output folder."""
+    known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
+    if known is None or known[0] is not ledger:
+        manifest = read_manifest(ledger.out / MANIFEST_NAME)
+        originals = plan_of(source, catalogue, manifest.recipe).originals if manifest else ()
+        known = (ledger, learned(originals, _made_in(ledger)))
+        catalogue.kept["experience"] = known
+    return known[1]
 
 
 def _made_in(ledger: Ledger) -> Made:

@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 from young_prism.core.errors import DamagedError
+from young_prism.core.originals.details import Focal
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import damaged
-from young_prism.core.pixels.shape import largest_rung
+from young_prism.core.pixels.shape import attention, largest_rung
 from young_prism.core.pixels.vips import pyvips
+
+
+def found_focal(data: bytes) -> Focal:
+    """Return the point that draws the eye in a preview, as the engine finds it in the original."""
+    try:
+        return attention(pyvips.Image.new_from_buffer(data, ""))
+    except pyvips.Error as error:
+        raise damaged(error) from error
 
 
 def preview(data: bytes, facts: Facts, width: int) -> bytes:

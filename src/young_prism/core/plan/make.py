@@ -152,9 +152,14 @@ def _overridden(recipe: Recipe, override: Override) -> Recipe:
 
 def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
     """Return the formats of the recipe for this kind of picture."""
-    if facts.kind is Kind.GRAPHIC:
-        return recipe.formats.graphic_transparent if facts.transparent else recipe.formats.graphic
-    return recipe.formats.photo_transparent if facts.transparent else recipe.formats.photo
+    chosen: FormatSet = getattr(recipe.formats, kind_key(facts))
+    return chosen
+
+
+def kind_key(facts: Facts) -> str:
+    """Return the key below `formats` that decides for this kind of still picture."""
+    kind = "graphic" if facts.kind is Kind.GRAPHIC else "photo"
+    return f"{kind}_transparent" if facts.transparent else kind
 
 
 def _cleaner(names: Names) -> Callable[[str], str]:

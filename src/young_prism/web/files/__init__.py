@@ -14,7 +14,7 @@ from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.pixels.preview import preview
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
-from young_prism.store.models import OriginalRow
+from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.web.catalogue import out_of
 from young_prism.web.context import inside, services, source_or_404
 
@@ -47,17 +47,24 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     if row is None or row.facts is None:
         abort(404)
     facts = Facts.from_dict(row.facts)
-    file = inside(source.folder, path)
     if facts.format is ImageFormat.SVG:
-        return _picture(file)
+        return _picture(inside(source.folder, path))
+    cached = small_file(source, row, facts, width)
+    if cached is None:
+        abort(404)
+    return send_file(cached, mimetype="image/webp")
+
+
+def small_file(source: SourceRow, row: OriginalRow, facts: Facts, width: int) -> Path | None:
+    """Return the file with the small picture of an original, made if it is not there; None where it cannot be made."""
     cached = services().settings.thumbnails / f"{_cache_key(row, facts, width)}.webp"
     if not cached.is_file():
         try:
-            data = preview(file.read_bytes(), facts, width)
+            data = preview(inside(source.folder, row.path).read_bytes(), facts, width)
         except (YoungPrismError, OSError):
-            abort(404)
+            return None
         write_atomically(cached, data, durable=False)
-    return send_file(cached, mimetype="image/webp")
+    return cached
 
 
 def _cache_key(row: OriginalRow, facts: Facts, width: int) -> str:

@@ -12,9 +12,9 @@ from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
-from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.store.models import SavedRecipeRow, SourceRow
-from young_prism.web.catalogue import recipe_of
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.store.models import SavedRecipeRow
+from young_prism.web.catalogue import recipe_text
 from young_prism.web.context import services, source_or_404
 from young_prism.web.recipe import toml_file
 from young_prism.web.recipe.form import text_of
@@ -132,15 +132,11 @@ def _comparable() -> list[Comparable]:
     return [
         *(Comparable(f"saved:{row.slug}", row.name, "Saved", row.text) for row in store.recipes.all()),
         *(
-            Comparable(f"source:{row.slug}", row.name, "Of a source", _of_source(row))
+            Comparable(f"source:{row.slug}", row.name, "Of a source", recipe_text(row))
             for row in store.sources()
         ),
         *(Comparable(f"start:{one.name}", _label(one.name), "To start from", one.text) for one in starts()),
     ]
-
-
-def _of_source(row: SourceRow) -> str:
-    return row.recipe or write_recipe(recipe_of(row))
 
 
 def _label(name: str) -> str:

@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
-from flask import Blueprint, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 from werkzeug import Response
 
+from young_prism.core.errors import RecipeError
 from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
+from young_prism.core.markup.picture import ArtDirection, art_of
 from young_prism.core.markup.urls import path_url
-from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.originals.details import NOTHING_SAID
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.make import recipe_for
+from young_prism.core.plan.model import LeftOut, PlannedOriginal
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
 from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.record import snippet
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry, out_of
-from young_prism.web.context import catalogue_of, source_or_404
+from young_prism.web.catalogue import Catalogue, Entry, out_of, recipe_text
+from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
+from young_prism.web.picture.cuts import cuts_of, detail_from
+from young_prism.web.picture.decisions import decisions_of, with_decisions
 from young_prism.web.planning import plan_of
 
 blueprint = Blueprint(
@@ -36,6 +45,7 @@ class Cell:
 
     format: ImageFormat
     width: int
+    facet: str
     entry: RenditionEntry | None
     dropped: DroppedEntry | None
 
@@ -51,24 +61,22 @@ def index(slug: str, path: str) -> str | Response:
     """Show one original. The address holds the rendition looked at, and what the snippet is to say."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    entry = catalogue.by_path.get(path)
-    if entry is None:
-        abort(
-            404,
-            f"There is no original “{path}” in this source. It may have been renamed; look at the source again.",
-        )
+    entry = _entry_or_404(catalogue, path)
     if not entry.facts.seen:
         # Nothing is planned before its pixels are seen: Intake shows what is known so far.
         return redirect(url_for("intake.index", slug=slug, show=path))
     order = [other.path for other in catalogue.entries]
     at = order.index(path)
     ledger = Ledger.load(out_of(source))
-    original = _planned(source, catalogue, entry)
-    cells = _cells(original, ledger)
+    original, left_out = _planned(source, catalogue, entry)
+    cells = _cells(original, ledger) if original else []
     delivered = [cell.entry for cell in cells if cell.entry]
+    whole = [one for one in delivered if one.facet == WHOLE_FACET]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    markup = _markup(catalogue.recipe.snippet_markup)
-    alt = request.args.get("alt", "")
+    own = recipe_for(path, catalogue.recipe) or catalogue.recipe
+    shown = Shown(
+        _markup(own.snippet_markup), request.args.get("alt", ""), art_of(own), entry.facts.transparent
+    )
     return render_template(
         "picture/index.html",
         source=source,
@@ -76,27 +84,72 @@ def index(slug: str, path: str) -> str | Response:
         facts=entry.facts,
         entry=entry,
         original=original,
+        left_out=left_out,
         flags=entry.flags,
-        cells=cells,
-        widths=sorted({cell.width for cell in cells}),
+        cells=[cell for cell in cells if cell.facet == WHOLE_FACET],
+        tables=_tables(cells),
         formats=list(dict.fromkeys(cell.format for cell in cells)),
         delivered=delivered,
         dropped=list({cell.format: cell.dropped for cell in cells if cell.dropped}.values()),
         chosen=chosen,
-        spectrum=_spectrum(source, original, cells),
-        phone=phone_fetches(best_rungs(delivered)) if delivered else None,
-        markup=markup,
-        alt=alt,
-        snippet=snippet(delivered, markup, alt=alt) if delivered else "",
-        live=_live(source, delivered, alt),
+        spectrum=_spectrum(source, path, entry.facts, [cell for cell in cells if cell.facet == WHOLE_FACET]),
+        phone=phone_fetches(best_rungs(whole)) if whole else None,
+        markup=shown.markup,
+        alt=shown.alt,
+        snippet=shown.written(delivered),
+        live=shown.live(source, delivered),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,
         path_url=path_url,
+        cuts=cuts_of(source, catalogue, entry, own) if not entry.facts.passes_through else None,
+        detail=catalogue.details.get(path, NOTHING_SAID),
+        own=None
+        if entry.facts.passes_through
+        else decisions_of(path, entry.facts, catalogue.recipe, recipe_text(source)),
     )
 
 
-def _planned(source: SourceRow, catalogue: Catalogue, entry: Entry) -> PlannedOriginal:
-    """Plan an original together with the others of its folder: two with one name are told apart only there."""
+@blueprint.post("/s/<slug>/detail/<path:path>")
+def detail(slug: str, path: str) -> Response:
+    """Keep the focal point that was pressed, or the title that was typed; an empty form takes it back."""
+    source = source_or_404(slug)
+    entry = _entry_or_404(catalogue_of(source), path)
+    before = catalogue_of(source).details.get(path, NOTHING_SAID)
+    services().store.set_detail(source.id, path, detail_from(request.form, before))
+    return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="cuts"), code=303)
+
+
+@blueprint.post("/s/<slug>/exception/<path:path>")
+def exception(slug: str, path: str) -> Response:
+    """Change what the recipe decides for this original alone."""
+    source = source_or_404(slug)
+    entry = _entry_or_404(catalogue_of(source), path)
+    try:
+        text = with_decisions(recipe_text(source), path, entry.facts, request.form.to_dict())
+        services().store.set_recipe(source.id, text)
+        flash("The recipe holds it. Nothing is made before the next run.", "info")
+    except RecipeError as error:
+        flash(error.what, "error")
+    return redirect(url_for("picture.index", slug=slug, path=path, _anchor="own"), code=303)
+
+
+def _entry_or_404(catalogue: Catalogue, path: str) -> Entry:
+    entry = catalogue.by_path.get(path)
+    if entry is None:
+        abort(
+            404,
+            f"There is no original “{path}” in this source. It may have been renamed; look at the source again.",
+        )
+    return entry
+
+
+def _planned(
+    source: SourceRow, catalogue: Catalogue, entry: Entry
+) -> tuple[PlannedOriginal | None, LeftOut | None]:
+    """Plan an original together with the others of its folder: two with one name are told apart only there.
+
+    Where nothing is made of it, say why.
+    """
     beside = {
         other.path: other.facts
         for other in catalogue.entries
@@ -105,7 +158,10 @@ def _planned(source: SourceRow, catalogue: Catalogue, entry: Entry) -> PlannedOr
         and (other.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
     }
     plan = plan_of(source, catalogue, facts=beside)
-    return next(o for o in plan.originals if o.path == entry.path)
+    return (
+        next((original for original in plan.originals if original.path == entry.path), None),
+        next((left for left in plan.left_out if left.path == entry.path), None),
+    )
 
 
 def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:
@@ -113,6 +169,7 @@ def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:
         Cell(
             planned.format,
             planned.size.width,
+            planned.facet,
             ledger.made[planned.path, planned.key] if ledger.is_there(planned) else None,
             ledger.dropped.get((planned.path, planned.key)),
         )
@@ -134,27 +191,63 @@ def _markup(markup: Markup) -> Markup:
     return markup.model_copy(update={"sizes": sizes}) if sizes else markup
 
 
-def _live(source: SourceRow, delivered: list[RenditionEntry], alt: str) -> str:
-    """Return the snippet as it works on this page: served from here, as wide as its place."""
-    if not delivered:
-        return ""
-    base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
-    return snippet(
-        delivered, Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager"), alt=alt
-    )
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """What a snippet is to say."""
+
+    markup: Markup
+    alt: str
+    art: tuple[ArtDirection, ...]
+    transparent: bool
+
+    def written(self, delivered: list[RenditionEntry]) -> str:
+        """Return the snippet, empty without renditions."""
+        if not delivered:
+            return ""
+        return snippet(delivered, self.markup, alt=self.alt, art=self.art, transparent=self.transparent)
+
+    def live(self, source: SourceRow, delivered: list[RenditionEntry]) -> str:
+        """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
+        base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
+        markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
+        whole = [one for one in delivered if one.facet == WHOLE_FACET]
+        return Shown(markup, self.alt, (), self.transparent).written(whole)
 
 
-def _spectrum(source: SourceRow, original: PlannedOriginal, cells: list[Cell]) -> Spectrum:
+class Table(NamedTuple):
+    """The matrix of one facet: its widths, and for each format its cells by width."""
+
+    facet: str
+    widths: list[int]
+    rows: list[tuple[ImageFormat, dict[int, Cell], int]]
+
+
+def _tables(cells: list[Cell]) -> list[Table]:
+    tables = []
+    for facet in dict.fromkeys(cell.facet for cell in cells):
+        own = [cell for cell in cells if cell.facet == facet]
+        formats = dict.fromkeys(cell.format for cell in own)
+        rows = [
+            (
+                fmt,
+                {cell.width: cell for cell in own if cell.format is fmt},
+                sum(cell.bytes for cell in own if cell.format is fmt),
+            )
+            for fmt in formats
+        ]
+        tables.append(Table(facet, sorted({cell.width for cell in own}), rows))
+    return tables
+
+
+def _spectrum(source: SourceRow, path: str, facts: Facts, cells: list[Cell]) -> Spectrum:
     lines = [
         Line(
             cell.format,
             cell.width,
             cell.bytes,
             "done" if cell.entry else "dropped" if cell.dropped else "planned",
-            url_for("picture.index", slug=source.slug, path=original.path, show=cell.entry.path)
-            if cell.entry
-            else "",
+            url_for("picture.index", slug=source.slug, path=path, show=cell.entry.path) if cell.entry else "",
         )
         for cell in cells
     ]
-    return draw_spectrum(lines, original.facts.size.width, original.facts.bytes, width=860, height=200)
+    return draw_spectrum(lines, facts.size.width, facts.bytes, width=860, height=200)

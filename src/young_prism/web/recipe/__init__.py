@@ -12,9 +12,9 @@ from young_prism.core.naming.rule import FIELDS
 from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
-from young_prism.core.recipe.toml import parsed, read_recipe, write_recipe
+from young_prism.core.recipe.toml import parsed, read_recipe
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import recipe_of
+from young_prism.web.catalogue import recipe_text
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.recipe.form import text_of
 from young_prism.web.recipe.outcome import outcome_of
@@ -31,7 +31,7 @@ def index(slug: str) -> str:
     chosen = next((start for start in starts() if start.name == request.args.get("start")), None)
     saved = services().store.recipes.get(request.args.get("saved", ""))
     other = chosen.text if chosen else saved.text if saved else ""
-    return _page(source, other or _text_of(source), unsaved=bool(other))
+    return _page(source, other or recipe_text(source), unsaved=bool(other))
 
 
 @blueprint.post("/s/<slug>/recipe/check")
@@ -78,7 +78,7 @@ def suggest(slug: str) -> str:
 def download(slug: str) -> Response:
     """Send the recipe as a file for a repository."""
     source = source_or_404(slug)
-    return toml_file(source.slug, _text_of(source))
+    return toml_file(source.slug, recipe_text(source))
 
 
 def toml_file(name: str, text: str) -> Response:
@@ -88,10 +88,6 @@ def toml_file(name: str, text: str) -> Response:
         mimetype="application/toml",
         headers={"Content-Disposition": f'attachment; filename="{name}.toml"'},
     )
-
-
-def _text_of(source: SourceRow) -> str:
-    return source.recipe or write_recipe(recipe_of(source))
 
 
 def _sent() -> tuple[str, str]:

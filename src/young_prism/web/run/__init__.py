@@ -14,13 +14,12 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.figures import count, format_bytes
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
-from young_prism.web.catalogue import out_of, recipe_of
+from young_prism.web.catalogue import out_of, recipe_of, recipe_text
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
 from young_prism.web.planning import plan_of
 from young_prism.web.run.report import Report, make_report, original_rows
@@ -63,7 +62,7 @@ def index(slug: str) -> str | BaseResponse:
         orphans=_orphans(source),
         taken_out=len(catalogue.entries) - len(catalogue.in_scope),
         runs=runs,
-        recipe=source.recipe.strip() or write_recipe(catalogue.recipe),
+        recipe=recipe_text(source),
         recipe_name=catalogue.recipe.name,
         looking=source.looked_at is None,
     )

@@ -25,10 +25,13 @@ async function check({ button = '', still = false } = {}) {
   const text = page.querySelector('[data-text]').value
   remember(byText ? typed.value : text)
   if (!byText) typed.value = text
-  base.value = typed.value
   unsaved.hidden = typed.value === kept
   document.querySelector('[data-outcome]').replaceWith(page.querySelector('[data-outcome]'))
-  redraw(page, { byText, still })
+  const fresh = page.querySelector('[data-controls]')
+  // Controls that do not show what the text says must not be read as if they did.
+  if (fresh || !byText) base.value = typed.value
+  form.querySelector('[data-controls]').inert = !fresh && byText
+  if (fresh) redraw(fresh, { byText, still })
 }
 
 function remember(text) {
@@ -37,10 +40,8 @@ function remember(text) {
 }
 
 /** Bring the controls up to date, apart from the one that is being typed in. */
-function redraw(page, { byText, still }) {
+function redraw(fresh, { byText, still }) {
   const controls = form.querySelector('[data-controls]')
-  const fresh = page.querySelector('[data-controls]')
-  if (!fresh) return // a recipe that cannot be used: the controls stay as they are
   if (!controls.children.length) controls.replaceChildren(...fresh.children)
   const busy = document.activeElement
   const typing = !byText && busy?.matches?.('input:not([type=checkbox], [type=radio], [type=file]), textarea')

@@ -1,0 +1,95 @@
+"""The focal point of an original, and what each facet cuts out around it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import lru_cache
+from pathlib import Path
+from typing import NamedTuple
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.originals.details import LONGEST_TITLE, Detail, Focal
+from young_prism.core.pixels.preview import found_focal
+from young_prism.core.plan.cuts import corner, largest_of
+from young_prism.core.plan.make import matches
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.values import Size
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.context import services
+from young_prism.web.files import small_file
+
+_PREVIEW = 1280
+
+
+class FacetCut(NamedTuple):
+    """One cut: its size in the original, and its place as shares of the original, left, top, width, height."""
+
+    name: str
+    aspect: str
+    size: Size
+    place: tuple[float, float, float, float]
+    up_to: int | None
+
+
+class Cuts(NamedTuple):
+    """The focal point, whether a person set it, and what is cut around it."""
+
+    focal: Focal
+    by_hand: bool
+    facets: list[FacetCut]
+
+
+def cuts_of(source: SourceRow, catalogue: Catalogue, entry: Entry, recipe: Recipe) -> Cuts:
+    """Return the cuts of an original; where nobody set a focal point, around the one that the engine finds."""
+    said = catalogue.details.get(entry.path)
+    by_hand = said is not None and said.focal is not None
+    shaped = [
+        facet
+        for facet in recipe.facets
+        if facet.ratio and not (facet.match and not matches(facet.match, entry.path))
+    ]
+    focal = said.focal if said and said.focal else (0.5, 0.5)
+    if shaped and not by_hand:
+        focal = _found(source, entry)
+    whole = entry.facts.size
+    facets = []
+    for facet in shaped:
+        assert facet.ratio is not None  # noqa: S101  (only those were taken)
+        size = largest_of(whole, facet.ratio)
+        left, top = corner(whole, size, focal)
+        place = (left / whole.width, top / whole.height, size.width / whole.width, size.height / whole.height)
+        facets.append(FacetCut(facet.name, facet.aspect or "", size, place, facet.up_to))
+    return Cuts(focal, by_hand, facets)
+
+
+def _found(source: SourceRow, entry: Entry) -> Focal:
+    row = services().store.original(source.id, entry.path)
+    file = small_file(source, row, entry.facts, _PREVIEW) if row else None
+    return _found_in(file) if file else (0.5, 0.5)
+
+
+@lru_cache(maxsize=512)
+def _found_in(small: Path) -> Focal:
+    """Small pictures are called by their content, so what was found in one holds for good."""
+    try:
+        return found_focal(small.read_bytes())
+    except (YoungPrismError, OSError):
+        return (0.5, 0.5)
+
+
+def detail_from(form: Mapping[str, str], before: Detail) -> Detail:
+    """Return what is said of an original after a form was sent: a point, a title, or that it is to be found again."""
+    if "find" in form:
+        return before._replace(focal=None)
+    if "title" in form:
+        return before._replace(title=form["title"].strip()[:LONGEST_TITLE])
+    try:
+        # A picture that is pressed sends pixels, a script sends shares.
+        width, height = float(form.get("width", 1)), float(form.get("height", 1))
+        x, y = float(form["focal.x"]) / width, float(form["focal.y"]) / height
+    except (LookupError, ValueError, ZeroDivisionError):
+        return before
+    if not (0 <= x <= 1 and 0 <= y <= 1):
+        return before
+    return before._replace(focal=(round(x, 4), round(y, 4)))

@@ -1,0 +1,80 @@
+"""An exception of the recipe for one original, as its page sets it."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, NamedTuple
+
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.make import formats_for, kind_key
+from young_prism.core.recipe.edit import typed, value_at, with_value
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import parsed, read_recipe
+
+
+class OwnDecisions(NamedTuple):
+    """What is decided otherwise for one original: widths as text, qualities by format, or that nothing is made of it."""
+
+    there: bool
+    widths: str
+    qualities: dict[str, int]
+    leave_out: bool
+
+
+def decisions_of(path: str, facts: Facts, recipe: Recipe, text: str) -> OwnDecisions:
+    """Return what a recipe says of one original alone, with the qualities that hold for it."""
+    place = _place(text, path)
+    override = recipe.overrides[place] if place is not None and place < len(recipe.overrides) else None
+    formats = override.formats if override and override.formats else recipe.formats
+    chosen = formats_for(facts, recipe.model_copy(update={"formats": formats}))
+    widths = override.ladder.widths if override and override.ladder else ()
+    return OwnDecisions(
+        override is not None,
+        ", ".join(map(str, widths)),
+        {fmt.value: one.quality for fmt, one in chosen.settings().items() if hasattr(one, "quality")},
+        bool(override and override.leave_out),
+    )
+
+
+def with_decisions(text: str, path: str, facts: Facts, form: dict[str, str]) -> str:
+    """Return the recipe's text with what a form says of one original. Raises `RecipeError` where that cannot be used."""
+    place = _place(text, path)
+    if "remove" in form:
+        return text if place is None else with_value(text, f"overrides.{place}", None)
+    recipe = read_recipe(text)
+    base = f"overrides.{len(recipe.overrides) if place is None else place}"
+    if place is None:
+        text = with_value(text, base, {"match": pattern_of(path)})
+    text = with_value(text, f"{base}.leave_out", True if "leave_out" in form else None)
+    widths = typed("ladder.widths", form.get("widths", ""))
+    ladder: dict[str, Any] = {"widths": widths, "measure": recipe.ladder.measure}
+    text = with_value(text, f"{base}.ladder", ladder if widths else None)
+    text = with_value(text, f"{base}.formats", _formats(recipe, facts, form))
+    if set(value_at(parsed(text), base)) == {"match"}:
+        text = with_value(text, base, None)
+    read_recipe(text)
+    return text
+
+
+def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, Any] | None:
+    """Return the recipe's formats with other qualities for this kind of picture; None where they are the same."""
+    whole = recipe.model_dump(mode="json", exclude_none=True)["formats"]
+    ours = whole[kind_key(facts)]
+    changed = False
+    for fmt, settings in ours.items():
+        said = typed("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
+        if said is not None and said != settings.get("quality"):
+            settings["quality"], changed = said, True
+    return whole if changed else None
+
+
+def _place(text: str, path: str) -> int | None:
+    """Return the place in the list of the exception that is for this original alone."""
+    overrides = value_at(parsed(text), "overrides") or []
+    alone = (path, f"/{path}", pattern_of(path))
+    return next((at for at, one in enumerate(overrides) if one.get("match") in alone), None)
+
+
+def pattern_of(path: str) -> str:
+    """Return the pattern in gitignore syntax that catches one path and nothing else."""
+    return "/" + re.sub(r"([\\*?\[\]!#])", r"\\\1", path)
