@@ -55,7 +55,7 @@ class Guess(NamedTuple):
 def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe) -> Guess:
     """Estimate a plan by what was made of this source before, and by the pace of earlier runs."""
     ledger = ledger_as_of(out_of(source, recipe))
-    found: Estimate = estimate(plan.originals, _experience(source, catalogue, ledger), _made_in(ledger))
+    found: Estimate = estimate(plan.originals, experience_of(source, catalogue, ledger), made_in(ledger))
     parts = services()
     pace = parts.store.pace(source.id)
     seconds = found.work * (pace or _USUAL_PACE / (parts.settings.jobs or os.cpu_count() or 1))
@@ -66,18 +66,18 @@ def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe
     return Guess(found.bytes, seconds, "A rule of thumb, until the first run.")
 
 
-def _experience(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Experience:
+def experience_of(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Experience:
     """Return what was learned from what is there, by the recipe that made it; once for each state of the output folder."""
     known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
     if known is None or known[0] is not ledger:
         manifest = read_manifest(ledger.out / MANIFEST_NAME)
         originals = plan_of(source, catalogue, manifest.recipe).originals if manifest else ()
-        known = (ledger, learned(originals, _made_in(ledger)))
+        known = (ledger, learned(originals, made_in(ledger)))
         catalogue.kept["experience"] = known
     return known[1]
 
 
-def _made_in(ledger: Ledger) -> Made:
+def made_in(ledger: Ledger) -> Made:
     made, dropped = ledger.made, ledger.dropped
     if not made and not dropped:
         return nothing_made

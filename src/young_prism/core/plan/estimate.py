@@ -88,7 +88,7 @@ def estimate(
     total = work = 0.0
     known = 0
     for original in originals:
-        guess = _guesser(original, experience)
+        guess = guesser(original, experience)
         missing = False
         for rendition in original.renditions:
             actual = made(rendition)
@@ -108,7 +108,7 @@ def learned(originals: Iterable[PlannedOriginal], made: Made) -> Experience:
     """Compare what was made of a plan with what had been guessed."""
     pairs: list[tuple[str, tuple[ImageFormat, Kind], int, float]] = []
     for original in originals:
-        guess = _guesser(original, NO_EXPERIENCE)
+        guess = guesser(original, NO_EXPERIENCE)
         for rendition in original.renditions:
             actual = made(rendition)
             if actual:  # what was left out says nothing
@@ -127,7 +127,8 @@ def _ratios(pairs: Iterable[tuple[Key, int, float]]) -> dict[Key, float]:
     return {key: actual / guessed if guessed else 1.0 for key, (actual, guessed) in sums.items()}
 
 
-def _guesser(original: PlannedOriginal, experience: Experience) -> Callable[[PlannedRendition], float]:
+def guesser(original: PlannedOriginal, experience: Experience) -> Callable[[PlannedRendition], float]:
+    """Return what guesses the bytes of an original's renditions."""
     facts = original.facts
     graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
     by_format, kind = experience.by_format, facts.kind

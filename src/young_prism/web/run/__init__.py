@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import threading
 import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from itertools import groupby
+from pathlib import Path
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
@@ -16,12 +19,14 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.errors import OutputError
 from young_prism.core.report.figures import count, format_bytes
 from young_prism.engine.ledger import Ledger
+from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.store import ACTIVE
 from young_prism.web.catalogue import out_of, recipe_of, recipe_text
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
-from young_prism.web.planning import plan_of
+from young_prism.web.planning import guess_of, plan_of
+from young_prism.web.run.planned import STATES, Row, as_left_out, planned_of, selected, view_of
 from young_prism.web.run.report import Report, make_report, original_rows
 
 blueprint = Blueprint(
@@ -45,6 +50,7 @@ def index(slug: str) -> str | BaseResponse:
     catalogue = catalogue_of(source)
     plan = plan_of(source, catalogue)
     ledger = Ledger.load(out_of(source))
+    estimate = guess_of(source, catalogue, plan, catalogue.recipe)
     waiting = [original for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}
     for original in plan.originals:
@@ -54,6 +60,8 @@ def index(slug: str) -> str | BaseResponse:
         "run/plan.html",
         source=source,
         plan=plan,
+        estimate=estimate,
+        mark_errors=find_marks(catalogue.recipe, [Path(source.folder)]).errors,
         by_format=by_format,
         to_make=sum(len(original.renditions) for original in waiting),
         waiting=len(waiting),
@@ -76,6 +84,47 @@ def _orphans(source: SourceRow) -> Orphans | None:
     return found if found.ours else None
 
 
+@blueprint.get("/s/<slug>/plan")
+def planned(slug: str) -> str:
+    """Show every planned rendition; the address holds filters, sort, grouping and page."""
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    found = planned_of(source, catalogue)
+    return render_template(
+        "run/planned.html",
+        source=source,
+        asked=_asked(),
+        view=view_of(found.rows, _asked()),
+        total=len(found.rows),
+        left_out=[*found.left_out, *(as_left_out(row) for row in catalogue.problems)],
+        orphans=_orphans(source),
+        estimate=guess_of(source, catalogue, found.plan, catalogue.recipe),
+        states=STATES,
+    )
+
+
+@blueprint.get("/s/<slug>/plan.csv")
+def planned_csv(slug: str) -> Response:
+    """Send the planned renditions that an address asks for as CSV."""
+    source = source_or_404(slug)
+    rows = selected(planned_of(source, catalogue_of(source)).rows, _asked())
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(Row._fields)
+    writer.writerows(rows)
+    return Response(
+        text.getvalue(),
+        mimetype="text/csv",
+        headers={"Content-Disposition": f'attachment; filename="{source.slug}-plan.csv"'},
+    )
+
+
+def _asked() -> dict[str, str]:
+    """Return what the address asks for of the plan, and nothing else that stands in it."""
+    names = ("q", "state", "format", "facet", "sort", "group", "page")
+    return {name: request.args[name] for name in names if request.args.get(name)}
+
+
 @blueprint.post("/s/<slug>/orphans/remove")
 def remove(slug: str) -> BaseResponse:
     """Delete what an earlier recipe made and nothing plans any more."""
@@ -90,6 +139,7 @@ def remove(slug: str) -> BaseResponse:
 def start(slug: str) -> BaseResponse:
     """Start a run."""
     source = source_or_404(slug)
+    load_marks(recipe_of(source), Path(source.folder))  # an error now, rather than in each original
     run_id = services().runner.start(source, recipe_of(source), origin="page")
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 

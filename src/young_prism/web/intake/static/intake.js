@@ -24,10 +24,6 @@ if (looking) {
   if (text) ask()
 }
 
-for (const select of document.querySelectorAll('[data-submit]')) {
-  select.addEventListener('change', () => select.form.requestSubmit())
-}
-
 for (const fold of document.querySelectorAll('[data-fold]')) {
   if (matchMedia('(max-width: 900px)').matches) fold.open = false
 }

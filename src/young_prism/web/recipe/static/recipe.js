@@ -129,12 +129,6 @@ function insert(text) {
 
 moveRungs(form, (widths, moving) => check({ button: `rungs:${widths.join(',')}`, still: moving }))
 enliven()
-for (const select of document.querySelectorAll('[data-submit]')) {
-  select.addEventListener('change', () => {
-    for (const other of select.form.querySelectorAll('select')) if (other !== select) other.disabled = true
-    select.form.requestSubmit()
-  })
-}
 addEventListener('beforeunload', (event) => {
   if (!form.dataset.sent && typed.value !== typed.defaultValue) event.preventDefault()
 })

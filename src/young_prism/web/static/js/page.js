@@ -53,6 +53,11 @@ for (const menu of document.querySelectorAll('[data-switch], .more')) {
   })
 }
 
+// A choice that is all its form says is sent at once.
+for (const select of document.querySelectorAll('[data-submit]')) {
+  select.addEventListener('change', () => select.form.requestSubmit())
+}
+
 const keys = document.querySelector('[data-keys]')
 addEventListener('keydown', (event) => {
   if (!keys || event.ctrlKey || event.altKey || event.metaKey || event.target.closest('input, textarea, select')) return

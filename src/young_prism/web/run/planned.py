@@ -1,0 +1,162 @@
+"""Every rendition of a plan as a row: filtered, sorted, grouped and cut into pages for the page Plan."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from young_prism.core.naming.rule import WHOLE_FACET, folder_of
+from young_prism.core.plan.estimate import guesser
+from young_prism.core.plan.model import LeftOut, Plan
+from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.planning import experience_of, ledger_as_of, made_in, plan_of
+
+PER_PAGE = 200
+
+
+class Row(NamedTuple):
+    """One planned rendition. `bytes` are what it has, or about what it will have."""
+
+    path: str
+    original: str
+    facet: str
+    format: str
+    width: int
+    height: int
+    kind: str
+    state: str
+    bytes: int
+    there: bool
+    reason: str
+
+
+class Planned(NamedTuple):
+    """A source's plan in rows, and what is left out of it."""
+
+    plan: Plan
+    rows: list[Row]
+    left_out: tuple[LeftOut, ...]
+
+
+STATES: Mapping[str, str] = {
+    "new": "new",
+    "unchanged": "there already",
+    "stale": "made otherwise; to be made anew",
+    "left out": "tried, and not worth delivering",
+    "blocked": "a file that we did not make has its name",
+}
+"""States as `young-prism plan` calls them, with what they mean."""
+
+_SORTS: Mapping[str, Callable[[Row], Any]] = {
+    "name": lambda row: row.path,
+    "original": lambda row: (row.original, row.facet != WHOLE_FACET, row.facet),
+    "width": lambda row: (row.width, row.path),
+    "bytes": lambda row: (-row.bytes, row.path),
+}
+_GROUPS: Mapping[str, Callable[[Row], str]] = {
+    "original": lambda row: row.original,
+    "folder": lambda row: folder_of(row.original) or "(top)",
+    "format": lambda row: row.format,
+    "state": lambda row: row.state,
+    "facet": lambda row: row.facet,
+}
+
+
+class View(NamedTuple):
+    """What of the rows is shown: one page of them in their groups, and how many there are of what."""
+
+    groups: list[tuple[str, int, int, list[Row]]]
+    """Heading, number and bytes of the whole group, and those of its rows that are on this page."""
+    shown: int
+    bytes: int
+    page: int
+    pages: int
+    states: Counter[str]
+    formats: Counter[str]
+    facets: Counter[str]
+
+
+def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
+    """Return the plan of a source in rows; worked out once for each state of source and output folder."""
+    ledger = ledger_as_of(out_of(source))
+    plan = plan_of(source, catalogue)
+    known: tuple[object, Planned] | None = catalogue.kept.get("planned")
+    if known and known[0] is ledger and known[1].plan == plan:
+        return known[1]
+    experience, made = experience_of(source, catalogue, ledger), made_in(ledger)
+    out = str(ledger.out)
+    rows = []
+    for original in plan.originals:
+        guess = guesser(original, experience)
+        kind = original.facts.kind_label
+        for one in original.renditions:
+            place = (one.path, one.key)
+            actual = made(one)
+            if place in ledger.made:
+                state = "unchanged"
+            elif place in ledger.dropped:
+                state = "left out"
+            elif one.path in ledger.owned:
+                state = "stale"
+            else:
+                state = "blocked" if os.path.lexists(f"{out}/{one.path}") else "new"
+            size = actual if actual is not None else round(guess(one))
+            rows.append(
+                Row(
+                    one.path, original.path, one.facet, one.format.value, one.size.width, one.size.height,
+                    kind, state, size, actual is not None, one.reason,
+                )
+            )  # fmt: skip
+    found = Planned(plan, rows, plan.left_out)
+    catalogue.kept["planned"] = (ledger, found)
+    return found
+
+
+def view_of(rows: Sequence[Row], asked: Mapping[str, str]) -> View:
+    """Return what an address asks for: `q`, `state`, `format`, `facet`, `sort`, `group` and `page`."""
+    counted = [Counter(getattr(row, name) for row in _named(rows, asked)) for name in _FILTERS]
+    found = selected(rows, asked)
+    group = _GROUPS.get(asked.get("group", ""))
+    sums: dict[str, tuple[int, int]] = {}
+    if group:
+        for row in found:
+            number, weight = sums.get(group(row), (0, 0))
+            sums[group(row)] = (number + 1, weight + row.bytes)
+        found.sort(key=group)
+    pages = max(1, -(-len(found) // PER_PAGE))
+    page = min(max(1, int(asked["page"]) if asked.get("page", "").isdecimal() else 1), pages)
+    groups: list[tuple[str, int, int, list[Row]]] = []
+    for row in found[(page - 1) * PER_PAGE : page * PER_PAGE]:
+        heading = group(row) if group else ""
+        if not groups or groups[-1][0] != heading:
+            groups.append((heading, *sums.get(heading, (0, 0)), []))
+        groups[-1][3].append(row)
+    return View(groups, len(found), sum(row.bytes for row in found), page, pages, *counted)
+
+
+_FILTERS = ("state", "format", "facet")
+
+
+def selected(rows: Sequence[Row], asked: Mapping[str, str]) -> list[Row]:
+    """Return the rows that an address asks for, in the order that it asks for."""
+    found = [
+        row
+        for row in _named(rows, asked)
+        if all(not asked.get(name) or getattr(row, name) == asked[name] for name in _FILTERS)
+    ]
+    return sorted(found, key=_SORTS.get(asked.get("sort", ""), _SORTS["original"]))
+
+
+def _named(rows: Sequence[Row], asked: Mapping[str, str]) -> Sequence[Row]:
+    text = asked.get("q", "").strip().casefold()
+    if not text:
+        return rows
+    return [row for row in rows if text in row.path.casefold() or text in row.original.casefold()]
+
+
+def as_left_out(row: OriginalRow) -> LeftOut:
+    """Return a problem on record in the form that plans have."""
+    return LeftOut(path=row.path, error=row.error or "", remedy=row.remedy or "", failed=row.failed)
