@@ -78,6 +78,7 @@ def build_options(command: Command) -> Command:
         exclude: tuple[str, ...],
         jobs: int | None,
         as_json: bool,
+        **others: object,
     ) -> object:
         from young_prism.engine.marks import load_marks
 
@@ -93,7 +94,7 @@ def build_options(command: Command) -> Command:
             jobs,
             as_json,
         )
-        return command(*arguments, options=options)
+        return command(*arguments, options=options, **others)
 
     result: Command = bundled
     for option in (

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TYPE_CHECKING, TypedDict
+
 import click
 
 from young_prism.cli.common import (
@@ -13,13 +16,20 @@ from young_prism.cli.common import (
     printable,
     say,
 )
-from young_prism.core.report.figures import count
+from young_prism.core.report.figures import count, format_bytes, format_duration
+
+if TYPE_CHECKING:
+    from young_prism.engine.pool import Pool
+    from young_prism.engine.prepare import Prepared
 
 
 @click.command()
 @build_options
+@click.option(
+    "--sample", type=click.IntRange(2, 200), help="Make so many originals, keep none, and judge by them."
+)
 @click.pass_context
-def plan(ctx: click.Context, *, options: BuildOptions) -> None:
+def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
     from young_prism.engine.pool import lazy_pool
     from young_prism.engine.prepare import prepare
@@ -34,6 +44,7 @@ def plan(ctx: click.Context, *, options: BuildOptions) -> None:
             details=options.details,
             marks=options.marks,
         )
+        guess = _guess(options, prepared, pool, sample)
     rows = [
         {
             "original": original.path,
@@ -41,6 +52,7 @@ def plan(ctx: click.Context, *, options: BuildOptions) -> None:
             "width": rendition.size.width,
             "height": rendition.size.height,
             "format": rendition.format.value,
+            "facet": rendition.facet,
             "state": prepared.state(rendition),
             "reason": rendition.reason,
         }
@@ -53,6 +65,7 @@ def plan(ctx: click.Context, *, options: BuildOptions) -> None:
         print_json(
             {
                 "renditions": rows,
+                "estimate": guess,
                 "warnings": [{"original": path, "warning": text} for path, text in prepared.plan.warnings],
                 "failures": [left.as_dict() for left in failures],
                 "skipped": [left.as_dict() for left in skipped],
@@ -66,7 +79,35 @@ def plan(ctx: click.Context, *, options: BuildOptions) -> None:
         print_remarks(prepared.plan.warnings, prepared.looks.notes)
         print_failures(skipped, "Left out")
         print_failures(failures, "Cannot be used")
+        say(f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}")
         say(
-            f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}; nothing was written"
+            f"About {format_bytes(guess['bytes'])}, and {format_duration(guess['seconds'])} of work to come"
+            f" ({guess['basis']}); nothing was written"
         )
     ctx.exit(1 if failures else 0)
+
+
+class _Guess(TypedDict):
+    bytes: int
+    seconds: float
+    basis: str
+
+
+def _guess(options: BuildOptions, prepared: Prepared, pool: Callable[[], Pool], sample: int | None) -> _Guess:
+    """Estimate the plan by a sample, by what was made before, or by a rule of thumb."""
+    from young_prism.core.plan.estimate import estimate
+    from young_prism.engine.guess import USUAL_PACE, learned_from, made_in, take_sample
+    from young_prism.engine.pool import default_jobs
+
+    ledger = prepared.ledger
+    pace = USUAL_PACE / (options.jobs or default_jobs())
+    if sample and prepared.plan.originals:
+        taken = take_sample(options.source, prepared.plan, pool, sample)
+        experience, pace = taken.experience, taken.pace or pace
+        basis = f"judged by a sample of {count(taken.originals, 'original')}"
+    else:
+        experience = learned_from(ledger, prepared.looks.facts, options.details, options.marks)
+        known = len(ledger.made)
+        basis = f"judged by {count(known, 'rendition')} made before" if known else "a rule of thumb"
+    found = estimate(prepared.plan.originals, experience, made_in(ledger))
+    return {"bytes": found.bytes, "seconds": round(found.work * pace, 1), "basis": basis}

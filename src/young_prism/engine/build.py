@@ -28,10 +28,8 @@ from young_prism.engine.prepare import Prepared, prepare
 from young_prism.engine.publish import output_error, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
 from young_prism.engine.scan import WHOLE
-from young_prism.engine.tasks import render_file
+from young_prism.engine.tasks import render_file, render_timeout_s
 
-_BASE_TIMEOUT_S = 60.0
-_TIMEOUT_S_A_WORK = 60.0
 _SAVE_EVERY_S = 30.0
 
 
@@ -138,7 +136,7 @@ def _execute(
             render_file,
             waiting,
             arguments=lambda original: (str(source), original),
-            timeout_s=lambda original: _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work,
+            timeout_s=render_timeout_s,
             stopped=stopped,
         )
         for original, rendered, error in results:

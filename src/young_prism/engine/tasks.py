@@ -13,6 +13,9 @@ from young_prism.core.originals.look import LIBRARY_FORMATS, look, look_at_heade
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal
 
+_BASE_TIMEOUT_S = 60.0
+_TIMEOUT_S_A_WORK = 60.0
+
 if TYPE_CHECKING:
     from young_prism.core.render.render import Rendered
 
@@ -94,6 +97,11 @@ def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismE
         return DamagedError(
             what, file=path, remedy="Export it again from where it came from, or take it out."
         )
+
+
+def render_timeout_s(original: PlannedOriginal) -> float:
+    """Return how many seconds the renditions of one original may take."""
+    return _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work
 
 
 def render_file(root: str, original: PlannedOriginal) -> list[Rendered]:

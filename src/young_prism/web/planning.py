@@ -10,12 +10,13 @@ from typing import NamedTuple
 
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.estimate import Estimate, Experience, Made, estimate, learned, nothing_made
+from young_prism.core.plan.estimate import Estimate, Experience, estimate
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import Plan, PlannedRendition
+from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.figures import count
-from young_prism.engine.ledger import JOURNAL, Ledger, read_manifest
+from young_prism.engine.guess import USUAL_PACE, learned_from, made_in
+from young_prism.engine.ledger import JOURNAL, Ledger
 from young_prism.engine.marks import find_marks
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.store.models import SourceRow
@@ -36,12 +37,7 @@ def plan_of(
     recipe = recipe or catalogue.recipe
     known = catalogue.in_scope if facts is None else facts
     marks = find_marks(recipe, [Path(source.folder)]).by_file
-    seen = {path: one for path, one in known.items() if one.seen}
-    return make_plan(seen, recipe, details=catalogue.details, marks=marks)
-
-
-_USUAL_PACE = 0.6
-"""Seconds of one core for a unit of work: about what the demo source took (docs/performance.md)."""
+    return make_plan(_seen(known), recipe, details=catalogue.details, marks=marks)
 
 
 class Guess(NamedTuple):
@@ -58,7 +54,7 @@ def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe
     found: Estimate = estimate(plan.originals, experience_of(source, catalogue, ledger), made_in(ledger))
     parts = services()
     pace = parts.store.pace(source.id)
-    seconds = found.work * (pace or _USUAL_PACE / (parts.settings.jobs or os.cpu_count() or 1))
+    seconds = found.work * (pace or USUAL_PACE / (parts.settings.jobs or os.cpu_count() or 1))
     if found.known == plan.renditions:
         return Guess(found.bytes, seconds, "All of it is there and counted as it is.")
     if ledger.made:
@@ -67,29 +63,17 @@ def guess_of(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe
 
 
 def experience_of(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Experience:
-    """Return what was learned from what is there, by the recipe that made it; once for each state of the output folder."""
+    """Return what was learned from what is there, worked out once for each state of the output folder."""
     known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
     if known is None or known[0] is not ledger:
-        manifest = read_manifest(ledger.out / MANIFEST_NAME)
-        originals = plan_of(source, catalogue, manifest.recipe).originals if manifest else ()
-        known = (ledger, learned(originals, made_in(ledger)))
+        marks = find_marks(catalogue.recipe, [Path(source.folder)]).by_file
+        known = (ledger, learned_from(ledger, _seen(catalogue.in_scope), catalogue.details, marks))
         catalogue.kept["experience"] = known
     return known[1]
 
 
-def made_in(ledger: Ledger) -> Made:
-    made, dropped = ledger.made, ledger.dropped
-    if not made and not dropped:
-        return nothing_made
-
-    def bytes_of(rendition: PlannedRendition) -> int | None:
-        place = (rendition.path, rendition.key)
-        entry = made.get(place)
-        if entry:
-            return entry.bytes
-        return 0 if place in dropped else None
-
-    return bytes_of
+def _seen(facts: Mapping[str, Facts]) -> dict[str, Facts]:
+    return {path: known for path, known in facts.items() if known.seen}
 
 
 def ledger_as_of(out: Path) -> Ledger:
