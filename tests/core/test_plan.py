@@ -65,6 +65,15 @@ def test_no_two_renditions_ever_share_a_name() -> None:
     assert {path for path, _ in plan.warnings} == {"t.jpg", "t.png"}  # T.PNG is first in the order of paths
 
 
+def test_originals_that_a_rule_without_stems_calls_the_same_are_told_apart_too() -> None:
+    rule = Names(rule="{hash}-{width}w.{ext}", layout="flat")
+    plan = make_plan({name: facts() for name in ("a.jpg", "copy/a.jpg", "b.jpg")}, Recipe(names=rule))
+    paths = [r.path for original in plan.originals for r in original.renditions]
+    assert len(set(paths)) == len(paths) == 3 * len(plan.originals[0].renditions)
+    assert plan.originals[0].renditions[0].path == "00000000-400w.avif"
+    assert {path for path, _ in plan.warnings} == {"b.jpg", "copy/a.jpg"}
+
+
 def test_a_plan_does_not_depend_on_the_order_of_its_originals() -> None:
     given = {name: facts() for name in ("b.jpg", "a.jpg", "a.png")}
     assert make_plan(given, Recipe()) == make_plan(dict(reversed(given.items())), Recipe())

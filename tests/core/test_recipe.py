@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import BaseModel
 from tools.write_schemas import SCHEMAS
@@ -173,14 +173,12 @@ _VALUES = [
 ]
 
 
+@settings(max_examples=20, deadline=None)
 @given(st.permutations(_VALUES))
 def test_one_value_is_changed_and_all_else_stays_comments_too(changes: list) -> None:
     text = _COMMENTED
     for path, value in changes:
-        before = parsed(text)
         text = with_value(text, path, value)
-        if path == "formats.photo.avif" and "formats" not in before:
-            continue  # nothing stood there to be taken away
         said = read_plain(text, path)
         assert said == value
     for comment in ("# a blog", "# its name", "# one column"):

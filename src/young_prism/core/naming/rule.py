@@ -41,6 +41,12 @@ def uses(rule: str, field: str) -> bool:
     return any(brace.partition(":")[0] == field for brace in _BRACE.findall(rule))
 
 
+def with_stem(rule: str) -> str:
+    """Return a rule with the stem in front of its name, for an original that must be told apart from another."""
+    folder, slash, name = rule.rpartition("/")
+    return f"{folder}{slash}{{stem}}-{name}"
+
+
 def split_name(name: str) -> tuple[str, str]:
     """Split a file name into stem and ending (without its dot)."""
     stem, dot, ending = name.rpartition(".")

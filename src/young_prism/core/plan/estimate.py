@@ -13,7 +13,6 @@ import math
 from bisect import bisect_left
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import NamedTuple, TypeVar
 
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
@@ -87,14 +86,15 @@ def estimate(
     """Estimate a plan's renditions."""
     total = work = 0.0
     known = 0
+    usual = _Usual()
     for original in originals:
-        guess = guesser(original, experience)
+        guess = guesser(original, experience, usual)
         missing = False
         for rendition in original.renditions:
             actual = made(rendition)
             if actual is None:
                 total += guess(rendition)
-                work += rendition.work
+                work += usual.work(rendition)
                 missing = True
             else:
                 total += actual
@@ -127,17 +127,48 @@ def _ratios(pairs: Iterable[tuple[Key, int, float]]) -> dict[Key, float]:
     return {key: actual / guessed if guessed else 1.0 for key, (actual, guessed) in sums.items()}
 
 
-def guesser(original: PlannedOriginal, experience: Experience) -> Callable[[PlannedRendition], float]:
+class _Usual:
+    """Usual bytes and work, each worked out once for one plan: by the identity of its settings, which it keeps alive."""
+
+    def __init__(self) -> None:
+        self._bytes: dict[tuple[int, Size, bool], float] = {}
+        self._work: dict[tuple[int, Size], float] = {}
+
+    def bytes(self, rendition: PlannedRendition, *, graphic: bool) -> float:
+        settings, size = rendition.settings, rendition.size
+        key = (id(settings), size, graphic)
+        found = self._bytes.get(key)
+        if found is None:
+            assert settings is not None  # noqa: S101  (what is copied never comes here)
+            curve = (_GRAPHIC if graphic else _PHOTO)[rendition.format]
+            found = self._bytes[key] = _on(curve, size.pixels) * _of_settings(settings, graphic=graphic)
+        return found
+
+    def work(self, rendition: PlannedRendition) -> float:
+        key = (id(rendition.settings), rendition.size)
+        found = self._work.get(key)
+        if found is None:
+            found = self._work[key] = rendition.work
+        return found
+
+
+def guesser(
+    original: PlannedOriginal, experience: Experience, usual: _Usual | None = None
+) -> Callable[[PlannedRendition], float]:
     """Return what guesses the bytes of an original's renditions."""
+    usual = usual or _Usual()
     facts = original.facts
     graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
     by_format, kind = experience.by_format, facts.kind
+    plain = not by_format and facts.kind in (Kind.PHOTO, Kind.GRAPHIC)
     own = experience.by_original.get(original.path, 1.0) * _heaviness(
         facts.format, facts.size, facts.bytes, facts.jpeg_quality, graphic=graphic
     )
 
     def guess(rendition: PlannedRendition) -> float:
         settings = rendition.settings
+        if plain and settings is not None and not isinstance(settings, Squeeze):
+            return usual.bytes(rendition, graphic=graphic) * own
         corrected = by_format.get((rendition.format, kind), 1.0)
         if settings is None or rendition.format is ImageFormat.SVG:
             return facts.bytes
@@ -145,24 +176,16 @@ def guesser(original: PlannedOriginal, experience: Experience) -> Callable[[Plan
             return facts.bytes * _SQUEEZED * corrected
         if facts.kind is Kind.ANIMATION:
             return facts.bytes * _MOVING_WEBP * corrected
-        return _usual(rendition.format, settings, rendition.size, graphic) * own * corrected
+        return usual.bytes(rendition, graphic=graphic) * own * corrected
 
     return guess
-
-
-@lru_cache(maxsize=16384)
-def _usual(fmt: ImageFormat, settings: type_settings, size: Size, graphic: bool) -> float:  # noqa: FBT001
-    curve = (_GRAPHIC if graphic else _PHOTO)[fmt]
-    pixels = size.width * size.height
-    return _on(curve, pixels) * _of_settings(settings, graphic)
 
 
 def _on(curve: _Curve, pixels: int) -> float:
     return curve.bytes_per_pixel * _PIXELS * math.pow(pixels / _PIXELS, curve.power)
 
 
-@lru_cache(maxsize=256)
-def _of_settings(settings: type_settings, graphic: bool) -> float:  # noqa: FBT001
+def _of_settings(settings: type_settings, *, graphic: bool) -> float:
     """Return the factor of settings over the usual ones."""
     if isinstance(settings, Webp):
         if graphic and settings.lossless != "never":

@@ -19,6 +19,7 @@ from young_prism.core.naming.rule import (
     half_named,
     split_name,
     uses,
+    with_stem,
 )
 from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail, Details
 from young_prism.core.originals.facts import Facts
@@ -184,6 +185,8 @@ class _Planner:
     detail: Detail
     marks: Mapping[str, Mark]
     clean: Callable[[str], str]
+    rule: str = ""
+    """The name rule, where this original needs another one than the recipe's."""
 
     def plan(self, stem: str, title: str | None) -> PlannedOriginal:
         facts, recipe = self.facts, self.recipe
@@ -196,6 +199,8 @@ class _Planner:
                 f"Another original is called {plain} too; this one's renditions begin with {stem}."
             )
         stem = stem if title else self.clean(stem) or facts.sha256[:8]
+        if renamed and not uses(recipe.names.rule, "stem"):
+            self.rule = with_stem(recipe.names.rule)  # or no stem in the world would tell them apart
         folder = self._folder(stem)
         if recipe.formats.squeeze and facts.kind is not Kind.VECTOR:
             ending = split_name(own_name)[1]
@@ -246,7 +251,7 @@ class _Planner:
             hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
         )  # fmt: skip
         renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
-        named = uses(recipe.names.rule, "facet")
+        named = bool(recipe.facets) and uses(self.rule or recipe.names.rule, "facet")
         for facet in recipe.facets:
             if facet.match and not matches(facet.match, self.path):
                 continue
@@ -275,8 +280,8 @@ class _Planner:
         rungs = rungs_for(of, ladder)
         narrowest = rungs[0].width
         longest = max(rungs[-1])
-        mark = self._mark
-        rule, sha256 = recipe.names.rule, facts.sha256
+        mark, held = self._mark, finishing.placeholder != "none"
+        rule, sha256 = self.rule or recipe.names.rule, facts.sha256
         formats = formats_for(facts, recipe)
         for fmt, settings in formats.settings().items():
             if longest > _LONGEST_SIDE.get(fmt, longest):
@@ -289,7 +294,7 @@ class _Planner:
             if cut:
                 plain = cut_in_key(plain, cut)
             for size in rungs:
-                placeholder = finishing.placeholder != "none" and size is rungs[0] and fmt is formats.fallback
+                placeholder = held and size is rungs[0] and fmt is formats.fallback
                 rest = plain
                 if placeholder or mark:
                     worn = mark if wears_mark(finishing, facet, size) else None

@@ -30,7 +30,12 @@ def with_value(text: str, path: str, value: Value) -> str:
     """
     parts = _parts(path)
     plain = parsed(text)
+    before = value_at(plain, path)
+    if value is None and before is None:
+        return text
     _set(plain, parts, value)
+    if value is None and value_at(plain, path) == before:
+        return text  # its default stands there as much as before
     document = tomlkit.parse(text)
     _set(document, parts, value)
     changed = tomlkit.dumps(document)
@@ -120,8 +125,6 @@ def _set(root: Any, parts: Sequence[str | int], value: Value) -> None:
     table = root
     for depth, part in enumerate(parts[:-1]):
         if not isinstance(part, int) and part not in table:
-            if value is None:
-                return
             missing = _written_out(model_at(parts[:depth]), part)
             # Lists of tables as a person writes them: each under a heading of its own.
             headed = missing == [] and isinstance(table, tomlkit.TOMLDocument)

@@ -72,7 +72,7 @@ def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]
             continue
         else:
             continue
-        if now != before and (now is not None or before not in (None, [])):
+        if now != before and (now is not None or before not in (None, [], "")):
             yield path, now
 
 

@@ -15,7 +15,7 @@ from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Size
+from young_prism.core.values import ImageFormat, Size
 from young_prism.engine.marks import find_marks
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, out_of
@@ -135,25 +135,26 @@ def _reached(need: Need, rungs: tuple[int, ...]) -> Reached:
 
 
 def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
-    table: dict[str, Counter[str]] = {}
+    table: dict[str, Counter[ImageFormat]] = {}
     for original in plan.originals:
         row = table.setdefault(original.facts.kind_label, Counter())
-        for rendition in original.renditions:
-            row[rendition.format.value] += 1
-    return tuple((kind, tuple(row.most_common())) for kind, row in sorted(table.items()))
+        row.update([rendition.format for rendition in original.renditions])
+    return tuple(
+        (kind, tuple((fmt.value, number) for fmt, number in row.most_common()))
+        for kind, row in sorted(table.items())
+    )
 
 
 def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
     ledger = ledger_as_of(out)
+    if not ledger.owned and not ledger.dropped:
+        return (("new", plan.renditions),) if plan.renditions else ()
     states: Counter[str] = Counter()
     planned = set()
     for original in plan.originals:
         for rendition in original.renditions:
             planned.add(rendition.path)
-            if not ledger.made and not ledger.dropped:
-                states["new"] += 1
-                continue
             place = (rendition.path, rendition.key)
             if place in ledger.made:
                 states["made already"] += 1
