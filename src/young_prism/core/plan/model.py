@@ -46,6 +46,8 @@ _AVIF_SECONDS = (0.11, 0.42, 0.65, 1.33, 5.3, 7.0, 14.4, 23.0, 30.0, 40.0)
 _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = 0.19
+_SCORE_SECONDS = 0.25
+_ENCODINGS = 4
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 
 
@@ -63,6 +65,8 @@ def _seconds_a_pixel(settings: type_settings | None) -> float:
             seconds = _JPEG_SECONDS
         case _:
             seconds = 0.0
+    if isinstance(settings, Avif | Webp | Jpeg) and settings.target is not None:
+        seconds = _ENCODINGS * (seconds + _SCORE_SECONDS)
     return seconds / 1e6
 
 

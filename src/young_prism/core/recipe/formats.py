@@ -10,19 +10,22 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.recipe.parts import Colour, Part
 from young_prism.core.values import ImageFormat
 
 Chroma = Literal["4:2:0", "4:4:4"]
 Quality = Annotated[int, Field(ge=1, le=100)]
+Target = Annotated[float, Field(ge=10, le=98)]
+"""A score (SSIMULACRA 2) to be reached: 70 is good, about 90 hard to tell apart."""
 
 
 class Avif(Part):
-    """AV1 still pictures: smallest by far on photos."""
+    """AV1 still pictures: smallest by far on photos. With a `target` the search for it begins at `quality`."""
 
     quality: Quality = 57
+    target: Target | None = None
     effort: Annotated[int, Field(ge=0, le=9)] = 3
     chroma: Chroma = "4:2:0"
 
@@ -31,6 +34,7 @@ class Webp(Part):
     """WebP: quick, everywhere; its lossless mode is the best there is for graphics."""
 
     quality: Quality = 80
+    target: Target | None = None
     effort: Annotated[int, Field(ge=0, le=6)] = 4
     lossless: Literal["never", "when-smaller", "always"] = "never"
 
@@ -39,6 +43,7 @@ class Jpeg(Part):
     """The fallback for opaque photos: progressive, with trellis quantisation."""
 
     quality: Quality = 80
+    target: Target | None = None
     chroma: Chroma = "4:2:0"
     matte: Colour | None = None
     """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
@@ -51,8 +56,13 @@ class Png(Part):
 
 
 class FormatSet(Part):
-    """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback."""
+    """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback.
 
+    `target` is a score that every lossy format is brought to, picture by picture: all of them look the same then. A format's
+    own target counts before it.
+    """
+
+    target: Target | None = None
     avif: Avif | None = None
     webp: Webp | None = None
     jpeg: Jpeg | None = None
@@ -77,7 +87,13 @@ class FormatSet(Part):
             ImageFormat.JPEG: self.jpeg,
             ImageFormat.PNG: self.png,
         }
-        return {fmt: part for fmt, part in chosen.items() if part is not None}
+        return {
+            fmt: part.model_copy(update={"target": self.target})
+            if self.target is not None and not isinstance(part, Png) and part.target is None
+            else part
+            for fmt, part in chosen.items()
+            if part is not None
+        }
 
 
 class TransparentFormatSet(FormatSet):
@@ -96,6 +112,13 @@ class AnimationFormats(Part):
     """What a GIF that moves is made into; the GIF itself stays as the fallback. Without `webp` it is only copied."""
 
     webp: Webp | None = Webp(quality=75, lossless="when-smaller")
+
+    @field_validator("webp")
+    @classmethod
+    def _has_no_target(cls, value: Webp | None) -> Webp | None:
+        if value and value.target is not None:
+            raise ValueError("an animation has no score, so webp can have no target here; give it a quality")
+        return value
 
 
 class VectorFormats(Part):

@@ -25,6 +25,7 @@ from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.kept_metadata import kept
 from young_prism.core.render.squeeze import squeezed
+from young_prism.core.render.target import aimed
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import Kind, Outcome
 
@@ -140,34 +141,48 @@ def _rendition(
     if worn and original.mark and watermark:
         pixels = marked(pixels, original.mark.data, watermark)
     pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
-    fresh = encode(pixels, planned, grey=facts.grey and not worn)
+    fresh, reason = encode(pixels, planned, grey=facts.grey and not worn)
     plain = not worn and finishing.metadata == "none" and planned.cut is None
     own = _original_squeezed(data, facts, planned) if plain else None
     if own is not None and len(own) <= len(fresh):
         return _Made(own, "the original's own pixels were already the smallest", True, stand_in)
-    return _Made(fresh, planned.reason, False, stand_in)
+    return _Made(fresh, f"{planned.reason}: {reason}" if reason else planned.reason, False, stand_in)
 
 
-def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> bytes:
-    """Encode the ready pixels of a rung in the way that the plan says. Raises `DamagedError`."""
+def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes, str]:
+    """Encode the ready pixels of a rung in the way that the plan says; return what there is to say of it as well.
+
+    Raises `DamagedError`.
+    """
+    settings = planned.settings
     try:
         if pixels.hasalpha() and not planned.format.has_alpha:
-            pixels = _on_matte(pixels, planned.settings)
-        match planned.settings:
-            case Avif():
-                return avif.encode(pixels, planned.settings)
-            case Webp():
-                return webp.encode(pixels, planned.settings)
-            case Jpeg():
-                return jpeg.encode(pixels.colourspace("b-w") if grey else pixels, planned.settings)
-            case Png():
-                return png.encode(pixels, planned.settings)
+            pixels = _on_matte(pixels, settings)
+        if grey and isinstance(settings, Jpeg):
+            pixels = pixels.colourspace("b-w")
+        if isinstance(settings, (Avif, Webp, Jpeg)):
+            found = aimed(pixels, settings, lambda tried: _encoded(pixels, tried))
+            if found:
+                return found
+        return _encoded(pixels, settings), ""
     except pyvips.Error as error:
         raise DamagedError(
             f"It cannot be saved as {planned.format.label} ({str(error).splitlines()[-1].strip()}).",
             remedy="Leave this format out of the recipe for it, and report it.",
         ) from error
-    raise DamagedError(f"No encoder for {planned.format}.", remedy="Report this.")
+
+
+def _encoded(pixels: Any, settings: type_settings | None) -> bytes:
+    match settings:
+        case Avif():
+            return avif.encode(pixels, settings)
+        case Webp():
+            return webp.encode(pixels, settings)
+        case Jpeg():
+            return jpeg.encode(pixels, settings)
+        case Png():
+            return png.encode(pixels, settings)
+    raise DamagedError(f"No encoder for {settings}.", remedy="Report this.")
 
 
 def _on_matte(pixels: Any, settings: type_settings | None) -> Any:

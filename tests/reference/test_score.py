@@ -1,0 +1,130 @@
+"""The score against the PyPI package `ssimulacra2`, and what the search for a target makes, judged by that package."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+from skimage import data as real
+from ssimulacra2.ssimulacra2 import compute_ssimulacra2
+
+from tests import pictures
+from young_prism.core.originals.look import look
+from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.render import render
+from young_prism.core.score.search import HIGHEST, LOWEST, smallest_quality
+from young_prism.core.score.ssimulacra2 import Reference, ssimulacra2
+
+
+def by_package(original: Image.Image, candidate: Image.Image, folder: Path) -> float:
+    original.convert("RGB").save(folder / "o.png")
+    candidate.convert("RGB").save(folder / "c.png")
+    return float(compute_ssimulacra2(folder / "o.png", folder / "c.png"))
+
+
+def encoded(image: Image.Image, fmt: str, quality: int) -> Image.Image:
+    buffer = io.BytesIO()
+    image.save(buffer, fmt, quality=quality)
+    return Image.open(buffer).convert("RGB")
+
+
+ORIGINALS = {
+    "photo": lambda: Image.fromarray(real.astronaut()),
+    "odd sizes": lambda: Image.fromarray(real.coffee()[:371, :533]),
+    "graphic": lambda: pictures.graphic(601, 401),
+    "small": lambda: Image.fromarray(real.chelsea()).resize((151, 97)),
+}
+
+
+@pytest.mark.parametrize("name", ORIGINALS)
+@pytest.mark.parametrize(("fmt", "quality"), [("JPEG", 8), ("JPEG", 60), ("WEBP", 30), ("WEBP", 90)])
+def test_scores_are_those_of_the_package(name: str, fmt: str, quality: int, tmp_path: Path) -> None:
+    original = ORIGINALS[name]()
+    candidate = encoded(original, fmt, quality)
+    ours = ssimulacra2(np.asarray(original), np.asarray(candidate))
+    # The promise is half a point; what is left out and float32 cost far less.
+    assert ours == pytest.approx(by_package(original, candidate, tmp_path), abs=0.05)
+
+
+def test_the_same_picture_scores_a_hundred_and_other_noise_far_less(tmp_path: Path) -> None:
+    pixels = real.astronaut()
+    assert ssimulacra2(pixels, pixels) > 99.9
+    flat = np.full((64, 64, 3), 128, np.uint8)
+    package = by_package(Image.fromarray(flat), Image.fromarray(flat), tmp_path)
+    assert ssimulacra2(flat, flat) == pytest.approx(package, abs=0.05)
+    assert ssimulacra2(pixels, pixels[::-1].copy()) < 0
+
+
+def test_what_differs_only_on_one_ground_is_seen_on_it() -> None:
+    clear = np.zeros((64, 64, 4), np.uint8)
+    clear[16:48, 16:48] = (255, 255, 255, 255)
+    lost = clear.copy()
+    lost[..., 3] = 0  # white on a light ground is hardly missed, on a dark one it is
+    assert ssimulacra2(clear, lost) < 20
+    hidden = clear.copy()
+    hidden[:8, :8, :3] = 200  # what is behind full transparency does not count
+    assert ssimulacra2(clear, hidden) > 99
+
+
+@pytest.mark.parametrize("shape", [(7, 90, 3), (90, 90), (90, 90, 2)])
+def test_what_cannot_be_scored_is_refused(shape: tuple[int, ...]) -> None:
+    with pytest.raises(ValueError, match=r"too small|is wanted"):
+        Reference(np.zeros(shape, np.uint8))
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.floats(20, 100), st.floats(0.2, 1.6), st.floats(10, 95), st.integers(1, 100), st.floats(0, 0.3))
+def test_the_search_finds_a_quality_at_the_target_and_none_much_better(
+    top: float, slope: float, target: float, first: int, bump: float
+) -> None:
+    """On scores that rise with quality, with small steps down as encoders have them."""
+
+    def score(quality: int) -> float:
+        return top - slope * (HIGHEST - quality) + (bump if quality % 3 else 0)
+
+    found = smallest_quality(lambda quality: quality, score, target, first)
+    assert found.encodings <= 11 and found.score == score(found.quality)
+    if found.reached:
+        assert found.score >= target
+        enough = found.score <= target + 0.75 or found.quality == LOWEST
+        assert enough or score(found.quality - 1) < target
+    else:
+        assert found.quality == HIGHEST and score(HIGHEST) < target
+
+
+@pytest.mark.parametrize("width", [120, 400])
+def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_path: Path) -> None:
+    """Judged by the package on the rung as we reduce it; small rungs are judged mirrored to a whole score's size."""
+    data = pictures.png(Image.fromarray(real.coffee()))
+    exact = FormatSet(png=Png(level=0))
+    aimed = FormatSet(target=72, avif=Avif(effort=1), webp=Webp(effort=1), jpeg=Jpeg())
+
+    def made(formats: FormatSet) -> dict[str, Image.Image]:
+        recipe = Recipe(ladder=Ladder(widths=(width,)), formats=Formats(photo=formats))
+        done = render(data, make_plan({"a.png": look(data)}, recipe).originals[0])
+        return {
+            r.planned.format.value: Image.open(io.BytesIO(r.data)).convert("RGB")
+            for r in done
+            if r.data and r.planned.size.width == width
+        }
+
+    original = made(exact)["png"]
+    candidates = made(aimed)
+    assert set(candidates) == {"avif", "webp", "jpeg"}
+    for name, candidate in candidates.items():
+        score = by_package(_wide(original), _wide(candidate), tmp_path)
+        assert 71.5 <= score <= 75, name
+
+
+def _wide(image: Image.Image) -> Image.Image:
+    pixels = np.asarray(image)
+    more = ((0, max(0, 256 - pixels.shape[0])), (0, max(0, 256 - pixels.shape[1])), (0, 0))
+    return Image.fromarray(np.pad(pixels, more, mode="symmetric"))
