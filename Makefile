@@ -5,7 +5,7 @@ DEMO := .demo
 PY := .venv/bin/python
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan screenshots clean
+.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -60,6 +60,12 @@ schema: .venv/.test
 
 bench-plan: .venv/.test
 	$(PY) -m bench.plan
+
+bench-estimates: .venv/.test
+	$(PY) -m bench.estimates
+
+bench-score: .venv/.test
+	$(PY) -m bench.score
 
 bench-intake: .venv/.test
 	$(PY) -m bench.intake

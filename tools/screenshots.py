@@ -57,8 +57,15 @@ def _walk(page: Page, address: str) -> None:
     _take(page, f"{source}/intake?view=list&sort=-flags", "intake-list")
     folder = page.locator(".where .mono").first.inner_text()
     _take(page, f"{address}/sources/add?folder={folder}&exclude=*.gif%0A!climb.gif%0Aarchive/", "add-folder")
-    _take(page, f"{source}/recipe?start=site-photos", "recipe")
-    _take(page, f"{source}/run", "plan")
+    _take(page, f"{source}/recipe", "recipe")
+    _take(
+        page,
+        f"{address}/recipes?one=saved:railway-pages&other=saved:one-column-blog#compare",
+        "saved-recipes",
+    )
+    _take(page, f"{source}/run", "run-before")
+    _take(page, f"{source}/plan?group=folder&q=panoramas", "plan")
+    page.goto(f"{source}/run")
     page.get_by_role("button", name=re.compile("Make")).click()
     page.locator("[data-body] tr").nth(7).wait_for(timeout=240_000)
     page.screenshot(path=FOLDER / "run.png")
@@ -67,6 +74,8 @@ def _walk(page: Page, address: str) -> None:
     page.screenshot(path=FOLDER / "report.png")
     _take(page, address, "sources")
     _take(page, f"{source}/{PICTURE}", "picture")
+    page.locator("[data-focal] input").scroll_into_view_if_needed()
+    page.locator("[data-cuts]").screenshot(path=FOLDER / "cuts.png")
 
 
 def _take(page: Page, address: str, name: str) -> None:

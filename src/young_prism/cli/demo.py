@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from platformdirs import user_data_path
 
 from young_prism.cli.common import FOLDER, on_terminal, say
 from young_prism.cli.serve import port_option
+
+if TYPE_CHECKING:
+    from young_prism.web.context import Services
 
 _MARK = "this-is-a-young-prism-demo"
 
@@ -24,7 +28,6 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     from young_prism.demo.draw import FOLDER_NAME, SITE_NAME, draw_demo
     from young_prism.web.app import close_app, create_app
     from young_prism.web.config import Settings
-    from young_prism.web.context import Services
     from young_prism.web.server import claim_port, serve_forever
 
     folder = (data or user_data_path("young-prism") / "demo").resolve()
@@ -49,11 +52,25 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
         SITE_NAME, site / "images", folder / "renditions", folder, pages_folder=site
     )
     if source.looked_at is None:
+        _decide(parts, source.id)
         parts.runner.look(source)
     try:
         serve_forever(app, listener, say=say)
     finally:
         close_app(app)
+
+
+def _decide(parts: Services, source_id: int) -> None:
+    """Give the demo source a recipe of its own, and put it with a second one among the saved ones, to be compared."""
+    from young_prism.core.recipe.starts import starts
+    from young_prism.core.recipe.toml import read_recipe
+    from young_prism.demo.draw import recipe
+
+    parts.store.set_recipe(source_id, recipe())
+    if not parts.store.recipes.all():
+        parts.store.recipes.add("Railway pages", recipe())
+        blog = next(start for start in starts() if start.name == "one-column-blog")
+        parts.store.recipes.add(read_recipe(blog.text).name, blog.text)
 
 
 def _progress(done: int, total: int) -> None:

@@ -15,6 +15,11 @@ SITE_NAME = "Ottermoor Hill Railway"
 FOLDER_NAME = "ottermoor"
 
 
+def recipe() -> str:
+    """Return the recipe of the demo source, as a person would have written it."""
+    return (Path(__file__).parent / "railway.toml").read_text(encoding="utf-8")
+
+
 def draw_demo(target: Path, *, listen: Callable[[int, int], None] = lambda *_: None) -> None:
     """Draw pages and images into `target`, which must not be there yet. It appears only when all is drawn."""
     from young_prism.demo.catalogue import catalogue

@@ -74,7 +74,7 @@ class Outcome:
     @property
     def unhappy(self) -> bool:
         """Whether another name rule would do better: some originals were told apart, or their names are trouble."""
-        return self.plan is not None and bool(self.plan.warnings)
+        return self.plan is not None and any(one.renamed or one.troubled for one in self.plan.originals)
 
 
 def outcome_of(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
