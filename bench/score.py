@@ -21,7 +21,7 @@ from tests import pictures
 
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
-from young_prism.core.render.render import _encoded
+from young_prism.core.render.render import encoded
 from young_prism.core.render.target import aimed
 from young_prism.core.score.ssimulacra2 import Reference, ssimulacra2
 
@@ -82,7 +82,7 @@ def cost(photos: list[Image.Image]) -> dict[str, dict[str, float]]:
         for image in photos:
             pixels = pyvips.Image.new_from_array(np.asarray(image)).copy(interpretation="srgb").copy_memory()
             began = time.perf_counter()
-            _encoded(pixels, settings)
+            encoded(pixels, settings)
             fixed_s += time.perf_counter() - began
             tried = []
 
@@ -90,7 +90,7 @@ def cost(photos: list[Image.Image]) -> dict[str, dict[str, float]]:
                 changed: Avif | Webp | Jpeg, pixels: object = pixels, tried: list[int] = tried
             ) -> bytes:
                 tried.append(changed.quality)
-                return _encoded(pixels, changed)
+                return encoded(pixels, changed)
 
             began = time.perf_counter()
             done = aimed(pixels, settings.model_copy(update={"target": TARGET}), encode)
@@ -101,7 +101,7 @@ def cost(photos: list[Image.Image]) -> dict[str, dict[str, float]]:
             encodings.append(len(tried))
         guarantee = settings.model_copy(update={"quality": max(qualities)})
         bytes_fixed = sum(
-            len(_encoded(pyvips.Image.new_from_array(np.asarray(one)).copy(interpretation="srgb"), guarantee))
+            len(encoded(pyvips.Image.new_from_array(np.asarray(one)).copy(interpretation="srgb"), guarantee))
             for one in photos
         )
         found[type(settings).__name__] = {

@@ -161,10 +161,10 @@ def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes
         if grey and isinstance(settings, Jpeg):
             pixels = pixels.colourspace("b-w")
         if isinstance(settings, (Avif, Webp, Jpeg)):
-            found = aimed(pixels, settings, lambda tried: _encoded(pixels, tried))
+            found = aimed(pixels, settings, lambda tried: encoded(pixels, tried))
             if found:
                 return found
-        return _encoded(pixels, settings), ""
+        return encoded(pixels, settings), ""
     except pyvips.Error as error:
         raise DamagedError(
             f"It cannot be saved as {planned.format.label} ({str(error).splitlines()[-1].strip()}).",
@@ -172,7 +172,8 @@ def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes
         ) from error
 
 
-def _encoded(pixels: Any, settings: type_settings | None) -> bytes:
+def encoded(pixels: Any, settings: type_settings | None) -> bytes:
+    """Return the file of ready pixels by settings, their target aside."""
     match settings:
         case Avif():
             return avif.encode(pixels, settings)
