@@ -1,6 +1,6 @@
 """SSIMULACRA 2, written for speed: float32, the original's side kept, and only what carries weight at each scale.
 
-The metric is Jon Sneyers' (Cloudinary, 2022): structural similarity and edge differences in the XYB colour space at six
+The metric is Jon Sneyers' (2022): structural similarity and edge differences in the XYB colour space at six
 scales, in 1-norm and 4-norm, weighted by how people judged. Its Gaussian, borders and weights are those of the PyPI package
 `ssimulacra2` 0.3, against which it is tested; weights under a hundredth, which move no score by 0.01, are left out.
 100 is identical, about 90 hard to tell apart, 70 good, 50 visibly worse; scores may be negative.
