@@ -203,7 +203,8 @@ def test_what_is_dropped_anywhere_on_the_page_is_brought_in(page: Page, live: st
 
 def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/recipe?start=site-photos")
-    expect(page.locator("[data-outcome]")).to_contain_text("of all pixels")
+    expect(page.locator("figcaption")).to_contain_text("of all pixels")
+    page.get_by_text("As text").click()
     typed = page.get_by_label("The recipe as TOML")
     typed.fill("[ladder]\nwidths = [333]\n")
     expect(page.locator("[data-outcome]")).to_contain_text("photo-333w.jpg")
@@ -213,6 +214,7 @@ def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None
     page.get_by_role("button", name="Keep this recipe").click()
     expect(page.get_by_text("is the recipe of this source now")).to_be_visible()
     expect(typed).to_have_value("[ladder]\nwidths = [222]\n")
+    page.get_by_text("As text").click()
     typed.fill("")  # an empty one is the default again: the tests that follow count on it
     page.get_by_role("button", name="Keep this recipe").click()
     expect(page.locator("[data-outcome]")).to_contain_text("photo-900w.jpg")

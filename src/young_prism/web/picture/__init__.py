@@ -71,7 +71,7 @@ def index(slug: str, path: str) -> str | Response:
     original, left_out = _planned(source, catalogue, entry)
     cells = _cells(original, ledger) if original else []
     delivered = [cell.entry for cell in cells if cell.entry]
-    whole = [one for one in delivered if one.facet == WHOLE_FACET]
+    whole = [one for one in delivered if one.facet is None]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
     own = recipe_for(path, catalogue.recipe) or catalogue.recipe
     shown = Shown(
@@ -210,7 +210,7 @@ class Shown:
         """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
         base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
         markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
-        whole = [one for one in delivered if one.facet == WHOLE_FACET]
+        whole = [one for one in delivered if one.facet is None]
         return Shown(markup, self.alt, (), self.transparent).written(whole)
 
 
