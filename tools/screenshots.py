@@ -74,7 +74,7 @@ def _walk(page: Page, address: str) -> None:
     page.screenshot(path=FOLDER / "report.png")
     _take(page, address, "sources")
     _take(page, f"{source}/{PICTURE}", "picture")
-    page.locator("[data-focal] input").scroll_into_view_if_needed()
+    page.locator("[data-focal] input[type=image]").scroll_into_view_if_needed()
     page.locator("[data-cuts]").screenshot(path=FOLDER / "cuts.png")
 
 
