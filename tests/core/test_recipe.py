@@ -124,6 +124,7 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
         ("[ladder]\nwidths = [0]", "ladder.widths.0: input should be greater than or equal to 1"),
         ("[ladder]\nwidths = []", "at least one width"),
         ("[ladder]\nwidths = ['400']", "ladder.widths.0"),
+        ("[ladder]\nwidths = 400", "line 2, ladder.widths: input should be a list"),
         ("[names]\nrule = '{stem}.{ext}'", "needs {width}"),
         ("[formats.photo]\navif = {}", "exactly one fallback"),
         ("[formats.photo_transparent]\njpeg = {}", "no transparency"),

@@ -276,12 +276,12 @@ def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object
     return [dying_look_file(root, path, max_pixels, depth) for path in paths]
 
 
-def die_on_photo(root: str, original):
+def die_on_photo(root: str, original, known):
     from young_prism.engine.tasks import render_file
 
     if original.path == "photo.jpg":
         os._exit(9)
-    return render_file(root, original)
+    return render_file(root, original, known)
 
 
 def test_what_the_system_refuses_is_said_by_name(source: Path, tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import time
 from collections import Counter
@@ -12,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from young_prism.core.errors import OutputError, YoungPrismError
-from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.manifest.model import MANIFEST_NAME, RenditionEntry
 from young_prism.core.originals.details import NO_DETAILS, Details
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import NO_MARKS, LeftOut, Mark, PlannedOriginal, PlannedRendition
@@ -29,6 +30,7 @@ from young_prism.engine.publish import output_error, write_atomically
 from young_prism.engine.record import dropped_entry, make_manifest, rendition_entry
 from young_prism.engine.scan import WHOLE
 from young_prism.engine.tasks import render_file, render_timeout_s
+from young_prism.engine.todo import Todo, without_copies
 
 _SAVE_EVERY_S = 30.0
 
@@ -121,34 +123,72 @@ def _execute(
     source: Path, prepared: Prepared, pool: Callable[[], Pool], listen: Listener, stopped: Callable[[], bool]
 ) -> BuildResult:
     ledger, plan = prepared.ledger, prepared.plan
-    waiting = [original for original in plan.originals if not ledger.is_done(original)]
-    listen(Planned(plan, prepared.looks.notes, sum(original.work for original in waiting)))
+    todo = [Todo.of(original, ledger) for original in plan.originals if not ledger.is_done(original)]
+    listen(Planned(plan, prepared.looks.notes, sum(one.work for one in todo)))
     tally = _Tally(ledger, listen)
-    unfinished = {original.path for original in waiting}
+    unfinished = {one.original.path for one in todo}
     for original in plan.originals:
         if original.path not in unfinished:
             tally.reused(original)
-    # Long items first, so that the end is not one straggler on one core.
-    waiting.sort(key=lambda original: (-original.work, original.path))
-    saved = time.monotonic()
-    if waiting and not stopped():
-        results = pool().run(
-            render_file,
-            waiting,
-            arguments=lambda original: (str(source), original),
-            timeout_s=render_timeout_s,
-            stopped=stopped,
-        )
-        for original, rendered, error in results:
-            unfinished.discard(original.path)
-            if error is None:
-                tally.publish(original, rendered)
-            else:
-                tally.failed(original, error)
-            if time.monotonic() - saved > _SAVE_EVERY_S:
-                ledger.save_stamps(prepared.looks.seen)
-                saved = time.monotonic()
+    work = _Work(source, prepared, pool, tally, unfinished, stopped)
+    while todo and not stopped():
+        left = work.one_round(todo)
+        # Again for copies of one original, and for what had its file overwritten by another's new name while it waited.
+        todo = [Todo.of(one.original, ledger) for one in left]
     return _finish(prepared, tally, stopped=bool(unfinished) and stopped())
+
+
+@dataclass(frozen=True, slots=True)
+class _Work:
+    """Making and renaming, in rounds, until nothing is left."""
+
+    source: Path
+    prepared: Prepared
+    pool: Callable[[], Pool]
+    tally: _Tally
+    unfinished: set[str]
+    stopped: Callable[[], bool]
+
+    def one_round(self, todo: list[Todo]) -> list[Todo]:
+        """Do what can be done; return what must be looked at again, always fewer."""
+        first, again = without_copies(todo)
+        encode = []
+        for one in first:
+            settled = one.settled()
+            if settled is None:
+                encode.append(one)
+            elif not self.stopped():
+                self._publish(one, settled, again)
+        # Long items first, so that the end is not one straggler on one core.
+        encode.sort(key=lambda one: (-one.work, one.original.path))
+        if encode and not self.stopped():
+            self._encode(encode, again)
+        return again
+
+    def _encode(self, todo: list[Todo], again: list[Todo]) -> None:
+        saved = time.monotonic()
+        results = self.pool().run(
+            render_file,
+            todo,
+            arguments=lambda one: (str(self.source), one.original, one.known),
+            timeout_s=lambda one: render_timeout_s(one.original),
+            stopped=self.stopped,
+        )
+        for one, rendered, error in results:
+            if error is None:
+                self._publish(one, rendered, again)
+            else:
+                self.unfinished.discard(one.original.path)
+                self.tally.failed(one.original, error)
+            if time.monotonic() - saved > _SAVE_EVERY_S:
+                self.prepared.ledger.save_stamps(self.prepared.looks.seen)
+                saved = time.monotonic()
+
+    def _publish(self, one: Todo, rendered: list[Rendered], again: list[Todo]) -> None:
+        if self.tally.publish(one, rendered):
+            self.unfinished.discard(one.original.path)
+        else:
+            again.append(one)
 
 
 def _finish(prepared: Prepared, tally: _Tally, *, stopped: bool) -> BuildResult:
@@ -178,28 +218,67 @@ class _Tally:
         self.result = BuildResult(ledger.out / MANIFEST_NAME)
 
     def reused(self, original: PlannedOriginal) -> None:
-        items = []
-        for planned in original.renditions:
-            entry = self.ledger.made.get((planned.path, planned.key))
-            if entry:
-                items.append(_item(planned, Outcome.REUSED, entry.reason, entry.bytes))
-            else:
-                left = self.ledger.dropped[planned.path, planned.key]
-                items.append(_item(planned, Outcome.SKIPPED, left.reason, left.bytes))
-        self._count(original, items, work=0.0)
+        self._count(original, [self._as_before(planned) for planned in original.renditions], work=0.0)
 
-    def publish(self, original: PlannedOriginal, rendered: list[Rendered]) -> None:
-        foreign = {r.planned.path for r in rendered if r.data is not None and self._blocked(r.planned.path)}
-        ready = [r for r in rendered if r.data is not None and r.planned.path not in foreign]
+    def _as_before(self, planned: PlannedRendition) -> Item:
+        entry = self.ledger.made.get((planned.path, planned.key))
+        if entry:
+            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes)
+        left = self.ledger.dropped[planned.path, planned.key]
+        return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
+
+    def publish(self, todo: Todo, rendered: list[Rendered]) -> bool:
+        """Deliver what was made, and under its new name what was made before; False where that is not there any more."""
+        original = todo.original
+        spoken = {r.planned.path for r in rendered}
+        moved = []
+        for planned in original.renditions:
+            entry = todo.elsewhere.get(planned.path)
+            if isinstance(entry, RenditionEntry) and planned.path not in spoken:
+                found = self._moved(planned, entry)
+                if found is None:
+                    return False
+                moved.append(found)
+        files = {r.planned.path: r for r in (*rendered, *moved)}
+        foreign = {path for path, r in files.items() if r.data is not None and self._blocked(path)}
+        ready = [r for path, r in files.items() if r.data is not None and path not in foreign]
         try:
             self.ledger.announce(
-                [rendition_entry(r) for r in ready], [dropped_entry(r) for r in rendered if r.data is None]
+                [rendition_entry(r) for r in ready],
+                [dropped_entry(r) for r in files.values() if r.data is None],
             )
         except OSError as error:
             self.failed(original, output_error(error, self.ledger.out))
-            return
-        items = [self._deliver(original, r, foreign) for r in rendered]
-        self._count(original, items, work=original.work)
+            return True
+        items = [
+            self._deliver(original, files[planned.path], foreign)
+            if planned.path in files
+            else self._as_before(planned)
+            for planned in original.renditions
+        ]
+        self._count(original, items, work=todo.work)
+        return True
+
+    def _moved(self, planned: PlannedRendition, entry: RenditionEntry) -> Rendered | None:
+        """Return a file that lies under another name, as one to be delivered; None where it is not what it was."""
+        try:
+            data = (self.ledger.out / entry.path).read_bytes()
+        except OSError:
+            data = b""
+        if hashlib.sha256(data).hexdigest() != entry.sha256:
+            self.ledger.forget(entry.path)
+            return None
+        outcome = Outcome.KEPT if entry.outcome == "kept" else Outcome.MADE
+        return Rendered(
+            planned=planned,
+            outcome=outcome,
+            reason=entry.reason,
+            data=data,
+            bytes=len(data),
+            sha256=entry.sha256,
+            placeholder=entry.placeholder or "",
+            reused=True,
+        )
 
     def _blocked(self, path: str) -> bool:
         """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
@@ -226,7 +305,8 @@ class _Tally:
         except OutputError as error:
             return self._refused(original, planned, error)
         self.ledger.published(planned.path, rendered.sha256)
-        return _item(planned, rendered.outcome, rendered.reason, rendered.bytes)
+        outcome = Outcome.REUSED if rendered.reused else rendered.outcome
+        return _item(planned, outcome, rendered.reason, rendered.bytes)
 
     def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
         what = f"{planned.path}: {error.what}"

@@ -47,6 +47,8 @@ class Ledger:
     """(path, key) -> what was delivered."""
     dropped: dict[tuple[str, str], DroppedEntry] = field(default_factory=dict)
     """(path, key) -> what was tried and not delivered."""
+    by_key: dict[str, RenditionEntry | DroppedEntry] = field(default_factory=dict)
+    """Key -> what came of it, wherever it lies: a name is no part of a key."""
     facts: dict[str, tuple[Stamp, Facts]] = field(default_factory=dict)
     stamps: dict[str, tuple[Stamp, str]] = field(default_factory=dict)
     """Path -> the stamp that a file of ours had, with its sha256."""
@@ -70,9 +72,11 @@ class Ledger:
         for entry in renditions:
             self.owned.setdefault(entry.path, set()).add(entry.sha256)
             self.made[entry.path, entry.key] = entry
+            self.by_key[entry.key] = entry
             self.dropped.pop((entry.path, entry.key), None)
         for left in dropped:
             self.dropped[left.path, left.key] = left
+            self.by_key[left.key] = left
             # What lies there from an earlier build stays owned, but is no part of this one.
             self.made.pop((left.path, left.key), None)
 
@@ -117,6 +121,11 @@ class Ledger:
             self._hashes[path] = self._hash(path)
         return self._hashes[path]
 
+    def forget(self, path: str) -> None:
+        """Look at the file at `path` anew when it is asked for: it is not what it was thought to be."""
+        self._hashes.pop(path, None)
+        self.stamps.pop(path, None)
+
     def _hash(self, path: str) -> str | None:
         target = self.out / path
         try:
@@ -156,6 +165,13 @@ class Ledger:
                 return False
             files.append((rendition.facet, rendition.format, entry.bytes))
         return left_out == set(not_worth_it(files))
+
+    def elsewhere(self, rendition: PlannedRendition) -> RenditionEntry | DroppedEntry | None:
+        """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
+        entry = self.by_key.get(rendition.key)
+        if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) != entry.sha256:
+            return None
+        return entry
 
     def is_there(self, rendition: PlannedRendition) -> bool:
         """Whether a rendition was made from the same original in the same way, and lies there untouched."""

@@ -17,7 +17,9 @@ _BASE_TIMEOUT_S = 60.0
 _TIMEOUT_S_A_WORK = 60.0
 
 if TYPE_CHECKING:
-    from young_prism.core.render.render import Rendered
+    from collections.abc import Mapping
+
+    from young_prism.core.render.render import MadeBefore, Rendered
 
 
 def start_worker() -> None:
@@ -104,14 +106,16 @@ def render_timeout_s(original: PlannedOriginal) -> float:
     return _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work
 
 
-def render_file(root: str, original: PlannedOriginal) -> list[Rendered]:
-    """Make all renditions of one original. Raises the errors of `core.render.render.render`, with the name."""
+def render_file(
+    root: str, original: PlannedOriginal, known: Mapping[str, MadeBefore] | None = None
+) -> list[Rendered]:
+    """Make the renditions of one original that are not `known`. Raises the errors of `core.render.render.render`, with the name."""
     # Here, since a first look at headers must not wait for the codecs to load.
     from young_prism.core.render.render import render
 
     data = read_original(root, original.path)
     try:
-        return render(data, original)
+        return render(data, original, known or {})
     except YoungPrismError as error:
         error.file = original.path
         raise

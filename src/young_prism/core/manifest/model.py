@@ -29,7 +29,7 @@ class RenditionEntry(_Entry):
     bytes: int
     sha256: str
     key: str = Field(
-        description="Hash of the original's bytes, its part of the recipe and the encoder's version."
+        description="The original's content, the size, and a hash of all else that the bytes hang on."
     )
     facet: str | None = Field(default=None, description="The cut; left out for the whole picture.")
     placeholder: str | None = Field(

@@ -36,6 +36,12 @@ def cut_in_key(rest: str, cut: Cut) -> str:
     return _digest(f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}")
 
 
+@lru_cache(maxsize=4096)
+def via_in_key(rest: str, largest: Size) -> str:
+    """Return the rest of a key of a rung that is reduced from the largest rung of its ladder, and so hangs on that."""
+    return _digest(f"{rest}, via {largest.width}x{largest.height}")
+
+
 def _digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 

@@ -24,7 +24,7 @@ from young_prism.core.naming.rule import (
 from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail, Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
-from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key
+from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
 from young_prism.core.plan.model import (
     NO_MARKS,
     LeftOut,
@@ -293,14 +293,18 @@ class _Planner:
             plain = rest_of_key(fmt, settings, finishing)
             if cut:
                 plain = cut_in_key(plain, cut)
+            below = via_in_key(plain, rungs[-1])
             for size in rungs:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
-                rest = plain
+                top = size is rungs[-1]
+                rest = plain if top else below
                 if placeholder or mark:
                     worn = mark if wears_mark(finishing, facet, size) else None
                     rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
                     if cut:
                         rest = cut_in_key(rest, cut)
+                    if not top:
+                        rest = via_in_key(rest, rungs[-1])
                 renditions.append(
                     PlannedRendition(
                         filled(half, size.width, size.height, size.width / narrowest),

@@ -53,7 +53,7 @@ def _say(problem: Any, text: str) -> str:
     where = f"line {line}, {key}" if line and key else key
     if problem["type"] == "extra_forbidden":
         return f"{where} is not a key of a recipe; {_allowed_beside(path)}"
-    message = str(problem["msg"]).removeprefix("Value error, ")
+    message = str(problem["msg"]).removeprefix("Value error, ").replace("a valid tuple", "a list")
     return f"{where}: {message[0].lower()}{message[1:]}" if where else message
 
 

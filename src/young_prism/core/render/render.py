@@ -6,6 +6,7 @@ It decodes once a cut, resizes once a rung (each from the largest rung's pixels)
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -19,7 +20,6 @@ from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.pixels.watermark import in_space, marked
-from young_prism.core.plan.cuts import Cut
 from young_prism.core.plan.make import wears_mark
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
@@ -41,6 +41,8 @@ class Rendered:
     bytes: int
     sha256: str
     placeholder: str = ""
+    reused: bool = False
+    """It was made before, and only its name is new."""
 
 
 class _Made(NamedTuple):
@@ -52,10 +54,22 @@ class _Made(NamedTuple):
     placeholder: str = ""
 
 
-def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
-    """Make all renditions of one original from its bytes, in the order of the plan.
+class MadeBefore(NamedTuple):
+    """A rendition that was made before, in just this way: its bytes, and whether it was worth delivering."""
 
-    Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be
+    bytes: int
+    delivered: bool
+
+
+NOTHING_KNOWN: Mapping[str, MadeBefore] = {}
+
+
+def render(
+    data: bytes, original: PlannedOriginal, known: Mapping[str, MadeBefore] = NOTHING_KNOWN
+) -> list[Rendered]:
+    """Make the renditions of one original from its bytes, in the order of the plan, but for those that are `known` by path.
+
+    Of the known ones those are handed back that are not worth delivering now, and made again that are now, and were not. Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be
     decoded whole.
     """
     if hashlib.sha256(data).hexdigest() != original.facts.sha256:
@@ -64,20 +78,42 @@ def render(data: bytes, original: PlannedOriginal) -> list[Rendered]:
             file=original.path,
             remedy="Run again to take the new one.",
         )
-    made = _as_it_is(data, original) | _encode_all(data, original)
-    dropped = not_worth_it((r.facet, r.format, len(made[r.path].data)) for r in original.renditions)
+    made = _make(data, original, [r for r in original.renditions if r.path not in known])
+    sizes = {path: one.bytes for path, one in known.items()} | {
+        path: len(one.data) for path, one in made.items()
+    }
+    dropped = judged(original, sizes)
+    again = [
+        r
+        for r in original.renditions
+        if r.path in known and not known[r.path].delivered and r.path not in dropped
+    ]
+    made |= _make(data, original, again)
     return [
-        _dropped(planned, len(made[planned.path].data), dropped[planned.facet, planned.format])
-        if (planned.facet, planned.format) in dropped
+        _dropped(planned, sizes[planned.path], dropped[planned.path])
+        if planned.path in dropped
         else _done(planned, made[planned.path])
         for planned in original.renditions
+        if planned.path in dropped or planned.path in made
     ]
 
 
-def _as_it_is(data: bytes, original: PlannedOriginal) -> dict[str, _Made]:
+def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
+    """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
+    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in original.renditions)
+    return {
+        r.path: left_out[r.facet, r.format] for r in original.renditions if (r.facet, r.format) in left_out
+    }
+
+
+def _make(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, _Made]:
+    return _as_it_is(data, original, wanted) | _encode_all(data, original, wanted) if wanted else {}
+
+
+def _as_it_is(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, _Made]:
     """Make what is never resized: copies, squeezed files, animations, drawings as drawings."""
     made = {}
-    for planned in original.renditions:
+    for planned in wanted:
         match planned.settings:
             case None:
                 made[planned.path] = _Made(data, planned.reason, kept=True)
@@ -104,27 +140,41 @@ def _moving(data: bytes, settings: Webp) -> bytes:
         raise damaged(error) from error
 
 
-def _encode_all(data: bytes, original: PlannedOriginal) -> dict[str, _Made]:
-    """Make what has rungs: each cut is decoded once, each rung resized once, each format encoded from those pixels."""
+def _encode_all(
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]
+) -> dict[str, _Made]:
+    """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels.
+
+    The facet's largest rung is what the others are reduced from, whether it is wanted itself or not: the same key, the same
+    bytes.
+    """
     facts, finishing = original.facts, original.finishing
     made: dict[str, _Made] = {}
-    by_cut: dict[Cut | None, list[PlannedRendition]] = {}
-    for planned in original.renditions:
+    facets: dict[str, list[PlannedRendition]] = {}
+    for planned in wanted:
         if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
-            by_cut.setdefault(planned.cut, []).append(planned)
-    if not by_cut:
+            facets.setdefault(planned.facet, []).append(planned)
+    if not facets:
         return made
     carried = kept(data, facts.format, finishing.metadata)
-    for cut, wanted in by_cut.items():
-        sizes = sorted({planned.size for planned in wanted}, reverse=True)
+    for facet, own in facets.items():
         largest = largest_rung(
-            data, facts, sizes[0], cut=cut, kernel=finishing.kernel, keep_gamut=finishing.colour != "srgb"
+            data,
+            facts,
+            max(
+                one.size
+                for one in original.renditions
+                if one.facet == facet and isinstance(one.settings, (Avif, Webp, Jpeg, Png))
+            ),
+            cut=own[0].cut,
+            kernel=finishing.kernel,
+            keep_gamut=finishing.colour != "srgb",
         )
-        for size in sizes:
+        for size in sorted({planned.size for planned in own}, reverse=True):
             pixels = smaller_rung(largest, size, finishing.kernel)
             if finishing.sharpen == "mild" and size != facts.size:
                 pixels = sharpened(pixels)
-            for planned in wanted:
+            for planned in own:
                 if planned.size == size:
                     made[planned.path] = _rendition(data, original, planned, pixels, carried)
     return made
