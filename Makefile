@@ -5,7 +5,7 @@ DEMO := .demo
 PY := .venv/bin/python
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score screenshots clean
+.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score bench-reuse screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -63,6 +63,9 @@ bench-plan: .venv/.test
 
 bench-estimates: .venv/.test
 	$(PY) -m bench.estimates
+
+bench-reuse: .venv/.test
+	$(PY) -m bench.reuse
 
 bench-score: .venv/.test
 	$(PY) -m bench.score
