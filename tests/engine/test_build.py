@@ -276,7 +276,7 @@ def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object
     return [dying_look_file(root, path, max_pixels, depth) for path in paths]
 
 
-def die_on_photo(root: str, original, known):
+def die_on_photo(root: str, original, known, verify):
     from young_prism.engine.tasks import render_file
 
     if original.path == "photo.jpg":

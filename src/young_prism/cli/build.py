@@ -28,8 +28,9 @@ from young_prism.engine.events import Event, Looked, OriginalDone, Planned
 
 @click.command()
 @build_options
+@click.option("--verify/--no-verify", default=True, show_default=True, help="Read back what was made.")
 @click.pass_context
-def build(ctx: click.Context, *, options: BuildOptions) -> None:
+def build(ctx: click.Context, *, options: BuildOptions, verify: bool) -> None:
     """Make every rendition of a folder that is not there yet."""
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
@@ -45,6 +46,7 @@ def build(ctx: click.Context, *, options: BuildOptions) -> None:
                 scope=options.scope,
                 details=options.details,
                 marks=options.marks,
+                verify=verify,
                 stopped=stop.is_set,
             )
     finally:

@@ -82,19 +82,21 @@ def build(
     scope: Scope = WHOLE,
     details: Details = NO_DETAILS,
     marks: Mapping[str, Mark] = NO_MARKS,
+    verify: bool = True,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
     Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
-    done at all. `details` are what was said of single originals, `marks` the recipe's watermarks. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
+    done at all. `details` are what was said of single originals, `marks` the recipe's watermarks; with
+    `verify` each rendition is read back before it is delivered. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
     """
     began = time.monotonic()
     with _locked(source, out, beside=recipe.names.layout == "beside"), lazy_pool(jobs) as pool:
         prepared = prepare(
             source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
         )
-        result = _execute(source, prepared, pool, listen, stopped)
+        result = _execute(source, prepared, pool, listen, stopped, verify=verify)
     result.seconds = time.monotonic() - began
     return result
 
@@ -120,7 +122,13 @@ def _locked(source: Path, out: Path, *, beside: bool) -> Iterator[None]:
 
 
 def _execute(
-    source: Path, prepared: Prepared, pool: Callable[[], Pool], listen: Listener, stopped: Callable[[], bool]
+    source: Path,
+    prepared: Prepared,
+    pool: Callable[[], Pool],
+    listen: Listener,
+    stopped: Callable[[], bool],
+    *,
+    verify: bool,
 ) -> BuildResult:
     ledger, plan = prepared.ledger, prepared.plan
     todo = [Todo.of(original, ledger) for original in plan.originals if not ledger.is_done(original)]
@@ -130,7 +138,7 @@ def _execute(
     for original in plan.originals:
         if original.path not in unfinished:
             tally.reused(original)
-    work = _Work(source, prepared, pool, tally, unfinished, stopped)
+    work = _Work(source, prepared, pool, tally, unfinished, stopped, verify)
     while todo and not stopped():
         left = work.one_round(todo)
         # Again for copies of one original, and for what had its file overwritten by another's new name while it waited.
@@ -148,6 +156,7 @@ class _Work:
     tally: _Tally
     unfinished: set[str]
     stopped: Callable[[], bool]
+    verify: bool
 
     def one_round(self, todo: list[Todo]) -> list[Todo]:
         """Do what can be done; return what must be looked at again, always fewer."""
@@ -170,7 +179,7 @@ class _Work:
         results = self.pool().run(
             render_file,
             todo,
-            arguments=lambda one: (str(self.source), one.original, one.known),
+            arguments=lambda one: (str(self.source), one.original, one.known, self.verify),
             timeout_s=lambda one: render_timeout_s(one.original),
             stopped=self.stopped,
         )
@@ -245,7 +254,7 @@ class _Tally:
         try:
             self.ledger.announce(
                 [rendition_entry(r) for r in ready],
-                [dropped_entry(r) for r in files.values() if r.data is None],
+                [dropped_entry(r) for r in files.values() if r.outcome is Outcome.SKIPPED],
             )
         except OSError as error:
             self.failed(original, output_error(error, self.ledger.out))
@@ -288,6 +297,9 @@ class _Tally:
 
     def _deliver(self, original: PlannedOriginal, rendered: Rendered, foreign: set[str]) -> Item:
         planned = rendered.planned
+        if rendered.outcome is Outcome.FAILED:
+            remedy = "Run again; if it fails again, leave this format out for it, and report it."
+            return self._refused(original, planned, OutputError(rendered.reason, remedy=remedy))
         if rendered.data is None:
             return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)
         if planned.path in foreign:

@@ -107,15 +107,18 @@ def render_timeout_s(original: PlannedOriginal) -> float:
 
 
 def render_file(
-    root: str, original: PlannedOriginal, known: Mapping[str, MadeBefore] | None = None
+    root: str,
+    original: PlannedOriginal,
+    known: Mapping[str, MadeBefore] | None = None,
+    verify: bool = True,  # noqa: FBT001, FBT002  (workers are handed their arguments by position)
 ) -> list[Rendered]:
-    """Make the renditions of one original that are not `known`. Raises the errors of `core.render.render.render`, with the name."""
+    """Make the renditions of one original that are not `known`, and read each back with `verify`. Raises the errors of `core.render.render.render`, with the name."""
     # Here, since a first look at headers must not wait for the codecs to load.
     from young_prism.core.render.render import render
 
     data = read_original(root, original.path)
     try:
-        return render(data, original, known or {})
+        return render(data, original, known or {}, verify=verify)
     except YoungPrismError as error:
         error.file = original.path
         raise

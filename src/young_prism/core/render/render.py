@@ -26,6 +26,7 @@ from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorForm
 from young_prism.core.render.kept_metadata import kept
 from young_prism.core.render.squeeze import squeezed
 from young_prism.core.render.target import aimed
+from young_prism.core.render.verify import fault_of
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import Kind, Outcome
 
@@ -52,6 +53,12 @@ class _Made(NamedTuple):
     reason: str
     kept: bool = False
     placeholder: str = ""
+    clear: bool = False
+    """Its pixels are transparent somewhere, and the format can say so."""
+
+
+_SURELY_CLEAR = 250
+"""Alpha under which no rounding of an encoder can make a pixel opaque."""
 
 
 class MadeBefore(NamedTuple):
@@ -65,7 +72,11 @@ NOTHING_KNOWN: Mapping[str, MadeBefore] = {}
 
 
 def render(
-    data: bytes, original: PlannedOriginal, known: Mapping[str, MadeBefore] = NOTHING_KNOWN
+    data: bytes,
+    original: PlannedOriginal,
+    known: Mapping[str, MadeBefore] = NOTHING_KNOWN,
+    *,
+    verify: bool = True,
 ) -> list[Rendered]:
     """Make the renditions of one original from its bytes, in the order of the plan, but for those that are `known` by path.
 
@@ -79,18 +90,27 @@ def render(
             remedy="Run again to take the new one.",
         )
     made = _make(data, original, [r for r in original.renditions if r.path not in known])
+    faults = _faults(original, made) if verify else {}
+    # What is not what it was to be weighs nothing against the others.
     sizes = {path: one.bytes for path, one in known.items()} | {
-        path: len(one.data) for path, one in made.items()
+        path: len(one.data) for path, one in made.items() if path not in faults
     }
     dropped = judged(original, sizes)
-    again = [
-        r
-        for r in original.renditions
-        if r.path in known and not known[r.path].delivered and r.path not in dropped
-    ]
-    made |= _make(data, original, again)
+    again = _make(
+        data,
+        original,
+        [
+            r
+            for r in original.renditions
+            if r.path in known and not known[r.path].delivered and r.path not in dropped
+        ],
+    )
+    faults |= _faults(original, again) if verify else {}
+    made |= again
     return [
-        _dropped(planned, sizes[planned.path], dropped[planned.path])
+        _faulty(planned, faults[planned.path])
+        if planned.path in faults
+        else _dropped(planned, sizes[planned.path], dropped[planned.path])
         if planned.path in dropped
         else _done(planned, made[planned.path])
         for planned in original.renditions
@@ -98,12 +118,22 @@ def render(
     ]
 
 
+def _faults(original: PlannedOriginal, made: Mapping[str, _Made]) -> dict[str, str]:
+    """Read back what was made; return what is wrong with it, by path."""
+    metadata = original.finishing.metadata
+    found = {
+        r.path: fault_of(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
+        for r in original.renditions
+        if r.path in made
+    }
+    return {path: fault for path, fault in found.items() if fault}
+
+
 def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
     """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
-    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in original.renditions)
-    return {
-        r.path: left_out[r.facet, r.format] for r in original.renditions if (r.facet, r.format) in left_out
-    }
+    there = [r for r in original.renditions if r.path in sizes]
+    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in there)
+    return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
 
 
 def _make(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, _Made]:
@@ -191,12 +221,13 @@ def _rendition(
     if worn and original.mark and watermark:
         pixels = marked(pixels, original.mark.data, watermark)
     pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
+    clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
     fresh, reason = encode(pixels, planned, grey=facts.grey and not worn)
     plain = not worn and finishing.metadata == "none" and planned.cut is None
     own = _original_squeezed(data, facts, planned) if plain else None
     if own is not None and len(own) <= len(fresh):
-        return _Made(own, "the original's own pixels were already the smallest", True, stand_in)
-    return _Made(fresh, f"{planned.reason}: {reason}" if reason else planned.reason, False, stand_in)
+        return _Made(own, "the original's own pixels were already the smallest", True, stand_in, clear)
+    return _Made(fresh, f"{planned.reason}: {reason}" if reason else planned.reason, False, stand_in, clear)
 
 
 def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes, str]:
@@ -267,6 +298,17 @@ def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> 
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the fresh one serves)
         return None
     return None
+
+
+def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
+    return Rendered(
+        planned=planned,
+        outcome=Outcome.FAILED,
+        reason=f"It was made, and is not what it was to be: {fault}.",
+        data=None,
+        bytes=0,
+        sha256="",
+    )
 
 
 def _done(planned: PlannedRendition, made: _Made) -> Rendered:

@@ -1,0 +1,58 @@
+"""Is a rendition what it was to be? Read back from its own bytes, before it is delivered."""
+
+from __future__ import annotations
+
+from young_prism.core.errors import DamagedError
+from young_prism.core.originals.headers.contract import BytesView
+from young_prism.core.originals.headers.metadata import Group, read_metadata
+from young_prism.core.originals.look import read_header
+from young_prism.core.originals.sniff import HEAD_BYTES, sniff
+from young_prism.core.pixels.vips import pyvips
+from young_prism.core.plan.model import PlannedRendition
+from young_prism.core.recipe.formats import Squeeze, VectorFormats
+from young_prism.core.values import ImageFormat
+
+
+def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bool) -> str:
+    """Say what is wrong with a rendition; empty for nothing. `clear` says that it must be able to show what is behind it.
+
+    Type by content, all pixels decoded, pixel size, transparency, and no metadata but what the recipe's word `metadata` allows.
+    A copy is what its original is, and a drawing was read when it was made safe: of these only the type is looked at.
+    """
+    fmt = sniff(data[:HEAD_BYTES])
+    if fmt is not planned.format:
+        return f"its content is {fmt.label if fmt else 'no image'}, not {planned.format.label}"
+    if planned.settings is None or isinstance(planned.settings, VectorFormats) or fmt is ImageFormat.SVG:
+        return ""
+    return _in_pixels(data, planned, clear=clear) or _left_in(data, planned, metadata)
+
+
+def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
+    """Say what is wrong with the pixels of a rendition."""
+    try:
+        image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error")
+        image.avg()
+    except pyvips.Error:
+        return "it cannot be decoded whole"
+    if isinstance(planned.settings, Squeeze):
+        return ""  # its pixels were compared with the original's one by one; turned and tagged as it is
+    if (image.width, image.height) != planned.size:
+        return f"it is {image.width} × {image.height}, not {planned.size.width} × {planned.size.height}"
+    return "its transparency is lost" if clear and not image.hasalpha() else ""
+
+
+def _left_in(data: bytes, planned: PlannedRendition, allowed: str) -> str:
+    """Say what metadata a rendition carries against the rule; what is squeezed keeps how it is turned."""
+    if isinstance(planned.settings, Squeeze):
+        return ""
+    try:
+        header = read_header(BytesView(data), planned.format)
+    except DamagedError as error:
+        return f"its header cannot be read ({error.what})"
+    blocks = header.exif or header.xmp or header.iptc
+    if allowed == "none":
+        return "it carries metadata" if blocks else ""
+    if allowed == "all" or not blocks:
+        return ""
+    found = read_metadata(exif=header.exif, xmp=header.xmp, iptc=header.iptc)
+    return "it carries the place" if found.place or Group.PLACE in found.groups else ""
