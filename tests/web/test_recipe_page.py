@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import csv
+import io
+
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.ladder.optimum import Need
@@ -47,6 +50,11 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     [run] = parts.store.runs(source.id)
     assert 'name = "Two widths"' in run.recipe
     assert {item.width for item in parts.store.items(run.id) if item.original == "photo.jpg"} == {200, 300}
+    rows = list(csv.DictReader(io.StringIO(client.get(f"/s/small-site/run/{run.id}.csv").text)))
+    taken = client.get(f"/s/small-site/run/{run.id}.json").json
+    assert len(rows) == len(taken["items"]) == len(parts.store.items(run.id))
+    assert {row["outcome"] for row in rows} == {item["outcome"] for item in taken["items"]} >= {"made"}
+    assert 'name = "Two widths"' in taken["recipe"] and taken["bytes"]["renditions"] > 0
     again = post(app, f"{RECIPE}/check?part=1", TYPED.replace("300", "301")).text
     assert "made already" in again and "no longer planned" in again
 

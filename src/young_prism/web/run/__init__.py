@@ -7,7 +7,7 @@ import io
 import json
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import groupby
 from pathlib import Path
@@ -37,6 +37,20 @@ _STREAMS = threading.BoundedSemaphore(8)
 """Event streams at a time, each holding a server thread; further pages are told to ask again and again instead."""
 
 _EVENT_EVERY_S = 0.4
+
+_ITEM = (
+    "original",
+    "path",
+    "format",
+    "width",
+    "height",
+    "outcome",
+    "reason",
+    "remedy",
+    "bytes",
+    "original_bytes",
+)
+"""Columns of an item in a report that is taken away."""
 
 
 @blueprint.get("/s/<slug>/run")
@@ -108,14 +122,19 @@ def planned_csv(slug: str) -> Response:
     """Send the planned renditions that an address asks for as CSV."""
     source = source_or_404(slug)
     rows = selected(planned_of(source, catalogue_of(source)).rows, _asked())
+    return _csv_file(f"{source.slug}-plan", Row._fields, rows)
+
+
+def _csv_file(name: str, heading: Sequence[str], rows: Iterable[Sequence[object]]) -> Response:
+    """Return an answer that a browser saves as a CSV file."""
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(Row._fields)
+    writer.writerow(heading)
     writer.writerows(rows)
     return Response(
         text.getvalue(),
         mimetype="text/csv",
-        headers={"Content-Disposition": f'attachment; filename="{source.slug}-plan.csv"'},
+        headers={"Content-Disposition": f'attachment; filename="{name}.csv"'},
     )
 
 
@@ -159,6 +178,40 @@ def one(slug: str, run_id: int) -> str:
         rows=original_rows(services().store.items(run.id), source.slug),
         runs=services().store.runs(source.id),
     )
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>.csv")
+def one_csv(slug: str, run_id: int) -> Response:
+    """Send every item of a run with its outcome as CSV."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    items = services().store.items(run.id)
+    return _csv_file(
+        f"{source.slug}-run-{run.id}", _ITEM, ([getattr(item, name) for name in _ITEM] for item in items)
+    )
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>.json")
+def one_json(slug: str, run_id: int) -> Response:
+    """Send a run as JSON: its figures, its recipe as it was, and every item with its outcome."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    answer = jsonify(
+        source=source.name,
+        run=run.id,
+        origin=run.origin,
+        version=run.version,
+        state=run.state,
+        started=run.started_at.isoformat(),
+        ended=run.ended_at.isoformat() if run.ended_at else None,
+        seconds=run.seconds,
+        outcomes=run.outcomes,
+        bytes={"originals": run.bytes_originals, "renditions": run.bytes_renditions},
+        recipe=run.recipe,
+        items=[{name: getattr(item, name) for name in _ITEM} for item in services().store.items(run.id)],
+    )
+    answer.headers["Content-Disposition"] = f'attachment; filename="{source.slug}-run-{run.id}.json"'
+    return answer
 
 
 @blueprint.post("/s/<slug>/run/<int:run_id>/stop")
