@@ -12,7 +12,7 @@ from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, Made, learned, nothing_made
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import Mark, Plan, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import Mark, Plan, PlannedOriginal
 from young_prism.engine.ledger import Ledger, read_manifest
 from young_prism.engine.pool import Pool
 from young_prism.engine.tasks import render_file, render_timeout_s
@@ -23,18 +23,11 @@ USUAL_PACE = 0.6
 
 def made_in(ledger: Ledger) -> Made:
     """Return what tells the bytes of a rendition that was made in just this way; 0 where it was not worth delivering."""
-    made, dropped = ledger.made, ledger.dropped
-    if not made and not dropped:
+    if not ledger.made and not ledger.dropped:
         return nothing_made
-
-    def bytes_of(rendition: PlannedRendition) -> int | None:
-        place = (rendition.path, rendition.key)
-        entry = made.get(place)
-        if entry:
-            return entry.bytes
-        return 0 if place in dropped else None
-
-    return bytes_of
+    sizes = dict.fromkeys(ledger.dropped, 0)
+    sizes.update({place: entry.bytes for place, entry in ledger.made.items()})
+    return sizes.get
 
 
 def learned_from(
@@ -77,7 +70,7 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
             sizes[rendered.planned.path, rendered.planned.key] = rendered.bytes if rendered.data else 0
     seconds = time.monotonic() - began
     return Sample(
-        learned(chosen, lambda rendition: sizes.get((rendition.path, rendition.key))),
+        learned(chosen, sizes.get),
         seconds / work if work > 0.5 else None,
         len(chosen),
     )

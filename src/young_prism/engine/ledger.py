@@ -219,7 +219,7 @@ class Ledger:
         write_atomically(self.out / STATE_FOLDER / "stamps.json", json.dumps(data).encode())
 
 
-def made_in(folder: Path) -> frozenset[str]:
+def ours_in(folder: Path) -> frozenset[str]:
     """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
     if not (folder / MANIFEST_NAME).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()

@@ -13,7 +13,7 @@ from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut
 from young_prism.core.values import MAX_PIXELS
 from young_prism.engine.events import Listener, Looked, nobody
-from young_prism.engine.ledger import made_in
+from young_prism.engine.ledger import ours_in
 from young_prism.engine.pages import KnownPages, SiteReader
 from young_prism.engine.pool import Pool
 from young_prism.engine.scan import WHOLE, Found, Scan, scan
@@ -68,7 +68,7 @@ def look_folder(
     is needed; `known` may answer from an earlier look. With `site` the pages that refer to images are read as well.
     Raises `SourceError` when the source itself cannot be walked.
     """
-    found = scan(source, output=output, scope=scope, ours=made_in(source))
+    found = scan(source, output=output, scope=scope, ours=ours_in(source))
     seen: dict[str, tuple[Found, Facts]] = {}
     left_out = list(found.left_out)
     unknown = []

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from young_prism.core.errors import SourceError
 from young_prism.core.originals.scope import Scope
-from young_prism.engine.ledger import made_in
+from young_prism.engine.ledger import ours_in
 from young_prism.engine.scan import scan
 from young_prism.web.context import services
 
@@ -37,7 +37,7 @@ def caught_by(folder: str, output: str, scope: Scope) -> Caught:
             output=Path(output) if output else None,
             scope=scope,
             count_excluded=True,
-            ours=made_in(Path(folder)),
+            ours=ours_in(Path(folder)),
         )
     except SourceError as error:
         return Caught(error=str(error))

@@ -72,11 +72,11 @@ class Experience:
 
 
 NO_EXPERIENCE = Experience()
-Made = Callable[[PlannedRendition], int | None]
-"""The bytes of a rendition that was made in just this way, None where it was not."""
+Made = Callable[[tuple[str, str]], int | None]
+"""From path and key to the bytes of a rendition that was made in just this way, None where it was not."""
 
 
-def nothing_made(_rendition: PlannedRendition) -> None:
+def nothing_made(_place: tuple[str, str]) -> None:
     """Know of nothing that was made."""
 
 
@@ -91,7 +91,7 @@ def estimate(
         guess = guesser(original, experience, usual)
         missing = False
         for rendition in original.renditions:
-            actual = made(rendition)
+            actual = made((rendition.path, rendition.key))
             if actual is None:
                 total += guess(rendition)
                 work += usual.work(rendition)
@@ -110,7 +110,7 @@ def learned(originals: Iterable[PlannedOriginal], made: Made) -> Experience:
     for original in originals:
         guess = guesser(original, NO_EXPERIENCE)
         for rendition in original.renditions:
-            actual = made(rendition)
+            actual = made((rendition.path, rendition.key))
             if actual:  # what was left out says nothing
                 key = (rendition.format, original.facts.kind)
                 pairs.append((original.path, key, actual, guess(rendition)))
@@ -160,16 +160,16 @@ def guesser(
     facts = original.facts
     graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
     by_format, kind = experience.by_format, facts.kind
-    plain = not by_format and facts.kind in (Kind.PHOTO, Kind.GRAPHIC)
+    stands_still = kind is Kind.PHOTO or kind is Kind.GRAPHIC
     own = experience.by_original.get(original.path, 1.0) * _heaviness(
         facts.format, facts.size, facts.bytes, facts.jpeg_quality, graphic=graphic
     )
 
     def guess(rendition: PlannedRendition) -> float:
         settings = rendition.settings
-        if plain and settings is not None and not isinstance(settings, Squeeze):
-            return usual.bytes(rendition, graphic=graphic) * own
-        corrected = by_format.get((rendition.format, kind), 1.0)
+        corrected = by_format.get((rendition.format, kind), 1.0) if by_format else 1.0
+        if stands_still and settings is not None and not isinstance(settings, Squeeze):
+            return usual.bytes(rendition, graphic=graphic) * own * corrected
         if settings is None or rendition.format is ImageFormat.SVG:
             return facts.bytes
         if isinstance(settings, Squeeze):

@@ -35,7 +35,16 @@ from young_prism.core.plan.model import (
     type_settings,
 )
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import FormatSet, Squeeze, TransparentFormatSet, VectorFormats
+from young_prism.core.recipe.formats import (
+    Avif,
+    FormatSet,
+    Jpeg,
+    Png,
+    Squeeze,
+    TransparentFormatSet,
+    VectorFormats,
+    Webp,
+)
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
@@ -44,6 +53,7 @@ _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
 
 _ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
+_Row = tuple[ImageFormat, Avif | Webp | Jpeg | Png, str]
 _SANITISED = VectorFormats()
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
@@ -97,10 +107,12 @@ def make_plan(
         if path in facts and (title := _title_stem(detail.title, recipe.names))
     }
 
+    shared = _Shared()
+
     def planned(path: str, stem: str) -> PlannedOriginal:
         own = recipes[path] or recipe
         detail = details.get(path, NOTHING_SAID)
-        return _Planner(path, facts[path], own, places[path], detail, marks, clean).plan(
+        return _Planner(path, facts[path], own, places[path], detail, marks, clean, shared).plan(
             stem, titles.get(path)
         )
 
@@ -174,6 +186,31 @@ def _title_stem(title: str, names: Names) -> str:
     return cleaned(title, case="lower", hyphens=True, ascii_only=names.ascii_only).strip("-._")
 
 
+class _Shared:
+    """What all originals of a plan share: settings by format, with the rest of their keys; by identity, for speed."""
+
+    def __init__(self) -> None:
+        # The formats and the finishing are kept with what belongs to them: an identity lasts as long as its object.
+        self._known: dict[tuple[int, int], tuple[FormatSet, Finishing, list[_Row]]] = {}
+        self._rungs: dict[tuple[Size, int], tuple[Ladder, tuple[Size, ...]]] = {}
+
+    def rungs(self, size: Size, ladder: Ladder) -> tuple[Size, ...]:
+        key = (size, id(ladder))
+        if key not in self._rungs:
+            self._rungs[key] = (ladder, rungs_for(size, ladder))
+        return self._rungs[key][1]
+
+    def of(self, formats: FormatSet, finishing: Finishing) -> list[_Row]:
+        key = (id(formats), id(finishing))
+        if key not in self._known:
+            rows = [
+                (fmt, settings, rest_of_key(fmt, settings, finishing))
+                for fmt, settings in formats.settings().items()
+            ]
+            self._known[key] = (formats, finishing, rows)
+        return self._known[key][2]
+
+
 @dataclass(slots=True)
 class _Planner:
     """Plans one original."""
@@ -185,6 +222,7 @@ class _Planner:
     detail: Detail
     marks: Mapping[str, Mark]
     clean: Callable[[str], str]
+    shared: _Shared
     rule: str = ""
     """The name rule, where this original needs another one than the recipe's."""
 
@@ -277,22 +315,20 @@ class _Planner:
         facts, recipe, finishing, facet = self.facts, self.recipe, self.recipe.finishing, parts.facet
         renditions: list[PlannedRendition] = []
         remarks = []
-        rungs = rungs_for(of, ladder)
+        rungs = self.shared.rungs(of, ladder)
         narrowest = rungs[0].width
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
         rule, sha256 = self.rule or recipe.names.rule, facts.sha256
         formats = formats_for(facts, recipe)
-        for fmt, settings in formats.settings().items():
+        for fmt, settings, common in self.shared.of(formats, finishing):
             if longest > _LONGEST_SIDE.get(fmt, longest):
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
             why = _why(fmt, facts, facet)
             half = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
-            plain = rest_of_key(fmt, settings, finishing)
-            if cut:
-                plain = cut_in_key(plain, cut)
+            plain = cut_in_key(common, cut) if cut else common
             below = via_in_key(plain, rungs[-1])
             for size in rungs:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback

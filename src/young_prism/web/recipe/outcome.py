@@ -150,22 +150,19 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     ledger = ledger_as_of(out)
     if not ledger.owned and not ledger.dropped:
         return (("new", plan.renditions),) if plan.renditions else ()
-    states: Counter[str] = Counter()
-    planned = set()
-    for original in plan.originals:
-        for rendition in original.renditions:
-            planned.add(rendition.path)
-            place = (rendition.path, rendition.key)
-            if place in ledger.made:
-                states["made already"] += 1
-            elif place in ledger.dropped:
-                states["tried, and left out"] += 1
-            else:
-                states["to be made anew" if rendition.path in ledger.owned else "new"] += 1
-    orphans = len(set(ledger.owned) - planned)
-    if orphans:
-        states["made before, no longer planned"] = orphans
-    return tuple(states.items())
+    places = [(one.path, one.key) for original in plan.originals for one in original.renditions]
+    made, dropped, owned = ledger.made, ledger.dropped, ledger.owned
+    left = [path for path, key in places if (path, key) not in made and (path, key) not in dropped]
+    there = sum(map(made.__contains__, places))
+    anew = sum(map(owned.__contains__, left))
+    states = {
+        "made already": there,
+        "tried, and left out": len(places) - len(left) - there,
+        "to be made anew": anew,
+        "new": len(left) - anew,
+        "made before, no longer planned": len(owned.keys() - {path for path, _ in places}),
+    }
+    return tuple((state, number) for state, number in states.items() if number)
 
 
 def _names(originals: Sequence[PlannedOriginal]) -> tuple[tuple[str, str], ...]:
