@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.clean import cleaned, why_troublesome
 from young_prism.core.naming.collisions import same_name_key, stem_choices
-from young_prism.core.naming.rule import NameParts, check_rule, filled, half_named, split_name
+from young_prism.core.naming.rule import NameParts, check_rule, half_named, split_name
 
 
 @pytest.mark.parametrize(
@@ -75,7 +75,7 @@ def test_no_name_can_break_a_srcset(name: str) -> None:
 def test_braces_stand_for_what_they_say(rule: str, name: str) -> None:
     check_rule(rule)
     parts = NameParts("été 1", "jpeg", "jpg", "a", "0123456789abcdef" * 4, 7)
-    assert filled(half_named(rule, "a", parts), 80, 40, 2) == name
+    assert half_named(rule, "a", parts)(width=80, height=40, density=2) == name
 
 
 @pytest.mark.parametrize(

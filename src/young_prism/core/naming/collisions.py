@@ -25,6 +25,14 @@ def same_name_key(path: str) -> str:
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 
+def same_name_keys(paths: list[str]) -> set[str]:
+    """Return the keys of several paths, all at once where all are ASCII: no path has a NUL in it."""
+    joined = "\0".join(paths)
+    if joined.isascii():
+        return set(joined.lower().split("\0")) if paths else set()
+    return {same_name_key(path) for path in paths}
+
+
 def stem_choices(path: str, title: str = "") -> Iterator[str]:
     """Yield the stems that an original may use, without end: first its title, or the plain one of its name."""
     stem, ending = split_name(path.rpartition("/")[2])
@@ -54,7 +62,7 @@ def name_apart(
 
     def fits(path: str, stem: str) -> bool:
         candidate = named(path, stem)
-        keys = {same_name_key(result) for result in results(candidate)}
+        keys = same_name_keys(results(candidate))
         if keys & taken:
             return False
         taken.update(keys)

@@ -7,6 +7,7 @@ source). A leading dot is part of the stem.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from functools import lru_cache
 from pathlib import PurePosixPath
 from typing import NamedTuple
@@ -83,10 +84,10 @@ def check_rule(rule: str) -> None:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
 
 
-def half_named(rule: str, folder: str, parts: NameParts) -> str:
-    """Return the path below the output folder, with `/` between folders, for a rule that `check_rule` passed.
+def half_named(rule: str, folder: str, parts: NameParts) -> Callable[..., str]:
+    """Return what gives the path below the output folder, with `/` between folders, for a rule that `check_rule` passed.
 
-    Width, height and density (a rung's width over the narrowest one's) are left open, for `filled`: all rungs of a format
+    It takes the keywords `width`, `height` and `density` (a rung's width over the narrowest one's): all rungs of a format
     share the rest.
     """
     half = _template(rule).format(
@@ -99,12 +100,7 @@ def half_named(rule: str, folder: str, parts: NameParts) -> str:
         facet=parts.facet,
         date=parts.date,
     )
-    return f"{_closed(folder)}/{half}" if folder else half
-
-
-def filled(half: str, width: int, height: int, density: float) -> str:
-    """Return the path of one rung from what `half_named` gave."""
-    return half.format(width=width, height=height, density=density)
+    return (f"{_closed(folder)}/{half}" if folder else half).format
 
 
 def _closed(text: str) -> str:

@@ -14,7 +14,6 @@ from young_prism.core.naming.collisions import name_apart, same_name_key
 from young_prism.core.naming.rule import (
     WHOLE_FACET,
     NameParts,
-    filled,
     folder_of,
     half_named,
     split_name,
@@ -327,7 +326,7 @@ class _Planner:
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
             why = _why(fmt, facts, facet)
-            half = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            name = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
             plain = cut_in_key(common, cut) if cut else common
             below = via_in_key(plain, rungs[-1])
             for size in rungs:
@@ -343,7 +342,7 @@ class _Planner:
                         rest = via_in_key(rest, rungs[-1])
                 renditions.append(
                     PlannedRendition(
-                        filled(half, size.width, size.height, size.width / narrowest),
+                        name(width=size.width, height=size.height, density=size.width / narrowest),
                         fmt,
                         size,
                         settings,
