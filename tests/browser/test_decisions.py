@@ -34,6 +34,12 @@ def test_rungs_are_moved_and_the_plan_and_the_text_follow(page: Page, live: str)
     page.get_by_role("button", name="Step back").click()
     expect(page.locator("[data-rung]")).to_have_count(5)
 
+    page.locator('[name="set:names.rule"]').fill("{hash:1}-{width}.{ext}")
+    page.get_by_role("button", name="Find a rule that solves it").click()
+    page.get_by_role("button", name="Use it").click()
+    expect(page.get_by_role("button", name="Find a rule that solves it")).to_have_count(0)
+    expect(page.locator('[name="set:names.rule"]')).not_to_have_value("{hash:1}-{width}.{ext}")
+
     page.get_by_role("button", name="From the layout").click()
     expect(page.locator("figcaption")).to_contain_text("of all pixels fetched are beyond need")
     page.get_by_role("button", name="Best 4").click()

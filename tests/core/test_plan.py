@@ -152,6 +152,7 @@ def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None
         (["a/in/x.jpg", "b/in/x.jpg"], Names(layout="flat"), {"layout": "mirrored"}),
         (["x.jpg", "X.png"], Names(), {"rule": "{stem}-{hash:4}-{width}w.{ext}"}),
         (["con.jpg", "y.jpg"], Names(rule="{stem}.{width}.{ext}"), {"rule": "img-{stem}.{width}.{ext}"}),
+        (["a.jpg", "b.jpg"], Names(rule="{hash:1}-{width}.{ext}"), {"rule": "{stem}-{hash:1}-{width}.{ext}"}),
         (["n" * 250 + ".jpg"], Names(), {"rule": "{hash:12}-{width}w.{ext}"}),
         (["x.jpg"], Names(rule="{stem}-{height}.{ext}"), None),
     ],

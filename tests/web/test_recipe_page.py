@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
@@ -55,6 +56,11 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     assert len(rows) == len(taken["items"]) == len(parts.store.items(run.id))
     assert {row["outcome"] for row in rows} == {item["outcome"] for item in taken["items"]} >= {"made"}
     assert 'name = "Two widths"' in taken["recipe"] and taken["bytes"]["renditions"] > 0
+    renamed = TYPED + '[names]\nrule = "web-{stem}-{width}.{ext}"\n'
+    assert "All of it is there and counted as it is." in post(app, f"{RECIPE}/check?part=1", renamed).text
+    post(app, RECIPE, renamed)
+    assert re.search(r"<h1>\d+ renditions to rename</h1>", client.get("/s/small-site/run").text)
+    post(app, RECIPE, TYPED)
     again = post(app, f"{RECIPE}/check?part=1", TYPED.replace("300", "301")).text
     assert "made already" in again and "no longer planned" in again
 

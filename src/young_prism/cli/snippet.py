@@ -20,7 +20,7 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 def snippet(out: Path, original: str, alt: str, sizes: str | None, base_url: str | None) -> None:
     """Print the markup for ORIGINAL (its path in the source) from the build in OUT."""
     from young_prism.core.markup.picture import art_of
-    from young_prism.core.plan.make import recipe_for
+    from young_prism.core.plan.decide import recipe_for
     from young_prism.engine.ledger import read_manifest
     from young_prism.engine.record import snippet as write_snippet
 

@@ -89,7 +89,8 @@ def build(
 
     Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
     done at all. `details` are what was said of single originals, `marks` the recipe's watermarks; with
-    `verify` each rendition is read back before it is delivered. Once `stopped()` is true, what is under way is finished, and the rest is left for the next time.
+    `verify` each rendition is read back before it is delivered. Once `stopped()` is true, what is under way is finished,
+    and the rest is left for the next time.
     """
     began = time.monotonic()
     with _locked(source, out, beside=recipe.names.layout == "beside"), lazy_pool(jobs) as pool:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.manifest.model import MANIFEST_NAME, RenditionEntry
 from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, Made, learned, nothing_made
@@ -23,11 +23,10 @@ USUAL_PACE = 0.6
 
 def made_in(ledger: Ledger) -> Made:
     """Return what tells the bytes of a rendition that was made in just this way; 0 where it was not worth delivering."""
-    if not ledger.made and not ledger.dropped:
-        return nothing_made
-    sizes = dict.fromkeys(ledger.dropped, 0)
-    sizes.update({place: entry.bytes for place, entry in ledger.made.items()})
-    return sizes.get
+    sizes = {
+        key: entry.bytes if isinstance(entry, RenditionEntry) else 0 for key, entry in ledger.by_key.items()
+    }
+    return sizes.get if sizes else nothing_made
 
 
 def learned_from(
@@ -55,7 +54,7 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
     The first to be done only starts the clock: workers take their time to start.
     """
     chosen = _spread(plan, number)
-    sizes: dict[tuple[str, str], int] = {}
+    sizes: dict[str, int] = {}
     began, work = 0.0, 0.0
     for done in pool().run(
         render_file,
@@ -67,7 +66,7 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
             work += done.item.work
         began = began or time.monotonic()
         for rendered in done.result or []:
-            sizes[rendered.planned.path, rendered.planned.key] = rendered.bytes if rendered.data else 0
+            sizes[rendered.planned.key] = rendered.bytes if rendered.data else 0
     seconds = time.monotonic() - began
     return Sample(
         learned(chosen, sizes.get),

@@ -16,7 +16,7 @@ from young_prism.core.manifest.model import (
 )
 from young_prism.core.markup.picture import ArtDirection, Candidate, art_of, picture, plain_img
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.make import recipe_for
+from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Markup
 from young_prism.core.render.render import Rendered

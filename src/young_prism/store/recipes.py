@@ -2,27 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from datetime import UTC, datetime
 
-from sqlalchemy import Engine, delete, select
-from sqlalchemy.orm import Session
+from sqlalchemy import delete, select
 
 from young_prism.store.models import SavedRecipeRow
+from young_prism.store.sessions import Sessions
 from young_prism.store.slugs import free_slug
 
 
-class SavedRecipes:
+class SavedRecipes(Sessions):
     """The shelf of recipes. What is put there is TOML that was read already."""
-
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
-
-    @contextmanager
-    def _session(self) -> Iterator[Session]:
-        with Session(self._engine, expire_on_commit=False) as session, session.begin():
-            yield session
 
     def all(self) -> list[SavedRecipeRow]:
         """Return all of them, by name."""

@@ -72,11 +72,11 @@ class Experience:
 
 
 NO_EXPERIENCE = Experience()
-Made = Callable[[tuple[str, str]], int | None]
-"""From path and key to the bytes of a rendition that was made in just this way, None where it was not."""
+Made = Callable[[str], int | None]
+"""From the key of a rendition to its bytes where it was made in just this way, under whatever name, else None."""
 
 
-def nothing_made(_place: tuple[str, str]) -> None:
+def nothing_made(_key: str) -> None:
     """Know of nothing that was made."""
 
 
@@ -91,7 +91,7 @@ def estimate(
         guess = guesser(original, experience, usual)
         missing = False
         for rendition in original.renditions:
-            actual = made((rendition.path, rendition.key))
+            actual = made(rendition.key)
             if actual is None:
                 total += guess(rendition)
                 work += usual.work(rendition)
@@ -110,7 +110,7 @@ def learned(originals: Iterable[PlannedOriginal], made: Made) -> Experience:
     for original in originals:
         guess = guesser(original, NO_EXPERIENCE)
         for rendition in original.renditions:
-            actual = made((rendition.path, rendition.key))
+            actual = made(rendition.key)
             if actual:  # what was left out says nothing
                 key = (rendition.format, original.facts.kind)
                 pairs.append((original.path, key, actual, guess(rendition)))
@@ -128,7 +128,7 @@ def _ratios(pairs: Iterable[tuple[Key, int, float]]) -> dict[Key, float]:
 
 
 class _Usual:
-    """Usual bytes and work, each worked out once for one plan: by the identity of its settings, which it keeps alive."""
+    """Usual bytes and work, each worked out once for one plan: by the identity of its settings, which the plan keeps alive."""
 
     def __init__(self) -> None:
         self._bytes: dict[tuple[int, Size, bool], float] = {}

@@ -6,8 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from pathspec import GitIgnoreSpec
-
 from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.naming.clean import cleaned, why_troublesome
 from young_prism.core.naming.collisions import name_apart, same_name_key
@@ -23,6 +21,7 @@ from young_prism.core.naming.rule import (
 from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail, Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
+from young_prism.core.plan.decide import formats_for, matches, recipe_for, wears_mark
 from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
 from young_prism.core.plan.model import (
     NO_MARKS,
@@ -45,7 +44,7 @@ from young_prism.core.recipe.formats import (
     Webp,
 )
 from young_prism.core.recipe.ladder import Ladder
-from young_prism.core.recipe.model import Facet, Names, Override, Recipe
+from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
@@ -131,47 +130,6 @@ def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, Mark]) -> st
     wanted = recipe.finishing.watermark
     worn = wanted and not (facts.passes_through or recipe.formats.squeeze)
     return wanted.file if wanted and worn and wanted.file not in marks else ""
-
-
-def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
-    """Return the recipe with the override that concerns an original, None where that leaves it out."""
-    override = next((one for one in reversed(recipe.overrides) if matches(one.match, path)), None)
-    if override is None:
-        return recipe
-    return None if override.leave_out else _overridden(recipe, override)
-
-
-def matches(pattern: str, path: str) -> bool:
-    """Whether a pattern of a recipe concerns an original."""
-    return bool(_spec(pattern).match_file(path))
-
-
-@lru_cache(maxsize=256)
-def _spec(pattern: str) -> GitIgnoreSpec:
-    return GitIgnoreSpec.from_lines([pattern])
-
-
-@lru_cache(maxsize=256)
-def _overridden(recipe: Recipe, override: Override) -> Recipe:
-    changes = {
-        "ladder": override.ladder,
-        "formats": override.formats,
-        "finishing": override.finishing,
-        "facets": override.facets,
-    }
-    return recipe.model_copy(update={name: part for name, part in changes.items() if part is not None})
-
-
-def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
-    """Return the formats of the recipe for this kind of picture."""
-    chosen: FormatSet = getattr(recipe.formats, kind_key(facts))
-    return chosen
-
-
-def kind_key(facts: Facts) -> str:
-    """Return the key below `formats` that decides for this kind of still picture."""
-    kind = "graphic" if facts.kind is Kind.GRAPHIC else "photo"
-    return f"{kind}_transparent" if facts.transparent else kind
 
 
 def _cleaner(names: Names) -> Callable[[str], str]:
@@ -435,12 +393,6 @@ def _raster_recipe(recipe: Recipe) -> Recipe:
     only = TransparentFormatSet(png=recipe.formats.vector.png)
     formats = recipe.formats.model_copy(update={"photo": only, "photo_transparent": only})
     return recipe.model_copy(update={"formats": formats})
-
-
-def wears_mark(finishing: Finishing, facet: str, size: Size) -> bool:
-    """Whether the recipe puts its watermark on a rendition of this facet and size."""
-    mark = finishing.watermark
-    return mark is not None and size.width >= mark.min_width and (not mark.facets or facet in mark.facets)
 
 
 def _told_apart(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.naming.collisions import same_name_key
-from young_prism.core.naming.rule import check_rule, split_name, uses
+from young_prism.core.naming.rule import check_rule, split_name, uses, with_stem
 from young_prism.core.originals.details import NO_DETAILS, Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
@@ -87,7 +87,10 @@ def _changes(names: Names) -> Iterator[dict[str, str]]:
     yield {"rule": f"img-{rule}"}
     if not uses(rule, "width"):
         yield {"rule": _before_ending(rule, "-{width}w")}
-    if "{stem}" in rule:
+    if "{stem}" not in rule:
+        yield {"rule": with_stem(rule)}
+        yield {"rule": with_stem(rule).replace("{stem}", "{stem}-{counter:3}", 1)}
+    else:
         if not uses(rule, "hash"):
             yield {"rule": rule.replace("{stem}", "{stem}-{hash:4}", 1)}
         if not uses(rule, "counter"):

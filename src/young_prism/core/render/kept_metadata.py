@@ -31,7 +31,6 @@ _PREFIXES = {
     "dc": "http://purl.org/dc/elements/1.1/",
     "xmp": "http://ns.adobe.com/xap/1.0/",
     "xmpRights": "http://ns.adobe.com/xap/1.0/rights/",
-    "photoshop": "http://ns.adobe.com/photoshop/1.0/",
     "Iptc4xmpCore": "http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/",
     "Iptc4xmpExt": "http://iptc.org/std/Iptc4xmpExt/2008-02-29/",
     "exif": "http://ns.adobe.com/exif/1.0/",
@@ -48,6 +47,8 @@ _PLACE_PROPERTY = re.compile(
     r"\{[^}]*\}(?:GPS\w*|City|Country|CountryCode|CountryName|State|ProvinceState|Sublocation|Location\w*|WorldRegion)"
 )
 _TURNED_PROPERTY = re.compile(r"\{http://ns\.adobe\.com/tiff/1\.0/\}Orientation")
+_RESOURCES = bytes.fromhex("50686f746f73686f7020332e3000")
+"""What an APP13 segment of image resources begins with; number 0x0404 is the IPTC record (common practice, no source)."""
 _RIGHTS_DATASETS = frozenset({80, 85, 110, 115, 116})
 _PLACE_DATASETS = frozenset({26, 27, 90, 92, 95, 100, 101})
 
@@ -160,7 +161,7 @@ def _without_places(element: Element) -> None:
 
 
 def _iptc(block: bytes, policy: Policy) -> bytes:
-    """Return the datasets that stay, as the Photoshop resource that JPEG holds them in (IIM 4.2, chapter 1)."""
+    """Return the datasets that stay (IIM 4.2, chapter 1), as the image resource that JPEG holds them in."""
     datasets = []
     for record, number, value in _datasets(block):
         if (
@@ -176,7 +177,7 @@ def _iptc(block: bytes, policy: Policy) -> bytes:
         return b""
     body = b"".join(datasets)
     padded = body + b"\0" * (len(body) % 2)
-    return b"Photoshop 3.0\x008BIM\x04\x04\0\0" + len(body).to_bytes(4, "big") + padded
+    return _RESOURCES + b"8BIM\x04\x04\0\0" + len(body).to_bytes(4, "big") + padded
 
 
 def _datasets(block: bytes) -> Iterator[tuple[int, int, bytes]]:

@@ -20,7 +20,7 @@ from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.pixels.watermark import in_space, marked
-from young_prism.core.plan.make import wears_mark
+from young_prism.core.plan.decide import wears_mark
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.kept_metadata import kept

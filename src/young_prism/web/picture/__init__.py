@@ -15,7 +15,7 @@ from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.originals.details import NOTHING_SAID
 from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.make import recipe_for
+from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import LeftOut, PlannedOriginal
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
@@ -111,7 +111,7 @@ def index(slug: str, path: str) -> str | Response:
 
 @blueprint.post("/s/<slug>/detail/<path:path>")
 def detail(slug: str, path: str) -> Response:
-    """Keep the focal point that was pressed, or the title that was typed; an empty form takes it back."""
+    """Keep the focal point that was pressed, or the title that was typed; an empty title is none."""
     source = source_or_404(slug)
     entry = _entry_or_404(catalogue_of(source), path)
     before = catalogue_of(source).details.get(path, NOTHING_SAID)

@@ -11,7 +11,7 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.originals.details import LONGEST_TITLE, Detail, Focal
 from young_prism.core.pixels.preview import found_focal
 from young_prism.core.plan.cuts import corner, largest_of
-from young_prism.core.plan.make import matches
+from young_prism.core.plan.decide import matches
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Size
 from young_prism.store.models import SourceRow

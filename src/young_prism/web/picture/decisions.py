@@ -6,7 +6,7 @@ import re
 from typing import Any, NamedTuple
 
 from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.make import formats_for, kind_key
+from young_prism.core.plan.decide import formats_for, kind_key
 from young_prism.core.recipe.edit import typed, value_at, with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import parsed, read_recipe

@@ -21,8 +21,9 @@ from young_prism.core.report.figures import count, format_bytes
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
+from young_prism.engine.todo import Todo
 from young_prism.store.models import RunRow, SourceRow
-from young_prism.store.store import ACTIVE
+from young_prism.store.runs import ACTIVE
 from young_prism.web.catalogue import out_of, recipe_of, recipe_text
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
 from young_prism.web.planning import guess_of, plan_of
@@ -65,7 +66,7 @@ def index(slug: str) -> str | BaseResponse:
     plan = plan_of(source, catalogue)
     ledger = Ledger.load(out_of(source))
     estimate = guess_of(source, catalogue, plan, catalogue.recipe)
-    waiting = [original for original in plan.originals if not ledger.is_done(original)]
+    waiting = [Todo.of(original, ledger) for original in plan.originals if not ledger.is_done(original)]
     by_format: dict[str, int] = {}
     for original in plan.originals:
         for rendition in original.renditions:
@@ -77,7 +78,8 @@ def index(slug: str) -> str | BaseResponse:
         estimate=estimate,
         mark_errors=find_marks(catalogue.recipe, [Path(source.folder)]).errors,
         by_format=by_format,
-        to_make=sum(len(original.renditions) for original in waiting),
+        to_make=sum(len(one.original.renditions) - len(one.known) for one in waiting),
+        to_name=sum(len(one.elsewhere) for one in waiting),
         waiting=len(waiting),
         problems=catalogue.problems,
         unseen=catalogue.unseen,

@@ -95,7 +95,7 @@ def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
         kind = original.facts.kind_label
         for one in original.renditions:
             place = (one.path, one.key)
-            actual = made(place)
+            actual = made(one.key)
             if place in ledger.made:
                 state = "unchanged"
             elif place in ledger.dropped:
