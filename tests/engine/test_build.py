@@ -20,7 +20,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Outcome
 from young_prism.engine import build as build_module
 from young_prism.engine import looking as looking_module
-from young_prism.engine.build import BuildResult, build
+from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.events import OriginalDone
 from young_prism.engine.ledger import STATE_FOLDER, Ledger, read_manifest
 from young_prism.engine.scan import scan
@@ -30,7 +30,7 @@ ROOT = Path(__file__).parents[2]
 
 
 def run(source: Path, out: Path, **options: object) -> BuildResult:
-    return build(source, out, RECIPE, jobs=2, **options)
+    return build(source, out, RECIPE, using=With(jobs=2), **options)
 
 
 @pytest.fixture(scope="module")
@@ -114,7 +114,7 @@ def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_pat
 
     def delivered(**formats: object) -> set[str]:
         recipe = Recipe(ladder=Ladder(widths=(200,)), formats=Formats(photo=FormatSet(**formats)))
-        build(source, out, recipe, jobs=1)
+        build(source, out, recipe, using=With(jobs=1))
         [original] = read_manifest(out / "manifest.json").originals
         made = {entry.format for entry in original.renditions}
         assert not made & {entry.format for entry in original.dropped}
@@ -276,12 +276,12 @@ def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object
     return [dying_look_file(root, path, max_pixels, depth) for path in paths]
 
 
-def die_on_photo(root: str, original, known, verify):
+def die_on_photo(root: str, original, *rest):
     from young_prism.engine.tasks import render_file
 
     if original.path == "photo.jpg":
         os._exit(9)
-    return render_file(root, original, known)
+    return render_file(root, original, *rest)
 
 
 def test_what_the_system_refuses_is_said_by_name(source: Path, tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, build
+from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.ledger import STATE_FOLDER
 from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.pool import lazy_pool
@@ -56,7 +56,7 @@ def files(folder: Path) -> dict[str, bytes]:
 
 
 def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildResult:
-    return build(source, out, recipe, jobs=2, **options)
+    return build(source, out, recipe, using=With(jobs=2), **options)
 
 
 @pytest.mark.parametrize(

@@ -10,7 +10,7 @@ from tests.pictures import hashes
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
-from young_prism.engine.build import build
+from young_prism.engine.build import With, build
 from young_prism.engine.ledger import read_manifest
 from young_prism.engine.locking import held
 from young_prism.engine.orphans import find_orphans, remove_orphans
@@ -23,10 +23,10 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     out = tmp_path / "out"
     with pytest.raises(OutputError, match="no manifest"):
         find_orphans(out)
-    build(source, out, FIRST, jobs=2)
+    build(source, out, FIRST, using=With(jobs=2))
     assert not find_orphans(out).ours
     before = hashes(source)
-    build(source, out, SECOND, jobs=2)
+    build(source, out, SECOND, using=With(jobs=2))
     (out / "old" / "photo-200.avif").write_bytes(b"mine now")
     (out / "old" / "notes.txt").write_text("not yours")
     planned = {
@@ -42,7 +42,7 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
     assert all((out / path).is_file() for path in planned)
     assert hashes(source) == before
-    again = build(source, out, SECOND, jobs=2)
+    again = build(source, out, SECOND, using=With(jobs=2))
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours
     with held(out), pytest.raises(OutputError, match="Another run"):
         remove_orphans(out)

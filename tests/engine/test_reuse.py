@@ -16,7 +16,7 @@ from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png,
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, build
+from young_prism.engine.build import BuildResult, With, build
 
 
 def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object) -> Recipe:
@@ -27,7 +27,7 @@ def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object)
 
 
 def run(source: Path, out: Path, how: Recipe) -> BuildResult:
-    result = build(source, out, how, jobs=2)
+    result = build(source, out, how, using=With(jobs=2))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 

@@ -17,7 +17,7 @@ from young_prism.core.render.verify import fault_of
 from young_prism.core.values import ImageFormat, Outcome, Size
 from young_prism.demo.catalogue import camera_exif
 from young_prism.engine import build as build_module
-from young_prism.engine.build import build
+from young_prism.engine.build import With, build
 
 
 def planned(fmt: ImageFormat, size: tuple[int, int] = (60, 40)) -> PlannedRendition:
@@ -55,7 +55,7 @@ def test_lost_transparency_is_a_fault() -> None:
     assert fault_of(clear, planned(ImageFormat.PNG), metadata="none", clear=True) == ""
 
 
-def spoilt(root: str, original, known, verify):  # type: ignore[no-untyped-def]
+def spoilt(root: str, original, *rest):  # type: ignore[no-untyped-def]
     """Make renditions with a WebP encoder that gives another size, in a worker."""
     good = render_module.encoded
     small = render_module.pyvips.Image.new_from_array(
@@ -67,7 +67,7 @@ def spoilt(root: str, original, known, verify):  # type: ignore[no-untyped-def]
     try:
         from young_prism.engine.tasks import render_file
 
-        return render_file(root, original, known, verify)
+        return render_file(root, original, *rest)
     finally:
         render_module.encoded = good
 
@@ -81,11 +81,11 @@ def test_a_spoilt_rendition_fails_alone_and_is_made_the_next_time(
     recipe = Recipe(ladder=Ladder(widths=(160,)))
     with monkeypatch.context() as patch:
         patch.setattr(build_module, "render_file", spoilt)
-        result = build(source, out, recipe, jobs=1)
+        result = build(source, out, recipe, using=With(jobs=1))
     assert result.outcomes[Outcome.FAILED] == 1 and not list(out.glob("*.webp"))
     assert "it is 7 × 5, not 160 × 100" in result.failures[0].error
     assert list(out.glob("*.avif")) and list(out.glob("*.jpg"))
-    again = build(source, out, recipe, jobs=1)
+    again = build(source, out, recipe, using=With(jobs=1))
     assert again.outcomes[Outcome.FAILED] == 0 and again.outcomes[Outcome.MADE] == 1
     with Image.open(next(out.glob("*.webp"))) as made:
         assert made.size == (160, 100)

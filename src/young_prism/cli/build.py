@@ -21,7 +21,7 @@ from young_prism.cli.common import (
 )
 from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
 from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult
+from young_prism.engine.build import BuildResult, With
 from young_prism.engine.build import build as run_build
 from young_prism.engine.events import Event, Looked, OriginalDone, Planned
 
@@ -41,12 +41,11 @@ def build(ctx: click.Context, *, options: BuildOptions, verify: bool) -> None:
                 options.source,
                 options.out,
                 options.recipe,
-                jobs=options.jobs,
+                using=With(jobs=options.jobs, verify=verify),
                 listen=progress,
                 scope=options.scope,
                 details=options.details,
                 marks=options.marks,
-                verify=verify,
                 stopped=stop.is_set,
             )
     finally:
@@ -104,9 +103,9 @@ class _Lines:
             case Looked(done, total) if done == total:
                 say(f"Looked at {count(total, 'original')}")
             case Planned(plan):
-                self.total = len(plan.originals)
+                self.total = event.originals
                 say(f"Planned {count(plan.renditions, 'rendition')} of {count(self.total, 'original')}")
-            case OriginalDone(original, _, items):
+            case OriginalDone(original=original, items=items):
                 self.done += 1
                 if not all(item.outcome is Outcome.REUSED for item in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
@@ -153,10 +152,10 @@ class _Bar:
         match event:
             case Looked(done, total):
                 self._update(completed=done, total=total, done=f"{done} of {total} originals")
-            case Planned(plan, _, work):
-                self._total = len(plan.originals)
+            case Planned(_, _, work, total):
+                self._total = total
                 self._update(description="Making", completed=0, total=work or None, done="")
-            case OriginalDone(_, _, items, work):
+            case OriginalDone(items=items, work=work):
                 self._done += 1
                 self._failed += any(item.outcome is Outcome.FAILED for item in items)
                 failed = f" · {self._failed} failed" if self._failed else ""

@@ -14,7 +14,8 @@ YoungPrismError
 |  |- IncomingTooLargeError  over a limit
 |  |- IncomingKindError    neither a picture nor a page
 |  `- DiskFullError        no room for it
-|- OutputError              a place that cannot be written, or a file there that is not ours
+|- OutputError            a place that cannot be written, or a file there that is not ours
+|  `- NoRoomError          its disk is full
 `- ServeError               the application cannot start or answer
 """
 
@@ -97,6 +98,10 @@ class DiskFullError(IncomingError):
 
 class OutputError(YoungPrismError):
     """A place that cannot be written, or a file in it that we did not make."""
+
+
+class NoRoomError(OutputError):
+    """The disk that it lies on is full."""
 
 
 class ServeError(YoungPrismError):

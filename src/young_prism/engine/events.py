@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from young_prism.core.plan.model import LeftOut, Plan
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
 from young_prism.core.values import ImageFormat, Outcome, Size
 
 
@@ -19,11 +20,12 @@ class Looked:
 
 @dataclass(frozen=True, slots=True)
 class Planned:
-    """The plan stands; `work` is the sum of what is to be made, in the plan's arbitrary units."""
+    """The plan stands; `work` is the sum of what is to be made of `originals`, in the plan's arbitrary units."""
 
     plan: Plan
     notes: tuple[str, ...]
     work: float
+    originals: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,20 +39,49 @@ class Item:
     reason: str
     bytes: int
     remedy: str = ""
+    facet: str = WHOLE_FACET
 
 
 @dataclass(frozen=True, slots=True)
 class OriginalDone:
-    """All items of one original. `error` is set where the original as a whole failed."""
+    """All items of one original. `failure` is set where the original as a whole failed.
+
+    `seconds` are those in workers, 0 for what was there already; `kind` is in words, `width` the original's own.
+    """
 
     original: str
     bytes: int
     items: tuple[Item, ...]
     work: float
     failure: LeftOut | None = None
+    seconds: float = 0.0
+    kind: str = ""
+    width: int = 0
+
+    @property
+    def untouched(self) -> bool:
+        """Whether all of it was there already."""
+        return not self.work and all(item.outcome is Outcome.REUSED for item in self.items)
 
 
-Event = Looked | Planned | OriginalDone
+@dataclass(frozen=True, slots=True)
+class Busy:
+    """What a worker is at: it began an original (`rendition` is None), or a rendition, or made one (`bytes` is over 0)."""
+
+    worker: str
+    original: str
+    rendition: PlannedRendition | None = None
+    bytes: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Halted:
+    """The run waits, and why; empty when it goes on."""
+
+    why: str
+
+
+Event = Looked | Planned | OriginalDone | Busy | Halted
 Listener = Callable[[Event], None]
 
 

@@ -12,9 +12,10 @@ from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, Made, learned, nothing_made
 from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import Mark, Plan, PlannedOriginal
 from young_prism.engine.ledger import Ledger, read_manifest
-from young_prism.engine.pool import Pool
+from young_prism.engine.pool import Job, Pool
 from young_prism.engine.tasks import render_file, render_timeout_s
 
 USUAL_PACE = 0.6
@@ -56,16 +57,18 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
     chosen = _spread(plan, number)
     sizes: dict[str, int] = {}
     began, work = 0.0, 0.0
-    for done in pool().run(
-        render_file,
-        chosen,
-        arguments=lambda original: (str(source), original),
+    job: Job[PlannedOriginal] = Job(
+        function=render_file,
+        arguments=lambda original: (str(source), original, {}, True, None),
         timeout_s=render_timeout_s,
-    ):
+        seconds=lambda original: original.work,
+        memory=expected_memory,
+    )
+    for done in pool().run(chosen, job):
         if began:
             work += done.item.work
         began = began or time.monotonic()
-        for rendered in done.result or []:
+        for rendered in (done.result.rendered if done.result else None) or []:
             sizes[rendered.planned.key] = rendered.bytes if rendered.data else 0
     seconds = time.monotonic() - began
     return Sample(

@@ -22,11 +22,18 @@ from typing import Any
 from pydantic import ValidationError
 
 from young_prism import __version__
-from young_prism.core.manifest.model import MANIFEST_NAME, DroppedEntry, Manifest, RenditionEntry
+from young_prism.core.manifest.model import (
+    MANIFEST_NAME,
+    DroppedEntry,
+    Manifest,
+    OriginalEntry,
+    RenditionEntry,
+)
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.core.render.worth import not_worth_it
-from young_prism.core.values import ImageFormat
+from young_prism.core.values import ImageFormat, Outcome
+from young_prism.engine.earlier import Earlier
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER, Found
 
@@ -49,6 +56,8 @@ class Ledger:
     """(path, key) -> what was tried and not delivered."""
     by_key: dict[str, RenditionEntry | DroppedEntry] = field(default_factory=dict)
     """Key -> what came of it, wherever it lies: a name is no part of a key."""
+    before: dict[str, OriginalEntry] = field(default_factory=dict)
+    """Original -> what the manifest says of it."""
     facts: dict[str, tuple[Stamp, Facts]] = field(default_factory=dict)
     stamps: dict[str, tuple[Stamp, str]] = field(default_factory=dict)
     """Path -> the stamp that a file of ours had, with its sha256."""
@@ -61,6 +70,7 @@ class Ledger:
         manifest = read_manifest(out / MANIFEST_NAME)
         if manifest:
             for original in manifest.originals:
+                ledger.before[original.path] = original
                 ledger._take(original.renditions, original.dropped)
             for orphan in manifest.orphaned:
                 ledger.owned.setdefault(orphan.path, set()).add(orphan.sha256)
@@ -166,12 +176,27 @@ class Ledger:
             files.append((rendition.facet, rendition.format, entry.bytes))
         return left_out == set(not_worth_it(files))
 
-    def elsewhere(self, rendition: PlannedRendition) -> RenditionEntry | DroppedEntry | None:
+    def elsewhere(self, rendition: PlannedRendition) -> Earlier | None:
         """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
         entry = self.by_key.get(rendition.key)
-        if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) != entry.sha256:
+        if entry is None:
             return None
-        return entry
+        if isinstance(entry, RenditionEntry):
+            if self.hash_on_disk(entry.path) != entry.sha256:
+                return None
+            digest, outcome, stand_in = entry.sha256, Outcome(entry.outcome), entry.placeholder or ""
+        else:
+            digest, outcome, stand_in = "", Outcome.SKIPPED, ""
+        place = entry.path
+        return Earlier(
+            size=entry.bytes,
+            sha256=digest,
+            outcome=outcome,
+            reason=entry.reason,
+            placeholder=stand_in,
+            read=(self.out / place).read_bytes,
+            forget=lambda: self.forget(place),
+        )
 
     def is_there(self, rendition: PlannedRendition) -> bool:
         """Whether a rendition was made from the same original in the same way, and lies there untouched."""

@@ -15,7 +15,7 @@ from young_prism.core.values import MAX_PIXELS
 from young_prism.engine.events import Listener, Looked, nobody
 from young_prism.engine.ledger import ours_in
 from young_prism.engine.pages import KnownPages, SiteReader
-from young_prism.engine.pool import Pool
+from young_prism.engine.pool import Job, Workers
 from young_prism.engine.scan import WHOLE, Found, Scan, scan
 from young_prism.engine.tasks import Look, by_library, header_of_file, look_file, look_files
 
@@ -52,7 +52,7 @@ class Looks:
 
 def look_folder(
     source: Path,
-    pool: Callable[[], Pool],
+    pool: Callable[[], Workers],
     *,
     output: Path | None = None,
     scope: Scope = WHOLE,
@@ -104,7 +104,7 @@ def found_paths(found: Scan) -> list[str]:
 
 
 def _results(
-    source: Path, unknown: list[Found], pool: Callable[[], Pool], max_pixels: int, *, closer: bool
+    source: Path, unknown: list[Found], pool: Callable[[], Workers], max_pixels: int, *, closer: bool
 ) -> Iterator[Result]:
     if not unknown:
         return
@@ -123,31 +123,32 @@ def _results(
 
 
 def _in_workers(
-    source: Path, unknown: Iterable[Found], pool: Pool, max_pixels: int, depth: Look
+    source: Path, unknown: Iterable[Found], pool: Workers, max_pixels: int, depth: Look
 ) -> Iterator[Result]:
     """Look at originals in worker processes, small ones many at a time: handing a task over costs as much as a look.
 
-    Where a worker dies or hangs over several, each of them is looked at alone, so that only the culprit fails.
+    Where a worker dies or hangs over several, each of them is looked at by itself, so that only the culprit fails.
     """
     alone: list[Found] = []
-    for done in pool.run(
-        look_files,
-        _batches(unknown),
+    in_batches: Job[list[Found]] = Job(
+        function=look_files,
         arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels, depth),
         timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
-    ):
+        alone_again=False,
+    )
+    for done in pool.run(_batches(unknown), in_batches):
         if done.error is None:
             yield from zip(done.item, done.result, strict=True)
         elif len(done.item) == 1:
             yield done.item[0], done.error
         else:
             alone += done.item
-    for single in pool.run(
-        look_file,
-        alone,
+    singly: Job[Found] = Job(
+        function=look_file,
         arguments=lambda original: (str(source), original.path, max_pixels, depth),
         timeout_s=lambda _: _LOOK_TIMEOUT_S,
-    ):
+    )
+    for single in pool.run(alone, singly):
         yield single.item, single.error or single.result
 
 

@@ -7,7 +7,7 @@ import os
 import secrets
 from pathlib import Path
 
-from young_prism.core.errors import OutputError
+from young_prism.core.errors import NoRoomError, OutputError
 
 PART_PREFIX = ".young-prism-"
 PART_SUFFIX = ".part"
@@ -44,8 +44,8 @@ def _reachable(path: Path) -> bool:
 
 def output_error(error: OSError, target: Path) -> OutputError:
     """Say an operating system's refusal as a sentence with a remedy."""
-    if error.errno == errno.ENOSPC:
-        return OutputError(
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return NoRoomError(
             "The disk is full.", file=str(target), remedy="Make room, then run again: what is done is kept."
         )
     if error.errno == errno.ENAMETOOLONG:

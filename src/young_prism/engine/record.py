@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
@@ -89,9 +89,22 @@ def snippet(
     return picture(rungs, markup, alt=alt, art=art, placeholder="" if transparent else stands_in)
 
 
-def make_manifest(plan: Plan, ledger: Ledger, failures: Iterable[LeftOut]) -> Manifest:
-    """Return the manifest of what is on the disk now, in the order of the plan."""
-    originals = [entry for original in plan.originals if (entry := _original(original, plan, ledger))]
+def make_manifest(
+    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: Collection[str] | None = None
+) -> Manifest:
+    """Return the manifest of what is on the disk now, in the order of the plan.
+
+    Where `only` some originals were asked for, what was said of the others before stands.
+    """
+    originals = [
+        entry
+        for original in plan.originals
+        if (
+            entry := _original(original, plan, ledger)
+            if only is None or original.path in only or ledger.is_done(original)
+            else ledger.before.get(original.path) or _original(original, plan, ledger)
+        )
+    ]
     current = {rendition.path for original in originals for rendition in original.renditions}
     orphans = [
         OrphanEntry(

@@ -4,32 +4,23 @@ from __future__ import annotations
 
 from enum import Enum
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.headers.contract import BytesView, FileView
 from young_prism.core.originals.look import LIBRARY_FORMATS, look, look_at_header
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
-from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.engine.worker import tell
 
 _BASE_TIMEOUT_S = 60.0
 _TIMEOUT_S_A_WORK = 60.0
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Collection, Mapping
 
-    from young_prism.core.render.render import MadeBefore, Rendered
-
-
-def start_worker() -> None:
-    """Load libvips and the codecs once, before the first task arrives."""
-    import signal
-
-    import young_prism.core.render.render  # noqa: F401
-
-    # Ctrl-C reaches the whole group of processes; the parent decides what becomes of the workers.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    from young_prism.core.render.render import MadeBefore, Piece, Rendered
 
 
 def read_original(root: str, path: str) -> bytes:
@@ -106,19 +97,47 @@ def render_timeout_s(original: PlannedOriginal) -> float:
     return _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work
 
 
+class Made(NamedTuple):
+    """What a worker made of an original: all of it, or some pieces that are put together with others."""
+
+    rendered: list[Rendered] | None
+    pieces: dict[str, Piece]
+
+
 def render_file(
     root: str,
     original: PlannedOriginal,
-    known: Mapping[str, MadeBefore] | None = None,
-    verify: bool = True,  # noqa: FBT001, FBT002  (workers are handed their arguments by position)
-) -> list[Rendered]:
-    """Make the renditions of one original that are not `known`, and read each back with `verify`. Raises the errors of `core.render.render.render`, with the name."""
-    # Here, since a first look at headers must not wait for the codecs to load.
-    from young_prism.core.render.render import render
+    known: Mapping[str, MadeBefore],
+    verify: bool,  # noqa: FBT001  (workers are handed their arguments by position)
+    paths: Collection[str] | None,
+) -> Made:
+    """Read an original, and make its renditions: see `render_bytes`."""
+    return render_bytes(read_original(root, original.path), original, known, verify, paths)
 
-    data = read_original(root, original.path)
+
+def render_bytes(
+    data: bytes,
+    original: PlannedOriginal,
+    known: Mapping[str, MadeBefore],
+    verify: bool,  # noqa: FBT001
+    paths: Collection[str] | None,
+) -> Made:
+    """Make the renditions of one original that are not `known`, or just those with certain `paths`.
+
+    Each is read back with `verify`. Raises the errors of `core.render.render.render`, with the file's name.
+    """
+    # Here, since a first look at headers must not wait for the codecs to load.
+    from young_prism.core.render.render import pieces_of, render
+
+    places = {planned.path: place for place, planned in enumerate(original.renditions)}
+
+    def say(planned: PlannedRendition, size: int) -> None:
+        tell((places[planned.path], size))
+
     try:
-        return render(data, original, known or {}, verify=verify)
+        if paths is not None:
+            return Made(None, pieces_of(data, original, paths, verify=verify, tell=say))
+        return Made(render(data, original, known, verify=verify, tell=say), {})
     except YoungPrismError as error:
         error.file = original.path
         raise

@@ -4,35 +4,36 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.render.render import MadeBefore, Rendered, judged
 from young_prism.core.values import Outcome
+from young_prism.engine.cache import Cache
+from young_prism.engine.earlier import Earlier
 from young_prism.engine.ledger import Ledger
 
 
 @dataclass(frozen=True, slots=True)
 class Todo:
-    """An original that is not done: what of it was made before, by path, and what of that lies under another name."""
+    """An original that is not done: what of it was made before, by path, and what of that lies elsewhere."""
 
     original: PlannedOriginal
     known: dict[str, MadeBefore]
-    elsewhere: dict[str, RenditionEntry | DroppedEntry]
+    elsewhere: dict[str, Earlier]
 
     @staticmethod
-    def of(original: PlannedOriginal, ledger: Ledger) -> Todo:
+    def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> Todo:
         """Look up what of an original was made before."""
         known: dict[str, MadeBefore] = {}
-        elsewhere: dict[str, RenditionEntry | DroppedEntry] = {}
+        elsewhere: dict[str, Earlier] = {}
         for rendition in original.renditions:
             place = (rendition.path, rendition.key)
             if ledger.is_there(rendition):
                 known[rendition.path] = MadeBefore(ledger.made[place].bytes, delivered=True)
             elif place in ledger.dropped:
                 known[rendition.path] = MadeBefore(ledger.dropped[place].bytes, delivered=False)
-            elif entry := ledger.elsewhere(rendition):
-                known[rendition.path] = MadeBefore(entry.bytes, isinstance(entry, RenditionEntry))
-                elsewhere[rendition.path] = entry
+            elif earlier := ledger.elsewhere(rendition) or (cache and cache.find(rendition.key)):
+                known[rendition.path] = MadeBefore(earlier.size, earlier.delivered)
+                elsewhere[rendition.path] = earlier
         return Todo(original, known, elsewhere)
 
     @property

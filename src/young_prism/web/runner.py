@@ -20,7 +20,7 @@ from young_prism.core.originals.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, build
+from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
 from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.marks import load_marks
@@ -246,7 +246,7 @@ class Runner:
             Path(job.source.folder),
             out_of(job.source, recipe),
             recipe,
-            jobs=self._jobs,
+            using=With(jobs=self._jobs),
             listen=recorder,
             known=lambda found: facts.get(found.stamp),
             scope=scope_of(
@@ -282,7 +282,7 @@ class _Recorder:
 
     def __call__(self, event: Event) -> None:
         match event:
-            case Planned(plan, _, work):
+            case Planned(plan, _, work, originals):
                 failed = [left for left in plan.left_out if left.failed]
                 self._outcomes[Outcome.FAILED.value] += len(failed)
                 self._outcomes[Outcome.SKIPPED.value] += len(plan.left_out) - len(failed)
@@ -294,7 +294,7 @@ class _Recorder:
                         for left in plan.left_out
                     ],
                     state="running",
-                    originals=len(plan.originals),
+                    originals=originals,
                     planned=plan.renditions,
                     work=work,
                     outcomes=self._outcomes,

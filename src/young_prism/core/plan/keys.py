@@ -14,6 +14,7 @@ from young_prism.core.encode.contract import encoder_version
 from young_prism.core.plan.cuts import Cut
 from young_prism.core.plan.model import Mark, settings_dict, type_settings
 from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.formats import Avif, Jpeg, Webp
 from young_prism.core.values import ImageFormat, Size
 
 PIXELS_VERSION = 1
@@ -64,9 +65,10 @@ def rest_of_key(
     text = f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
     if settings is None:
         return _digest(text)
-    for_pixels = {"placeholder", "placeholder_bytes", "watermark"} - (
-        {"placeholder", "placeholder_bytes"} if placeholder else set()
-    )
+    for_pixels = {"placeholder", "placeholder_bytes", "watermark", "verify", "min_score"}
+    for_pixels -= {"placeholder", "placeholder_bytes"} if placeholder else set()
+    # What was delivered under a lower floor is not verified under a higher one: it is made again, though its bytes are the same.
+    for_pixels -= {"min_score"} if isinstance(settings, Avif | Webp | Jpeg) else set()
     plain = _PLAIN.model_dump()
     different = {
         name: value

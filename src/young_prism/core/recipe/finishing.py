@@ -43,7 +43,7 @@ class Watermark(Part):
 
 
 class Finishing(Part):
-    """Metadata, colour, reduction, placeholder, watermark."""
+    """Metadata, colour, reduction, placeholder, watermark, and what is verified at the end."""
 
     metadata: Literal["none", "rights", "all-but-place", "all"] = "none"
     colour: Literal["srgb", "keep-wide-gamut"] = "srgb"
@@ -53,3 +53,7 @@ class Finishing(Part):
     placeholder_bytes: Annotated[int, Field(ge=100, le=4000)] = 400
     """The longest data URI that a blurred placeholder may be."""
     watermark: Watermark | None = None
+    verify: bool = True
+    """Each rendition is read back before it is delivered."""
+    min_score: Annotated[float, Field(ge=0, le=100)] = 0
+    """A lossy rendition that scores less against its own pixels uncompressed is not delivered; 0 asks for no score."""

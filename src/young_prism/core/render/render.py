@@ -6,7 +6,7 @@ It decodes once a cut, resizes once a rung (each from the largest rung's pixels)
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -25,7 +25,7 @@ from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.kept_metadata import kept
 from young_prism.core.render.squeeze import squeezed
-from young_prism.core.render.target import aimed
+from young_prism.core.render.target import aimed, below
 from young_prism.core.render.verify import fault_of
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import Kind, Outcome
@@ -46,7 +46,7 @@ class Rendered:
     """It was made before, and only its name is new."""
 
 
-class _Made(NamedTuple):
+class Piece(NamedTuple):
     """The file of a rendition before it is judged; `kept` are bytes of the original's own, or what was never lossy again."""
 
     data: bytes
@@ -55,6 +55,24 @@ class _Made(NamedTuple):
     placeholder: str = ""
     clear: bool = False
     """Its pixels are transparent somewhere, and the format can say so."""
+    fault: str = ""
+    """It is not what it was to be, and this is why."""
+
+
+Tell = Callable[[PlannedRendition, int], None]
+"""Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
+
+
+class _How(NamedTuple):
+    """Who is told, the least score of what is lossy, and what metadata go along."""
+
+    tell: Tell
+    floor: float
+    carried: Carried = Carried()
+
+
+def say_nothing(_planned: PlannedRendition, _bytes: int) -> None:
+    """Tell nobody."""
 
 
 _SURELY_CLEAR = 250
@@ -77,11 +95,33 @@ def render(
     known: Mapping[str, MadeBefore] = NOTHING_KNOWN,
     *,
     verify: bool = True,
+    tell: Tell = say_nothing,
 ) -> list[Rendered]:
     """Make the renditions of one original from its bytes, in the order of the plan, but for those that are `known` by path.
 
-    Of the known ones those are handed back that are not worth delivering now, and made again that are now, and were not. Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be
-    decoded whole.
+    Of the known ones those are handed back that are not worth delivering now, and made again that are now, and were not.
+    Raises the errors of `pieces_of`.
+    """
+    new = [r.path for r in original.renditions if r.path not in known]
+    pieces = pieces_of(data, original, new, verify=verify, tell=tell)
+    dropped = judged(original, _sizes(known, pieces))
+    again = [path for path, one in known.items() if not one.delivered and path not in dropped]
+    if again:
+        pieces |= pieces_of(data, original, again, verify=verify, tell=tell)
+    return concluded(original, known, pieces)
+
+
+def pieces_of(
+    data: bytes,
+    original: PlannedOriginal,
+    paths: Collection[str],
+    *,
+    verify: bool = True,
+    tell: Tell = say_nothing,
+) -> dict[str, Piece]:
+    """Make some of the renditions of an original, by path; the others may be made elsewhere, and all be put together.
+
+    Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be decoded whole.
     """
     if hashlib.sha256(data).hexdigest() != original.facts.sha256:
         raise ChangedError(
@@ -89,44 +129,43 @@ def render(
             file=original.path,
             remedy="Run again to take the new one.",
         )
-    made = _make(data, original, [r for r in original.renditions if r.path not in known])
-    faults = _faults(original, made) if verify else {}
-    # What is not what it was to be weighs nothing against the others.
-    sizes = {path: one.bytes for path, one in known.items()} | {
-        path: len(one.data) for path, one in made.items() if path not in faults
+    wanted = [r for r in original.renditions if r.path in paths]
+    verify = verify and original.finishing.verify
+    made = _make(data, original, wanted, _How(tell, original.finishing.min_score if verify else 0))
+    if not verify:
+        return made
+    metadata = original.finishing.metadata
+    return {
+        r.path: made[r.path]._replace(
+            fault=made[r.path].fault
+            or fault_of(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
+        )
+        for r in wanted
+        if r.path in made
     }
+
+
+def concluded(
+    original: PlannedOriginal, known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]
+) -> list[Rendered]:
+    """Judge what was made of an original, wherever it was made; see `render`."""
+    sizes = _sizes(known, pieces)
     dropped = judged(original, sizes)
-    again = _make(
-        data,
-        original,
-        [
-            r
-            for r in original.renditions
-            if r.path in known and not known[r.path].delivered and r.path not in dropped
-        ],
-    )
-    faults |= _faults(original, again) if verify else {}
-    made |= again
     return [
-        _faulty(planned, faults[planned.path])
-        if planned.path in faults
+        _faulty(planned, pieces[planned.path].fault)
+        if planned.path in pieces and pieces[planned.path].fault
         else _dropped(planned, sizes[planned.path], dropped[planned.path])
         if planned.path in dropped
-        else _done(planned, made[planned.path])
+        else _done(planned, pieces[planned.path])
         for planned in original.renditions
-        if planned.path in dropped or planned.path in made
+        if planned.path in dropped or planned.path in pieces
     ]
 
 
-def _faults(original: PlannedOriginal, made: Mapping[str, _Made]) -> dict[str, str]:
-    """Read back what was made; return what is wrong with it, by path."""
-    metadata = original.finishing.metadata
-    found = {
-        r.path: fault_of(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
-        for r in original.renditions
-        if r.path in made
-    }
-    return {path: fault for path, fault in found.items() if fault}
+def _sizes(known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]) -> dict[str, int]:
+    """Return the bytes of each rendition; what is not what it was to be weighs nothing against the others."""
+    fine = {path: len(one.data) for path, one in pieces.items() if not one.fault}
+    return {path: one.bytes for path, one in known.items()} | fine
 
 
 def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
@@ -136,26 +175,34 @@ def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str
     return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
 
 
-def _make(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, _Made]:
-    return _as_it_is(data, original, wanted) | _encode_all(data, original, wanted) if wanted else {}
+def _make(
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], how: _How
+) -> dict[str, Piece]:
+    if not wanted:
+        return {}
+    plain = _as_it_is(data, original, wanted)
+    for planned in wanted:
+        if planned.path in plain:
+            how.tell(planned, len(plain[planned.path].data))
+    return plain | _encode_all(data, original, wanted, how)
 
 
-def _as_it_is(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, _Made]:
+def _as_it_is(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, Piece]:
     """Make what is never resized: copies, squeezed files, animations, drawings as drawings."""
     made = {}
     for planned in wanted:
         match planned.settings:
             case None:
-                made[planned.path] = _Made(data, planned.reason, kept=True)
+                made[planned.path] = Piece(data, planned.reason, kept=True)
             case Squeeze():
                 own, reason = squeezed(data, original.facts, planned.settings, original.finishing.metadata)
-                made[planned.path] = _Made(own, reason, kept=own == data)
+                made[planned.path] = Piece(own, reason, kept=own == data)
             case VectorFormats():
                 clean = sanitised(data)
                 reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
-                made[planned.path] = _Made(clean.data, reason, kept=not clean.removed)
+                made[planned.path] = Piece(clean.data, reason, kept=not clean.removed)
             case Webp() if original.facts.kind is Kind.ANIMATION:
-                made[planned.path] = _Made(_moving(data, planned.settings), planned.reason)
+                made[planned.path] = Piece(_moving(data, planned.settings), planned.reason)
     return made
 
 
@@ -171,22 +218,22 @@ def _moving(data: bytes, settings: Webp) -> bytes:
 
 
 def _encode_all(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]
-) -> dict[str, _Made]:
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], how: _How
+) -> dict[str, Piece]:
     """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels.
 
     The facet's largest rung is what the others are reduced from, whether it is wanted itself or not: the same key, the same
     bytes.
     """
     facts, finishing = original.facts, original.finishing
-    made: dict[str, _Made] = {}
+    made: dict[str, Piece] = {}
     facets: dict[str, list[PlannedRendition]] = {}
     for planned in wanted:
         if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
-    carried = kept(data, facts.format, finishing.metadata)
+    how = how._replace(carried=kept(data, facts.format, finishing.metadata))
     for facet, own in facets.items():
         largest = largest_rung(
             data,
@@ -206,13 +253,19 @@ def _encode_all(
                 pixels = sharpened(pixels)
             for planned in own:
                 if planned.size == size:
-                    made[planned.path] = _rendition(data, original, planned, pixels, carried)
+                    how.tell(planned, -1)
+                    made[planned.path] = _rendition(data, original, planned, pixels, how)
+                    how.tell(planned, len(made[planned.path].data))
     return made
 
 
 def _rendition(
-    data: bytes, original: PlannedOriginal, planned: PlannedRendition, pixels: Any, carried: Carried
-) -> _Made:
+    data: bytes,
+    original: PlannedOriginal,
+    planned: PlannedRendition,
+    pixels: Any,
+    how: _How,
+) -> Piece:
     """Finish the pixels of a rung for one rendition, and encode them."""
     facts, finishing = original.facts, original.finishing
     stand_in = placeholder(pixels, finishing) if planned.placeholder else ""
@@ -220,14 +273,15 @@ def _rendition(
     worn = original.mark is not None and wears_mark(finishing, planned.facet, planned.size)
     if worn and original.mark and watermark:
         pixels = marked(pixels, original.mark.data, watermark)
-    pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
+    pixels = dressed(pixels, how.carried._replace(profile=carried_by(pixels).profile))
     clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
     fresh, reason = encode(pixels, planned, grey=facts.grey and not worn)
     plain = not worn and finishing.metadata == "none" and planned.cut is None
     own = _original_squeezed(data, facts, planned) if plain else None
     if own is not None and len(own) <= len(fresh):
-        return _Made(own, "the original's own pixels were already the smallest", True, stand_in, clear)
-    return _Made(fresh, f"{planned.reason}: {reason}" if reason else planned.reason, False, stand_in, clear)
+        return Piece(own, "the original's own pixels were already the smallest", True, stand_in, clear)
+    reason = f"{planned.reason}: {reason}" if reason else planned.reason
+    return Piece(fresh, reason, False, stand_in, clear, below(how.floor, pixels, fresh, planned))
 
 
 def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes, str]:
@@ -311,7 +365,7 @@ def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
     )
 
 
-def _done(planned: PlannedRendition, made: _Made) -> Rendered:
+def _done(planned: PlannedRendition, made: Piece) -> Rendered:
     return Rendered(
         planned=planned,
         outcome=Outcome.KEPT if made.kept else Outcome.MADE,

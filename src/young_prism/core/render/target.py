@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from young_prism.core.pixels.vips import pyvips
+from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
 from young_prism.core.score.search import smallest_quality
 from young_prism.core.score.ssimulacra2 import Pixels, Reference
@@ -50,6 +51,17 @@ def aimed(pixels: Any, settings: Avif | Webp | Jpeg, encode: Callable[[Any], byt
     if not found.reached:
         return Aimed(found.file, f"{said}: no quality reaches {target:g}")
     return Aimed(found.file, f"{said} for a target of {target:g}")
+
+
+def below(floor: float, pixels: Any, file: bytes, planned: PlannedRendition) -> str:
+    """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
+    lossy = isinstance(planned.settings, Avif | Webp | Jpeg)
+    if not floor or not lossy or min(pixels.width, pixels.height) < _SMALLEST:
+        return ""
+    if pixels.hasalpha() and not planned.format.has_alpha:
+        return ""  # it lies on a matte: these are not its pixels
+    score = Reference(_array(pixels)).score(_array(pyvips.Image.new_from_buffer(file, "")))
+    return f"its score is {score:.1f}, under {floor:g}" if score < floor else ""
 
 
 def _array(image: Any) -> Pixels:

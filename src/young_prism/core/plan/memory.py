@@ -1,0 +1,56 @@
+"""How much memory an original takes while its renditions are made: by pixels and type, from the header alone.
+
+Measured as the growth of a worker's resident memory (`make bench-memory`), rounded up; a worker of its own, with all
+codecs loaded, is counted in. Admission of work hangs on it, and no result does.
+"""
+
+from __future__ import annotations
+
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.recipe.formats import Avif, Squeeze
+from young_prism.core.values import ImageFormat, Kind
+
+_WORKER = 130_000_000
+
+_STREAMED = 0.3
+"""Bytes a pixel of a decoder that goes from top to bottom: lines, and the file itself."""
+
+_WHOLE = {
+    ImageFormat.AVIF: 16.0,
+    ImageFormat.HEIC: 16.0,
+    ImageFormat.WEBP: 5.0,
+    ImageFormat.GIF: 5.0,
+    ImageFormat.BMP: 8.0,
+}
+"""Bytes a pixel of decoders that hold the whole picture."""
+
+_LAYERED = {ImageFormat.JPEG: 6.6, ImageFormat.PNG: 4.2}
+"""Bytes a pixel where each pass of a progressive or interlaced file goes over the whole picture."""
+
+_RUNG = 12.0
+_RUNG_AVIF = 40.0
+"""Bytes a pixel of the largest rung: its pixels, those of the next one, and what an encoder holds."""
+
+
+def expected_memory(original: PlannedOriginal) -> int:
+    """Return the bytes that a worker is expected to take at most for an original, itself included."""
+    facts = original.facts
+    if any(isinstance(rendition.settings, Squeeze) for rendition in original.renditions):
+        return round(
+            _WORKER + facts.bytes * 4 + facts.stored.pixels * 12
+        )  # both files are decoded and compared
+    largest = max((r.size.pixels for r in original.renditions if r.settings), default=0)
+    avif = any(isinstance(rendition.settings, Avif) for rendition in original.renditions)
+    rungs = largest * (_RUNG_AVIF if avif else _RUNG)
+    return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + rungs)
+
+
+def _decoding(facts: Facts) -> float:
+    """Return the bytes a pixel that decoding takes."""
+    if facts.kind is Kind.ANIMATION:
+        return 8.0 * max(1, facts.frames)
+    if facts.layered and facts.format in _LAYERED:
+        return _LAYERED[facts.format]
+    turned = 3.0 if facts.orientation != 1 else 0.0
+    return _WHOLE.get(facts.format, _STREAMED) + turned

@@ -1,0 +1,265 @@
+"""Publishes what workers hand back, and counts; it waits where the disk is full, and gives up where the folder is gone."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, TypeVar
+
+from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
+from young_prism.core.render.render import Rendered
+from young_prism.core.values import Outcome
+from young_prism.engine.cache import Cache
+from young_prism.engine.events import Halted, Item, Listener, OriginalDone
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.publish import output_error, write_atomically
+from young_prism.engine.record import dropped_entry, rendition_entry
+from young_prism.engine.scan import STATE_FOLDER
+from young_prism.engine.todo import Todo
+
+_Written = TypeVar("_Written")
+
+_ASK_AGAIN_S = 0.5
+_SPARE = 1_000_000
+"""Bytes that must be free beside what is to be written."""
+
+
+class StoppedError(Exception):
+    """A person stopped the run while it waited for room."""
+
+
+@dataclass(slots=True)
+class BuildResult:
+    """The count at the end. `bytes_originals` counts the originals that have renditions."""
+
+    manifest: Path
+    outcomes: Counter[Outcome] = field(default_factory=Counter)
+    bytes_originals: int = 0
+    bytes_renditions: int = 0
+    originals: int = 0
+    seconds: float = 0.0
+    failures: list[LeftOut] = field(default_factory=list)
+    skipped: list[LeftOut] = field(default_factory=list)
+    warnings: list[tuple[str, str]] = field(default_factory=list)
+    notes: tuple[str, ...] = ()
+    stopped: bool = False
+
+    @property
+    def renditions(self) -> int:
+        """How many files are delivered, whether made now or before."""
+        return self.outcomes[Outcome.MADE] + self.outcomes[Outcome.REUSED] + self.outcomes[Outcome.KEPT]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the object that `build --json` prints."""
+        return {
+            "originals": self.originals,
+            "renditions": self.renditions,
+            "outcomes": {outcome.value: self.outcomes[outcome] for outcome in Outcome},
+            "bytes": {"originals": self.bytes_originals, "renditions": self.bytes_renditions},
+            "seconds": round(self.seconds, 3),
+            "failures": [failure.as_dict() for failure in self.failures],
+            "skipped": [left.as_dict() for left in self.skipped],
+            "warnings": [{"original": path, "warning": remark} for path, remark in self.warnings],
+            "manifest": str(self.manifest),
+        }
+
+
+class Delivery:
+    """One run's hand on its output folder. Raises `OutputError` when that is gone, `StoppedError` out of a wait."""
+
+    def __init__(
+        self,
+        ledger: Ledger,
+        listen: Listener,
+        cache: Cache | None = None,
+        stopped: Callable[[], bool] = lambda: False,
+    ) -> None:
+        self.ledger = ledger
+        self.result = BuildResult(ledger.out / MANIFEST_NAME)
+        self._listen = listen
+        self._cache = cache
+        self._stopped = stopped
+
+    def reused(self, original: PlannedOriginal) -> None:
+        """Count an original of which all is there."""
+        self._count(original, [self._as_before(planned) for planned in original.renditions], work=0.0)
+
+    def _as_before(self, planned: PlannedRendition) -> Item:
+        entry = self.ledger.made.get((planned.path, planned.key))
+        if entry:
+            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes)
+        left = self.ledger.dropped[planned.path, planned.key]
+        return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
+
+    def publish(self, todo: Todo, rendered: list[Rendered], seconds: float = 0.0) -> bool:
+        """Deliver what was made, and under its new name what was made before; False where that is not there any more."""
+        original = todo.original
+        spoken = {r.planned.path for r in rendered}
+        moved = []
+        for planned in original.renditions:
+            earlier = todo.elsewhere.get(planned.path)
+            if earlier and earlier.delivered and planned.path not in spoken:
+                found = earlier.as_rendered(planned)
+                if found is None:
+                    return False
+                moved.append(found)
+        self._check_folder()
+        files = {r.planned.path: r for r in (*rendered, *moved)}
+        foreign = {path for path, r in files.items() if r.data is not None and self._blocked(path)}
+        ready = [r for path, r in files.items() if r.data is not None and path not in foreign]
+        left_out = [r for r in files.values() if r.outcome is Outcome.SKIPPED]
+        try:
+            self.patiently(
+                lambda: self.ledger.announce(
+                    [rendition_entry(r) for r in ready], [dropped_entry(r) for r in left_out]
+                )
+            )
+        except OutputError as error:
+            self.failed(original, error)
+            return True
+        items = [
+            self._deliver(original, files[planned.path], foreign)
+            if planned.path in files
+            else self._as_before(planned)
+            for planned in original.renditions
+        ]
+        self._fill_cache([*ready, *left_out])
+        self._count(original, items, work=todo.work, seconds=seconds)
+        return True
+
+    def _fill_cache(self, files: list[Rendered]) -> None:
+        for rendered in files:
+            if self._cache and not rendered.reused:
+                self._cache.keep(rendered)
+
+    def _check_folder(self) -> None:
+        """Raise `OutputError` where the output folder is gone, or cannot be written any more."""
+        out = self.ledger.out
+        if not (out / STATE_FOLDER).is_dir():
+            raise OutputError(
+                "The output folder was removed while the run was going on.",
+                file=str(out),
+                remedy="Put it back and run again to go on from there, or run again to make all anew.",
+            )
+        if not os.access(out / STATE_FOLDER, os.W_OK):
+            raise OutputError(
+                "The output folder cannot be written any more.",
+                file=str(out),
+                remedy="Make it writable and run again: what is done is kept.",
+            )
+
+    def patiently(self, write: Callable[[], _Written], room: int = 0) -> _Written:
+        """Write; where the disk is full, say so, and go on when `room` bytes are there. Raises `OutputError`."""
+        halted = False
+        try:
+            while True:
+                try:
+                    return write()
+                except (OSError, OutputError) as error:
+                    problem = (
+                        error if isinstance(error, OutputError) else output_error(error, self.ledger.out)
+                    )
+                    if not isinstance(problem, NoRoomError):
+                        self._check_folder()
+                        raise problem from error
+                if not halted:
+                    halted = True
+                    self._listen(Halted("The disk is full. Make room, and it goes on by itself."))
+                self._wait_for(room + _SPARE)
+        finally:
+            if halted:
+                self._listen(Halted(""))
+
+    def _wait_for(self, room: int) -> None:
+        while True:
+            if self._stopped():
+                raise StoppedError
+            time.sleep(_ASK_AGAIN_S)
+            try:
+                if shutil.disk_usage(self.ledger.out).free >= room:
+                    return
+            except OSError:
+                return  # the folder is gone: the next attempt says so
+
+    def _blocked(self, path: str) -> bool:
+        """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
+        root = os.path.realpath(self.ledger.out)
+        inside = Path(os.path.realpath((self.ledger.out / path).parent)).is_relative_to(root)
+        return not inside or self.ledger.is_foreign(path)
+
+    def _deliver(self, original: PlannedOriginal, rendered: Rendered, foreign: set[str]) -> Item:
+        planned, data = rendered.planned, rendered.data
+        if rendered.outcome is Outcome.FAILED:
+            remedy = "Run again; if it fails again, leave this format out for it, and report it."
+            return self._refused(original, planned, OutputError(rendered.reason, remedy=remedy))
+        if data is None:
+            return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)
+        if planned.path in foreign:
+            return self._refused(
+                original,
+                planned,
+                OutputError(
+                    "A file that Young Prism did not make, or that was changed since, has this name.",
+                    file=planned.path,
+                    remedy="Move it away, or choose another output folder.",
+                ),
+            )
+        try:
+            self.patiently(lambda: write_atomically(self.ledger.out / planned.path, data), len(data))
+        except OutputError as error:
+            return self._refused(original, planned, error)
+        self.ledger.published(planned.path, rendered.sha256)
+        outcome = Outcome.REUSED if rendered.reused else rendered.outcome
+        return _item(planned, outcome, rendered.reason, rendered.bytes)
+
+    def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
+        what = f"{planned.path}: {error.what}"
+        self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
+        return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
+
+    def failed(self, original: PlannedOriginal, error: YoungPrismError) -> None:
+        """Count an original that failed as a whole."""
+        failure = LeftOut.because(original.path, error)
+        self.result.failures.append(failure)
+        items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]
+        self._count(original, items, work=original.work, failure=failure)
+
+    def _count(
+        self,
+        original: PlannedOriginal,
+        items: list[Item],
+        *,
+        work: float,
+        failure: LeftOut | None = None,
+        seconds: float = 0.0,
+    ) -> None:
+        facts = original.facts
+        self.result.originals += 1
+        self.result.outcomes.update(item.outcome for item in items)
+        delivered = [item for item in items if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED)]
+        if delivered:
+            self.result.bytes_originals += facts.bytes
+            self.result.bytes_renditions += sum(item.bytes for item in delivered)
+        self._listen(
+            OriginalDone(
+                original.path,
+                facts.bytes,
+                tuple(items),
+                work,
+                failure,
+                seconds,
+                facts.kind_label,
+                facts.size.width,
+            )
+        )
+
+
+def _item(planned: PlannedRendition, outcome: Outcome, reason: str, size: int, remedy: str = "") -> Item:
+    return Item(planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet)

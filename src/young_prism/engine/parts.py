@@ -1,0 +1,72 @@
+"""Which piece of work goes to a worker: an original whole, or, towards the end of a run, a part of its renditions.
+
+Long ones come first, and what would be the last straggler is divided, so that all workers end together. A divided
+original is decoded once a part; that is why not all are.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from young_prism.core.render.render import Piece
+from young_prism.engine.todo import Todo
+
+_SHARES = 3
+"""An original is divided when it is more than this part of what is left for each worker."""
+
+_LEAST = 0.5
+"""Seconds of work under which a part costs more than it brings."""
+
+_DECODINGS = 3
+"""A part must be this many times the work of decoding its original."""
+
+
+@dataclass(slots=True)
+class Whole:
+    """An original that is worked on, by one worker or in parts; `pieces` are those that are there."""
+
+    todo: Todo
+    parts: int = 1
+    pieces: dict[str, Piece] = field(default_factory=dict)
+    seconds: float = 0.0
+    failed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """What one worker is given: an original, or those of its renditions with these paths."""
+
+    whole: Whole
+    paths: frozenset[str] | None
+    work: float
+
+
+def parts_of(todo: Sequence[Todo], workers: int) -> Iterator[Part]:
+    """Yield what workers are given, the longest first."""
+    ordered = sorted(todo, key=lambda one: (-one.work, one.original.path))
+    left = sum(one.work for one in ordered)
+    for one in ordered:
+        yield from _divided(one, left / (workers * _SHARES), workers)
+        left -= one.work
+
+
+def _divided(one: Todo, share: float, workers: int) -> Iterator[Part]:
+    least = max(_LEAST, _DECODINGS * one.original.decoding)
+    number = min(math.ceil(one.work / max(share, least)), 2 * workers)
+    wanted = sorted(
+        (r for r in one.original.renditions if r.path not in one.known), key=lambda r: (-r.work, r.path)
+    )
+    bins: list[list[str]] = [[] for _ in range(min(number, len(wanted)))]
+    if len(bins) < 2 or workers < 2 or not all(known.delivered for known in one.known.values()):
+        yield Part(Whole(one), None, one.work)
+        return
+    loads = [0.0] * len(bins)
+    for rendition in wanted:
+        lightest = loads.index(min(loads))
+        bins[lightest].append(rendition.path)
+        loads[lightest] += rendition.work
+    whole = Whole(one, parts=len(bins))
+    for load, paths in sorted(zip(loads, bins, strict=True), key=lambda pair: -pair[0]):
+        yield Part(whole, frozenset(paths), load + one.original.decoding)
