@@ -12,6 +12,12 @@ from tests import pictures
 
 
 @pytest.fixture(autouse=True)
+def history_of_its_own(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test writes into the history of the person who runs it."""
+    monkeypatch.setenv("YOUNG_PRISM_DATA", str(tmp_path_factory.getbasetemp() / "history"))
+
+
+@pytest.fixture(autouse=True)
 def nothing_left_behind(tmp_path: Path):
     before = set(threading.enumerate())
     yield

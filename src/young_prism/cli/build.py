@@ -5,13 +5,21 @@ from __future__ import annotations
 import os
 import signal
 import threading
-from typing import Any, Self
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
 
 import click
 
 from young_prism.cli.common import (
+    FOLDER,
     BuildOptions,
     build_options,
+    data_folder,
+    data_option,
+    memory_option,
     on_terminal,
     print_failures,
     print_json,
@@ -19,44 +27,182 @@ from young_prism.cli.common import (
     printable,
     say,
 )
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.plan.decide import matches
+from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
 from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult, With
 from young_prism.engine.build import build as run_build
-from young_prism.engine.events import Event, Looked, OriginalDone, Planned
+from young_prism.engine.cache import Cache
+from young_prism.engine.events import Busy, Event, Halted, Looked, OriginalDone, Planned, Tick
+from young_prism.engine.versions import versions
+from young_prism.history.figures import Figures
+
+if TYPE_CHECKING:
+    from young_prism.engine.pool import Workers
+    from young_prism.history.command import CommandRun
 
 
 @click.command()
 @build_options
 @click.option("--verify/--no-verify", default=True, show_default=True, help="Read back what was made.")
+@click.option("--only", multiple=True, metavar="PATTERN", help="Only these originals now; repeatable.")
+@memory_option
+@click.option(
+    "--cache",
+    "cache_folder",
+    type=FOLDER,
+    envvar="YOUNG_PRISM_CACHE",
+    help="Folder of renditions that several output folders share; safe to delete. Also YOUNG_PRISM_CACHE.",
+)
+@click.option(
+    "--cache-mb", type=click.IntRange(1), default=2000, show_default=True, help="Limit of that folder."
+)
+@click.option("--cluster", metavar="ADDRESS", help="Dask scheduler whose workers make the renditions.")
+@click.option("--report", "report_file", type=FOLDER, help="Write the report as one HTML file.")
+@data_option
+@click.option("--record/--no-record", default=True, show_default=True, help="Keep it in the history of runs.")
 @click.pass_context
-def build(ctx: click.Context, *, options: BuildOptions, verify: bool) -> None:
+def build(
+    ctx: click.Context,
+    *,
+    options: BuildOptions,
+    verify: bool,
+    only: tuple[str, ...],
+    memory_mb: int | None,
+    cache_folder: Path | None,
+    cache_mb: int,
+    cluster: str | None,
+    report_file: Path | None,
+    data: Path | None,
+    record: bool,
+) -> None:
     """Make every rendition of a folder that is not there yet."""
+    using = With(
+        jobs=options.jobs,
+        memory=memory_mb * 1_000_000 if memory_mb else None,
+        verify=verify,
+        cache=Cache(cache_folder, cache_mb * 1_000_000) if cache_folder else None,
+        cluster=_cluster(cluster) if cluster else None,
+    )
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
-    progress = _Bar() if on_terminal() else _Lines()
     try:
-        with progress:
+        with _Told(options, data if record else None, verify=verify, record=record) as told:
             result = run_build(
                 options.source,
                 options.out,
                 options.recipe,
-                using=With(jobs=options.jobs, verify=verify),
-                listen=progress,
+                using=using,
+                listen=told,
                 scope=options.scope,
                 details=options.details,
                 marks=options.marks,
-                stopped=stop.is_set,
+                only=(lambda path: any(matches(one, path) for one in only)) if only else None,
+                stopped=lambda: stop.is_set() or told.asked,
             )
+            told.finish(result)
     finally:
         signal.signal(signal.SIGINT, previous)
     _report(result)
+    if report_file:
+        told.write_report(report_file, result)
     if options.as_json:
         print_json(result.as_dict())
     if result.stopped:
         say("Stopped. What is done is kept; the same command goes on from here.")
         ctx.exit(130)
     ctx.exit(1 if result.outcomes[Outcome.FAILED] else 0)
+
+
+def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:
+    from young_prism.engine.cluster import cluster_at
+
+    return cluster_at(address)
+
+
+class _Told:
+    """Who is told of a build: the person at the terminal, the history, and the report."""
+
+    def __init__(self, options: BuildOptions, data: Path | None, *, verify: bool, record: bool) -> None:
+        self._options = options
+        self._progress = _Bar() if on_terminal() else _Lines()
+        self._verify = verify
+        self._figures = Figures(options.recipe, verify=verify)
+        self._began = datetime.now(UTC)
+        self._run: CommandRun | None = None
+        self._data = data_folder(data)
+        self._record = record
+
+    def __enter__(self) -> Self:
+        if self._record:
+            from young_prism.history.command import CommandRun
+
+            one = self._options
+            self._run = CommandRun(self._data, one.source, one.out, one.recipe, verify=self._verify)
+            if self._run.problem:
+                say(f"Note: {self._run.problem}")
+        self._progress.__enter__()
+        return self
+
+    def __exit__(self, _kind: object, error: BaseException | None, _trace: object) -> None:
+        self._progress.__exit__()
+        if self._run:
+            if error is not None and self._run.recorder:
+                self._run.recorder.failed(_as_ours(error))
+            self._run.close()
+
+    @property
+    def asked(self) -> bool:
+        """Whether it was stopped from the pages."""
+        return bool(self._run and self._run.recorder and self._run.recorder.asked)
+
+    def __call__(self, event: Event) -> None:
+        self._progress(event)
+        if self._run and self._run.recorder:
+            self._run.recorder(event)
+        elif isinstance(event, Planned):
+            self._figures.planned(event)
+        elif isinstance(event, OriginalDone):
+            self._figures.done(event)
+
+    def finish(self, result: BuildResult) -> None:
+        """Write down the end."""
+        if self._run and self._run.recorder:
+            self._run.recorder.finish(result)
+
+    def write_report(self, file: Path, result: BuildResult) -> None:
+        """Write the report as one HTML file. Raises `OutputError`."""
+        from young_prism.engine.publish import write_atomically
+        from young_prism.web.run.single import ReportPage, page_of
+
+        figures = self._run.recorder.figures if self._run and self._run.recorder else self._figures
+        report = ReportPage(
+            title=self._options.source.resolve().name,
+            origin="command",
+            started=self._began,
+            seconds=result.seconds,
+            state="stopped" if result.stopped else "done",
+            recipe=write_recipe(self._options.recipe),
+            versions=versions(),
+            outcomes=figures.outcomes,
+            report=figures.summary.as_dict(),
+            failures=[(one.path, one.error, one.remedy) for one in result.failures],
+            left_out=[(one.path, one.error, one.remedy) for one in result.skipped],
+            before=self._run.report_before() if self._run else None,
+        )
+        write_atomically(file, page_of(report).encode())
+
+
+def _as_ours(error: BaseException) -> YoungPrismError:
+    """Say what ended a build, as one of our errors."""
+    if isinstance(error, YoungPrismError):
+        return error
+    return YoungPrismError(
+        f"It was ended ({type(error).__name__}).",
+        remedy="Run the same command again: what is done is kept.",
+    )
 
 
 def _stop(stop: threading.Event) -> None:
@@ -107,8 +253,10 @@ class _Lines:
                 say(f"Planned {count(plan.renditions, 'rendition')} of {count(self.total, 'original')}")
             case OriginalDone(original=original, items=items):
                 self.done += 1
-                if not all(item.outcome is Outcome.REUSED for item in items):
+                if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
+            case Halted(why):
+                say(why or "It goes on.")
             case _:
                 pass
 
@@ -155,6 +303,10 @@ class _Bar:
             case Planned(_, _, work, total):
                 self._total = total
                 self._update(description="Making", completed=0, total=work or None, done="")
+            case Halted(why):
+                self._update(done=why)
+            case Busy() | Tick():
+                pass
             case OriginalDone(items=items, work=work):
                 self._done += 1
                 self._failed += any(item.outcome is Outcome.FAILED for item in items)

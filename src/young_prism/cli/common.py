@@ -24,6 +24,28 @@ if TYPE_CHECKING:
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
 
+data_option = click.option(
+    "--data",
+    type=FOLDER,
+    envvar="YOUNG_PRISM_DATA",
+    help="Where the history of runs is kept; as for serve. Also YOUNG_PRISM_DATA.",
+)
+memory_option = click.option(
+    "--memory",
+    "memory_mb",
+    type=click.IntRange(300),
+    metavar="MB",
+    help="What all workers together may take; half of the machine's if left out.",
+)
+
+
+def data_folder(given: Path | None) -> Path:
+    """Return where the database is: as told, or where it belongs on this system."""
+    from platformdirs import user_data_path
+
+    return given or user_data_path("young-prism")
+
+
 json_option = click.option(
     "--json", "as_json", is_flag=True, help="Print one JSON object on standard output."
 )

@@ -6,9 +6,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from platformdirs import user_data_path
 
-from young_prism.cli.common import FOLDER, jobs_option, limit_options, say
+from young_prism.cli.common import FOLDER, data_folder, jobs_option, limit_options, memory_option, say
 
 if TYPE_CHECKING:
     from young_prism.engine.incoming import Limits
@@ -35,6 +34,15 @@ port_option = click.option(
 )
 @click.option("--data", type=FOLDER, help="Where the database and renditions are kept.")
 @jobs_option
+@memory_option
+@click.option(
+    "--cache-mb",
+    type=click.IntRange(0),
+    default=2000,
+    show_default=True,
+    help="Limit of the cache that all outputs share; 0 for none.",
+)
+@click.option("--cluster", default="", metavar="ADDRESS", help="Dask scheduler that makes the renditions.")
 @limit_options
 def serve(
     *,
@@ -42,6 +50,9 @@ def serve(
     roots: tuple[Path, ...],
     data: Path | None,
     jobs: int | None,
+    memory_mb: int | None,
+    cache_mb: int,
+    cluster: str,
     limits: Limits,
 ) -> None:
     """Start the pages and print their address; Ctrl-C ends them."""
@@ -58,9 +69,12 @@ def serve(
     listener = claim_port(port)
     app = create_app(
         Settings(
-            data=data or user_data_path("young-prism"),
+            data=data_folder(data),
             roots=tuple(root.resolve() for root in roots),
             jobs=jobs,
+            memory=memory_mb * 1_000_000 if memory_mb else None,
+            cache_bytes=cache_mb * 1_000_000,
+            cluster=cluster,
             limits=limits,
         )
     )

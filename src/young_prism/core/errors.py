@@ -16,6 +16,8 @@ YoungPrismError
 |  `- DiskFullError        no room for it
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
+|- StoreError             the database cannot be read or written
+|- ClusterError           workers on other machines that cannot be used
 `- ServeError               the application cannot start or answer
 """
 
@@ -102,6 +104,14 @@ class OutputError(YoungPrismError):
 
 class NoRoomError(OutputError):
     """The disk that it lies on is full."""
+
+
+class StoreError(YoungPrismError):
+    """The database cannot be read or written."""
+
+
+class ClusterError(YoungPrismError):
+    """Workers on other machines that cannot be used."""
 
 
 class ServeError(YoungPrismError):

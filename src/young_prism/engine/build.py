@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,13 +19,13 @@ from young_prism.core.render.render import Rendered, concluded
 from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.delivery import BuildResult, Delivery, StoppedError
-from young_prism.engine.events import Busy, Listener, Planned, nobody
+from young_prism.engine.events import Busy, Listener, Planned, Tick, nobody
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
 from young_prism.engine.parts import Part, parts_of
 from young_prism.engine.pool import Done, Job, Said, Workers, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
-from young_prism.engine.record import make_manifest
+from young_prism.engine.record import Only, make_manifest
 from young_prism.engine.scan import WHOLE
 from young_prism.engine.tasks import Made, read_original, render_bytes, render_file, render_timeout_s
 from young_prism.engine.todo import Todo, without_copies
@@ -66,14 +66,14 @@ def build(
     scope: Scope = WHOLE,
     details: Details = NO_DETAILS,
     marks: Mapping[str, Mark] = NO_MARKS,
-    only: Collection[str] | None = None,
+    only: Only | None = None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
     Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
-    done at all, or no more. `details` are what was said of single originals, `marks` the recipe's watermarks. `only` are the
-    paths of originals to do now. Once `stopped()` is true, what is under way is finished, and the rest is left for the
+    done at all, or no more. `details` are what was said of single originals, `marks` the recipe's watermarks. `only` says which
+    originals to do now. Once `stopped()` is true, what is under way is finished, and the rest is left for the
     next time.
     """
     began = time.monotonic()
@@ -132,7 +132,7 @@ class _Run:
     delivery: Delivery
     listen: Listener
     stopped: Callable[[], bool]
-    only: Collection[str] | None
+    only: Only | None
     workers: Workers | None = None
     unfinished: set[str] = field(default_factory=set)
     saved: float = field(default_factory=time.monotonic)
@@ -140,7 +140,7 @@ class _Run:
     def execute(self) -> BuildResult:
         """Do all that is to be done, and write down what there is."""
         ledger, plan = self.prepared.ledger, self.prepared.plan
-        asked = [one for one in plan.originals if self.only is None or one.path in self.only]
+        asked = [one for one in plan.originals if self.only is None or self.only(one.path)]
         todo = [self._todo(original) for original in asked if not ledger.is_done(original)]
         self.listen(Planned(plan, self.prepared.looks.notes, sum(one.work for one in todo), len(asked)))
         self.unfinished = {one.original.path for one in todo}
@@ -188,6 +188,7 @@ class _Run:
             memory=lambda part: expected_memory(part.whole.todo.original),
             stopped=self.stopped,
             heard=self._heard,
+            tick=lambda: self.listen(Tick()),
         )
         for done in workers.run(parts_of(todo, workers.jobs), job):
             self._take(done, again)

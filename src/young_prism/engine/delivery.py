@@ -17,7 +17,7 @@ from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRenditi
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
-from young_prism.engine.events import Halted, Item, Listener, OriginalDone
+from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.publish import output_error, write_atomically
 from young_prism.engine.record import dropped_entry, rendition_entry
@@ -182,6 +182,7 @@ class Delivery:
             if self._stopped():
                 raise StoppedError
             time.sleep(_ASK_AGAIN_S)
+            self._listen(Tick())
             try:
                 if shutil.disk_usage(self.ledger.out).free >= room:
                     return

@@ -58,11 +58,6 @@ class OriginalDone:
     kind: str = ""
     width: int = 0
 
-    @property
-    def untouched(self) -> bool:
-        """Whether all of it was there already."""
-        return not self.work and all(item.outcome is Outcome.REUSED for item in self.items)
-
 
 @dataclass(frozen=True, slots=True)
 class Busy:
@@ -81,7 +76,12 @@ class Halted:
     why: str
 
 
-Event = Looked | Planned | OriginalDone | Busy | Halted
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """Time goes by; comes every now and then, so that a door need not have a clock of its own."""
+
+
+Event = Looked | Planned | OriginalDone | Busy | Halted | Tick
 Listener = Callable[[Event], None]
 
 

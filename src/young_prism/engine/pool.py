@@ -72,7 +72,7 @@ class Job(Generic[Item]):
     """How one function runs over many items.
 
     `seconds` and `memory` (bytes) are what an item is expected to take. With `alone_again` an item whose worker died or hung
-    is tried once more with nothing beside it; `heard` is told what workers say.
+    is tried once more with nothing beside it; `heard` is told what workers say, and `tick` called every now and then.
     """
 
     function: Callable[..., Any]
@@ -83,6 +83,7 @@ class Job(Generic[Item]):
     stopped: Callable[[], bool] = lambda: False
     alone_again: bool = True
     heard: Callable[[Said[Item]], None] = lambda _: None
+    tick: Callable[[], None] = lambda: None
 
 
 class Workers(Protocol):
@@ -209,6 +210,7 @@ class Pool:
             if not running:
                 return
             wait(running, timeout=_LOOK_EVERY_S, return_when=FIRST_COMPLETED)
+            job.tick()
             for slot in slots:
                 slot.hear(job.heard)
                 for task in [task for task in slot.tasks if task.future.done()]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
@@ -22,6 +22,9 @@ from young_prism.core.recipe.model import Markup
 from young_prism.core.render.render import Rendered
 from young_prism.core.values import ImageFormat, Outcome, Size
 from young_prism.engine.ledger import Ledger
+
+Only = Callable[[str], bool]
+"""Whether an original, by its path, is one of those that were asked for."""
 
 
 def rendition_entry(rendered: Rendered) -> RenditionEntry:
@@ -90,7 +93,7 @@ def snippet(
 
 
 def make_manifest(
-    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: Collection[str] | None = None
+    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: Only | None = None
 ) -> Manifest:
     """Return the manifest of what is on the disk now, in the order of the plan.
 
@@ -101,7 +104,7 @@ def make_manifest(
         for original in plan.originals
         if (
             entry := _original(original, plan, ledger)
-            if only is None or original.path in only or ledger.is_done(original)
+            if only is None or only(original.path) or ledger.is_done(original)
             else ledger.before.get(original.path) or _original(original, plan, ledger)
         )
     ]

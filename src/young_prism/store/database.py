@@ -8,17 +8,23 @@ from typing import Any
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.exc import DatabaseError
+
+from young_prism.store.sessions import store_error
 
 
 def open_database(file: Path) -> Engine:
-    """Open (and make or migrate) the database in `file`."""
-    file.parent.mkdir(parents=True, exist_ok=True)
-    engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": 30})
-    event.listen(engine, "connect", _set_up)
-    with engine.begin() as connection:
-        config = migrations_config()
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+    """Open (and make or migrate) the database in `file`. Raises `StoreError` where it cannot be."""
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": 30})
+        event.listen(engine, "connect", _set_up)
+        with engine.begin() as connection:
+            config = migrations_config()
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+    except (OSError, DatabaseError) as error:
+        raise store_error(error, str(file)) from error
     return engine
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import JSON, DateTime, Float, ForeignKey, Integer, String, Text, UniqueConstraint
+from sqlalchemy import JSON, DateTime, Float, ForeignKey, Integer, String, Text, UniqueConstraint, false
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -132,12 +132,33 @@ class RunRow(Base):
     bytes_originals: Mapped[int] = mapped_column(Integer, default=0)
     bytes_renditions: Mapped[int] = mapped_column(Integer, default=0)
     outcomes: Mapped[dict[str, int]] = mapped_column(JSON, default=dict)
+    out_folder: Mapped[str] = mapped_column(default="", server_default="")
+    worker: Mapped[str] = mapped_column(String(80), default="", server_default="")
+    """The process that works on it, as `host:number`."""
+    seen_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    """When that process was last heard of."""
+    halted: Mapped[str] = mapped_column(default="", server_default="")
+    """Why it waits, empty while it does not."""
+    live: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    """What each worker is at, and the pace."""
+    versions: Mapped[dict[str, str]] = mapped_column(JSON, default=dict, server_default="{}")
+    log: Mapped[list[list[Any]]] = mapped_column(JSON, default=list, server_default="[]")
+    """Pairs of seconds since the start and a line."""
+    report: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    """The figures of `core.report.summary.Summary`, when it is over."""
+    only: Mapped[list[str] | None] = mapped_column(JSON)
+    """The originals that were asked for; None for all."""
+    quick: Mapped[bool] = mapped_column(default=False, server_default=false())
+    """Somebody waits for it: it goes before others."""
     error: Mapped[str | None]
     remedy: Mapped[str | None]
 
 
 class ItemRow(Base):
-    """One planned rendition of a run with its outcome; `path` is empty where an original failed as a whole."""
+    """One planned rendition of a run with its outcome; `path` is empty where an original failed as a whole.
+
+    Originals that were there already, all of them, have none.
+    """
 
     __tablename__ = "item"
 
@@ -153,3 +174,4 @@ class ItemRow(Base):
     remedy: Mapped[str] = mapped_column(default="")
     bytes: Mapped[int] = mapped_column(Integer)
     original_bytes: Mapped[int] = mapped_column(Integer, default=0)
+    facet: Mapped[str] = mapped_column(String(40), default="whole", server_default="whole")

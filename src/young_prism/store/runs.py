@@ -1,23 +1,26 @@
-"""Runs and their items: what the engine did for the pages, and when."""
+"""Runs and their items: what the engine did, for whichever door, and when."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import select, update
+from sqlalchemy import delete, func, insert, select, update
 
 from young_prism.store.models import ItemRow, RunRow, SourceRow
 from young_prism.store.sessions import Sessions
 
-ACTIVE = ("waiting", "looking", "running", "stopping")
+ACTIVE = ("waiting", "looking", "running", "stopping", "pausing")
 """States of a run that is not over."""
+
+LOST_AFTER_S = 60
+"""So long after it was last heard of, a run that another process works on counts as interrupted."""
 
 
 class RunRecords(Sessions):
     """The part of the store that holds runs."""
 
-    def start_run(self, source_id: int, *, origin: str, recipe: str, version: str) -> int:
+    def start_run(self, source_id: int, *, origin: str, recipe: str, version: str, **values: object) -> int:
         """Put a run on record that is waiting to begin; return its number."""
         with self._session() as session:
             row = RunRow(
@@ -27,7 +30,9 @@ class RunRecords(Sessions):
                 recipe=recipe,
                 version=version,
                 started_at=datetime.now(UTC),
+                seen_at=datetime.now(UTC),
                 outcomes={},
+                **values,
             )
             session.add(row)
             session.flush()
@@ -38,28 +43,75 @@ class RunRecords(Sessions):
         with self._session() as session:
             session.execute(update(RunRow).where(RunRow.id == run_id).values(**values))
 
-    def add_items(self, run_id: int, items: Sequence[Mapping[str, object]], **values: object) -> None:
-        """Add items to a run, and set columns of it, in one go."""
+    def add_items(self, run_id: int, items: Sequence[Mapping[str, object]], **values: object) -> str:
+        """Add items to a run, and set columns of it, in one go; return the state that it is in, empty if it is gone."""
         with self._session() as session:
-            session.add_all(ItemRow(run_id=run_id, **item) for item in items)
+            state = session.scalar(select(RunRow.state).where(RunRow.id == run_id))
+            if state is None:
+                return ""
+            if items:
+                session.execute(insert(ItemRow), [{"run_id": run_id, **item} for item in items])
             session.execute(update(RunRow).where(RunRow.id == run_id).values(**values))
+            return state
+
+    def take_up(self, run_id: int) -> dict[str, str]:
+        """Begin a run anew that was begun before: its items go. Return the outcomes that they had, by path."""
+        with self._session() as session:
+            query = select(ItemRow).where(ItemRow.run_id == run_id, ItemRow.path != "")
+            outcomes = {row.path: row.outcome for row in session.scalars(query)}
+            session.execute(delete(ItemRow).where(ItemRow.run_id == run_id))
+            return outcomes
 
     def run(self, run_id: int) -> RunRow | None:
         """Return one run."""
         with self._session() as session:
             return session.get(RunRow, run_id)
 
-    def runs(self, source_id: int, *, limit: int = 20) -> list[RunRow]:
-        """Return a source's runs, newest first."""
+    def runs(self, source_id: int | None = None, *, limit: int = 20) -> list[RunRow]:
+        """Return a source's runs, or all of them, newest first."""
+        query = select(RunRow).order_by(RunRow.id.desc()).limit(limit)
+        if source_id is not None:
+            query = query.where(RunRow.source_id == source_id)
         with self._session() as session:
-            return list(
-                session.scalars(
-                    select(RunRow)
-                    .where(RunRow.source_id == source_id)
-                    .order_by(RunRow.id.desc())
-                    .limit(limit)
+            return list(session.scalars(query))
+
+    def run_before(self, run: RunRow) -> RunRow | None:
+        """Return the run before this one into the same folder that ended and has a report."""
+        query = select(RunRow).where(
+            RunRow.source_id == run.source_id,
+            RunRow.out_folder == run.out_folder,
+            RunRow.id < run.id,
+            RunRow.state == "done",
+            RunRow.only.is_(None),
+            RunRow.report.is_not(None),
+        )
+        with self._session() as session:
+            return session.scalar(query.order_by(RunRow.id.desc()))
+
+    def count_runs(self) -> int:
+        """Return how many runs are on record."""
+        with self._session() as session:
+            return session.scalar(select(func.count(RunRow.id))) or 0
+
+    def prune_runs(self, *, keep: int | None = None, before: datetime | None = None) -> int:
+        """Take runs off the record that are over: all but the newest `keep` of each source, and those from before a time.
+
+        The newest run of a source always stays. Return how many went.
+        """
+        with self._session() as session:
+            gone = []
+            kept: dict[int, int] = {}
+            query = select(RunRow.id, RunRow.source_id, RunRow.state, RunRow.started_at)
+            for number, source, state, started in session.execute(query.order_by(RunRow.id.desc())):
+                kept[source] = kept.get(source, 0) + 1
+                old = (keep is not None and kept[source] > keep) or (
+                    before is not None and started.replace(tzinfo=UTC) < before
                 )
-            )
+                if old and kept[source] > 1 and state not in ACTIVE:
+                    gone.append(number)
+            for number in gone:
+                session.execute(delete(RunRow).where(RunRow.id == number))
+            return len(gone)
 
     def pace(self, source_id: int) -> float | None:
         """Return how many seconds a unit of work took in the newest runs: a source's own, or else any; None without one."""
@@ -72,16 +124,21 @@ class RunRecords(Sessions):
                 return sum(seconds for seconds, _ in rows) / sum(work for _, work in rows)
         return None
 
-    def active_run(self) -> tuple[RunRow, SourceRow] | None:
-        """Return the run that is going on now, with its source."""
+    def active_runs(self) -> list[tuple[RunRow, SourceRow]]:
+        """Return the runs that are going on now, with their sources; those that somebody waits for come first."""
         with self._session() as session:
-            row = session.execute(
+            rows = session.execute(
                 select(RunRow, SourceRow)
                 .join(SourceRow, SourceRow.id == RunRow.source_id)
                 .where(RunRow.state.in_(ACTIVE))
-                .order_by(RunRow.id)
-            ).first()
-            return (row[0], row[1]) if row else None
+                .order_by(RunRow.quick.desc(), RunRow.id)
+            ).all()
+            return [(row[0], row[1]) for row in rows]
+
+    def active_run(self) -> tuple[RunRow, SourceRow] | None:
+        """Return the run that is going on now, with its source."""
+        rows = self.active_runs()
+        return next(iter([row for row in rows if row[0].state != "waiting"] or rows), None)
 
     def items(self, run_id: int, *, original: str | None = None) -> list[ItemRow]:
         """Return a run's items, of one original if given."""
@@ -91,11 +148,27 @@ class RunRecords(Sessions):
         with self._session() as session:
             return list(session.scalars(query))
 
-    def close_interrupted_runs(self) -> int:
-        """Mark runs that an earlier server left open; return how many."""
+    def failed_originals(self, run_id: int) -> list[str]:
+        """Return the originals of which something failed in a run."""
+        query = select(ItemRow.original).where(ItemRow.run_id == run_id, ItemRow.outcome == "failed")
         with self._session() as session:
-            rows = list(session.scalars(select(RunRow).where(RunRow.state.in_(ACTIVE))))
+            return list(session.scalars(query.distinct().order_by(ItemRow.original)))
+
+    def interrupted_runs(self, *, origins: Sequence[str] | None = None) -> list[RunRow]:
+        """Mark runs as interrupted that nobody works on any more, and return them.
+
+        Those of `origins`, which the caller's own process works on; without them those that were not heard of for a while.
+        """
+        query = select(RunRow).where(RunRow.state.in_(ACTIVE))
+        if origins is not None:
+            query = query.where(RunRow.origin.in_(origins))
+        else:
+            since = datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S)
+            query = query.where(RunRow.origin == "command", RunRow.seen_at < since)
+        with self._session() as session:
+            rows = list(session.scalars(query.order_by(RunRow.id)))
             for row in rows:
-                row.state = "interrupted"
+                row.state = {"pausing": "paused", "stopping": "stopped"}.get(row.state, "interrupted")
                 row.ended_at = datetime.now(UTC)
-            return len(rows)
+                row.live = {}
+            return rows

@@ -6,7 +6,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
+
+from young_prism.core.errors import StoreError
 
 
 class Sessions:
@@ -17,5 +20,16 @@ class Sessions:
 
     @contextmanager
     def _session(self) -> Iterator[Session]:
-        with Session(self._engine, expire_on_commit=False) as session, session.begin():
-            yield session
+        try:
+            with Session(self._engine, expire_on_commit=False) as session, session.begin():
+                yield session
+        except OperationalError as error:
+            raise store_error(error, str(self._engine.url.database)) from error
+
+
+def store_error(error: Exception, file: str) -> StoreError:
+    """Say what is wrong with the database: locked, full disk, no permission."""
+    what = str(getattr(error, "orig", error)).rstrip(".")
+    return StoreError(
+        f"The database cannot be used ({what}).", file=file, remedy="Make room, or check its permissions."
+    )

@@ -31,6 +31,8 @@ from young_prism.store.slugs import free_slug
 Stamp = tuple[int, int, int]
 KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
 EVERYTHING = Scope()
+COMMAND = "command"
+"""Kind of a source that is none for people: a folder that was built by command."""
 
 
 class Store(RunRecords):
@@ -55,11 +57,17 @@ class Store(RunRecords):
         *,
         scope: Scope = EVERYTHING,
         pages_folder: Path | None = None,
+        kind: str = "folder",
     ) -> SourceRow:
-        """Add a folder; a folder that is a source already is returned as it is."""
+        """Add a folder; a folder that is a source already is returned as it is.
+
+        One of the kind `COMMAND` was only built by command: it is not among the sources until it is added as one.
+        """
         with self._session() as session:
             known = session.scalar(select(SourceRow).where(SourceRow.folder == str(folder)))
             if known:
+                if known.kind == COMMAND and kind != COMMAND:
+                    known.kind = kind  # it was only built by command so far; now a person wants to see it
                 return known
             slug = free_slug(name, set(session.scalars(select(SourceRow.slug))), otherwise="source")
             return _new_source(
@@ -71,6 +79,7 @@ class Store(RunRecords):
                 include=list(scope.include),
                 exclude=list(scope.exclude),
                 pages_folder=str(pages_folder or ""),
+                kind=kind,
             )
 
     def add_upload(self, name: str, uploads: Path, out_root: Path) -> SourceRow:
@@ -111,9 +120,15 @@ class Store(RunRecords):
             session.execute(_bumped(source_id).values(recipe=text))
 
     def sources(self) -> list[SourceRow]:
-        """Return all sources, by name."""
+        """Return all sources, by name, but for folders that were only built by command."""
+        query = select(SourceRow).where(SourceRow.kind != COMMAND).order_by(SourceRow.name)
         with self._session() as session:
-            return list(session.scalars(select(SourceRow).order_by(SourceRow.name)))
+            return list(session.scalars(query))
+
+    def all_sources(self) -> dict[int, SourceRow]:
+        """Return whatever runs may belong to, by number."""
+        with self._session() as session:
+            return {row.id: row for row in session.scalars(select(SourceRow))}
 
     def source(self, slug: str) -> SourceRow | None:
         """Return one source by the name in its address."""

@@ -14,10 +14,7 @@ from flask import Flask, Response, render_template, request, url_for
 from flask_wtf.csrf import CSRFProtect
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from young_prism import __version__
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.report import figures
-from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
 from young_prism.web import files, intake, library, picture, recipe, run, sources, uploads
@@ -27,6 +24,7 @@ from young_prism.web.context import Services, services
 from young_prism.web.intake import MOST_PATHS
 from young_prism.web.path import stops
 from young_prism.web.runner import Runner
+from young_prism.web.words import give_words
 
 _CONTENT_SECURITY_POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -48,13 +46,10 @@ def create_app(settings: Settings) -> Flask:
         TRUSTED_HOSTS=["127.0.0.1", "localhost", "[::1]"],  # no other site's name may lead here
     )
     store = Store(settings.database)
-    store.close_interrupted_runs()
     for waiting in settings.uploads.glob("*/waiting"):
         remove_leftovers(waiting)  # what an earlier server was receiving when it ended
     catalogues = Catalogues(store)
-    app.extensions["young_prism"] = Services(
-        settings, store, Runner(store, catalogues, settings.jobs), catalogues
-    )
+    app.extensions["young_prism"] = Services(settings, store, Runner(store, catalogues, settings), catalogues)
     # Before the check of the token, which may read a form already.
     app.before_request(_make_room)
     CSRFProtect(app)
@@ -96,15 +91,8 @@ def _secret(data: Path) -> str:
 
 
 def _add_words(app: Flask) -> None:
-    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters.update(
-        bytes=figures.format_bytes,
-        duration=figures.format_duration,
-        count=figures.count,
-        num=figures.plain_number,
-        format_label=lambda name: ImageFormat(name).label,
-    )
-    app.jinja_env.globals.update(asset=_asset, saving=figures.format_saving, version=__version__)
+    give_words(app.jinja_env)
+    app.jinja_env.globals.update(asset=_asset)
 
     @app.context_processor
     def every_page() -> dict[str, Any]:

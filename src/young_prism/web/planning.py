@@ -17,10 +17,10 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.figures import count
 from young_prism.engine.guess import USUAL_PACE, learned_from, made_in
 from young_prism.engine.ledger import JOURNAL, Ledger
-from young_prism.engine.marks import find_marks
+from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.catalogue import Catalogue, out_of, recipe_of
 from young_prism.web.context import services
 
 
@@ -95,3 +95,10 @@ def _stamps(out: Path) -> list[int]:
         except OSError:
             stamps += [0, 0]
     return stamps
+
+
+def begin(source: SourceRow, only: list[str] | None = None) -> int:
+    """Start a run and return its number. Raises `RecipeError` now for what would fail in each original."""
+    recipe = recipe_of(source)
+    load_marks(recipe, Path(source.folder))
+    return services().runner.start(source, recipe, origin="page", only=only)

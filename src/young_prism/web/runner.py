@@ -8,28 +8,31 @@ from __future__ import annotations
 import logging
 import queue
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from young_prism import __version__
 from young_prism.core.errors import ServeError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
-from young_prism.engine.events import Event, Item, Looked, OriginalDone, Planned
+from young_prism.engine.build import With, build
+from young_prism.engine.cluster import cluster_at
+from young_prism.engine.events import Event, Looked
 from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pages import SiteReader
 from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.scan import Found
-from young_prism.store.models import SourceRow
+from young_prism.engine.versions import versions
+from young_prism.history.recorder import Recorder, worker_name
+from young_prism.store.models import RunRow, SourceRow
+from young_prism.store.runs import ACTIVE
 from young_prism.store.store import Stamp, Store
 from young_prism.web.catalogue import Catalogue, Catalogues, out_of, scope_of
+from young_prism.web.config import Settings
 
 _log = logging.getLogger(__name__)
 
@@ -44,37 +47,60 @@ class LookProgress:
     closer: bool = False
 
 
+OWN_ORIGINS = ("page", "upload", "api", "watcher")
+"""Who may have started a run that this process works on."""
+
+_BULK_NICE = 10
+
+
 @dataclass(slots=True)
 class _Job:
     source: SourceRow
     run_id: int | None = None
     stop: threading.Event = field(default_factory=threading.Event)
+    over: threading.Event = field(default_factory=threading.Event)
     keep_marks: bool = False
+    quick: bool = False
+    makes_way: bool = False
+    after: _Job | None = None
+    """A longer run at the same source, which makes way for this one and goes on after it."""
 
 
 class Runner:
-    """Two queues, each on a thread of its own: looks must not wait for a run, nor a run for looks at other sources."""
+    """Three queues, each on a thread of its own: looks must not wait for a run, nor a run for looks at other sources, nor
+    somebody who waits for a few originals for a run over thousands.
+    """
 
-    def __init__(self, store: Store, catalogues: Catalogues, jobs: int | None = None) -> None:
+    def __init__(self, store: Store, catalogues: Catalogues, settings: Settings) -> None:
         self._store = store
         self._catalogues = catalogues
-        self._jobs = jobs
+        self._settings = settings
+        self._jobs = settings.jobs
         self._by_run: dict[int, _Job] = {}
         self._looks: dict[int, LookProgress] = {}
         self._again: dict[int, _Job] = {}
         self._lock = threading.Lock()
         self._source_locks: dict[int, threading.Lock] = {}
         self._closing = threading.Event()
-        self._queues: tuple[queue.Queue[_Job | None], queue.Queue[_Job | None]] = (
-            queue.Queue(),
-            queue.Queue(),
-        )
+        self._queues: tuple[queue.Queue[_Job | None], ...] = (queue.Queue(), queue.Queue(), queue.Queue())
+        self._take_up_interrupted()
         self._threads = [
             threading.Thread(target=work, name="runner")
-            for work in (self._work_on_looks, lambda: self._work(self._queues[1]))
+            for work in (
+                self._work_on_looks,
+                lambda: self._work(self._queues[1]),
+                lambda: self._work(self._queues[2]),
+            )
         ]
         for thread in self._threads:
             thread.start()
+
+    def _take_up_interrupted(self) -> None:
+        """Go on with the runs that an earlier server was at when it ended."""
+        sources = self._store.all_sources()
+        for run in self._store.interrupted_runs(origins=OWN_ORIGINS):
+            if run.state == "interrupted" and run.source_id in sources:
+                self._enqueue(sources[run.source_id], run)
 
     def look(self, source: SourceRow, *, again: bool = False, keep_marks: bool = False) -> None:
         """Look at a source soon; one that failed is repeated only `again`.
@@ -98,26 +124,74 @@ class Runner:
         """Return how far the look at a source is, None when there is none going on."""
         return self._looks.get(source_id)
 
-    def start(self, source: SourceRow, recipe: Recipe, *, origin: str) -> int:
-        """Start a run, or return the one that is going on for this source already."""
+    def start(
+        self,
+        source: SourceRow,
+        recipe: Recipe,
+        *,
+        origin: str,
+        only: Sequence[str] | None = None,
+    ) -> int:
+        """Start a run, or return the one that is going on for this source already.
+
+        `only` are the originals to do now, for which somebody waits: a longer run at this source makes way for them, and goes
+        on after it.
+        """
+        with self._lock:
+            going_on = next((job for job in self._by_run.values() if job.source.id == source.id), None)
+            if going_on and going_on.run_id is not None and (only is None or going_on.quick):
+                return going_on.run_id
+            run_id = self._store.start_run(
+                source.id,
+                origin=origin,
+                recipe=write_recipe(recipe),
+                version=__version__,
+                out_folder=str(out_of(source, recipe)),
+                only=list(only) if only is not None else None,
+                quick=only is not None,
+                worker=worker_name(),
+                versions=versions(),
+            )
+            job = self._by_run[run_id] = _Job(source, run_id, quick=only is not None, after=going_on)
+            if going_on:
+                going_on.makes_way = True
+                going_on.stop.set()
+        self._put(job)
+        return run_id
+
+    def _enqueue(self, source: SourceRow, run: RunRow) -> None:
+        """Go on with a run that was begun before."""
+        self._store.change_run(
+            run.id, state="waiting", ended_at=None, error=None, remedy=None, worker=worker_name()
+        )
+        with self._lock:
+            job = self._by_run[run.id] = _Job(source, run.id, quick=run.quick)
+        self._put(job)
+
+    def _put(self, job: _Job) -> None:
+        self._queues[2 if job.quick else 1].put(job)
+
+    def go_on(self, source: SourceRow, run: RunRow) -> int:
+        """Go on with a run that was paused, stopped, interrupted or failed; or return the one that is going on."""
         with self._lock:
             for run_id, job in self._by_run.items():
                 if job.source.id == source.id:
                     return run_id
-            run_id = self._store.start_run(
-                source.id, origin=origin, recipe=write_recipe(recipe), version=__version__
-            )
-            job = _Job(source, run_id)
-            self._by_run[run_id] = job
-        self._queues[1].put(job)
-        return run_id
+        self._enqueue(source, run)
+        return run.id
 
-    def stop(self, run_id: int) -> None:
-        """Ask a run to end after what is under way. What is done is kept."""
-        job = self._by_run.get(run_id)
-        if job and not job.stop.is_set():
-            job.stop.set()
-            self._store.change_run(run_id, state="stopping")
+    def stop(self, run_id: int, *, pause: bool = False) -> None:
+        """Ask a run to end, or to wait, after what is under way. What is done is kept."""
+        run = self._store.run(run_id)
+        if run is None:
+            return
+        if run.state == "paused" and not pause:
+            self._store.change_run(run_id, state="stopped")
+        elif run.state in ACTIVE and run.state != "stopping":
+            self._store.change_run(run_id, state="pausing" if pause else "stopping")
+            job = self._by_run.get(run_id)  # a command asks the store by itself
+            if job:
+                job.stop.set()
 
     def close(self) -> None:
         """Stop everything and wait for it."""
@@ -160,6 +234,7 @@ class Runner:
         with self._lock:
             if job.run_id is not None:
                 self._by_run.pop(job.run_id, None)
+                job.over.set()
                 return
             waiting = self._again.pop(job.source.id, None)
             if waiting:
@@ -172,7 +247,13 @@ class Runner:
             self._looks[job.source.id] = LookProgress(error=line)
         else:
             self._store.change_run(
-                job.run_id, state="failed", error=what, remedy=remedy, ended_at=datetime.now(UTC)
+                job.run_id,
+                state="failed",
+                error=what,
+                remedy=remedy,
+                ended_at=datetime.now(UTC),
+                live={},
+                halted="",
             )
 
     def _look(self, source: SourceRow, *, keep_marks: bool) -> Looks:
@@ -229,24 +310,60 @@ class Runner:
         return looks
 
     def _run(self, job: _Job, run_id: int) -> None:
+        longer = job.after
+        if longer and longer.run_id is not None:
+            longer.over.wait()
+            try:
+                self._run_alone(job, run_id)
+            finally:
+                row = self._store.run(longer.run_id)
+                if row and row.state == "waiting" and not self._closing.is_set():
+                    self._enqueue(longer.source, row)
+                elif row and row.state in ("stopping", "pausing"):
+                    state = "stopped" if row.state == "stopping" else "paused"
+                    self._store.change_run(row.id, state=state, ended_at=datetime.now(UTC))
+        else:
+            self._run_alone(job, run_id)
+
+    def _run_alone(self, job: _Job, run_id: int) -> None:
+        row = self._store.run(run_id)
+        assert row is not None  # noqa: S101  (it was made by `start`)
         if job.stop.is_set():
-            self._store.change_run(run_id, state="stopped", ended_at=datetime.now(UTC))
+            if self._closing.is_set() and row.state not in ("stopping", "pausing"):
+                return  # the next server goes on
+            self._store.change_run(
+                run_id,
+                state="paused" if row.state == "pausing" else "stopped",
+                ended_at=datetime.now(UTC),
+            )
             return
+        recipe = read_recipe(row.recipe)
+        recorder = Recorder(
+            self._store,
+            run_id,
+            recipe,
+            verify=recipe.finishing.verify,
+            pace=self._store.pace(job.source.id),
+            earlier=self._store.take_up(run_id),
+        )
         self._store.change_run(run_id, state="looking")
         try:
             looks = self._look(job.source, keep_marks=True)
         finally:
             self._looks.pop(job.source.id, None)
         facts = {found.stamp: known for found, known in looks.seen.values()}
-        row = self._store.run(run_id)
-        assert row is not None  # noqa: S101  (it was made by `start`)
-        recorder = _Recorder(self._store, run_id)
-        recipe = read_recipe(row.recipe)
+        settings = self._settings
         result = build(
             Path(job.source.folder),
-            out_of(job.source, recipe),
+            Path(row.out_folder) if row.out_folder else out_of(job.source, recipe),
             recipe,
-            using=With(jobs=self._jobs),
+            using=With(
+                jobs=settings.jobs,
+                memory=settings.memory,
+                nice=0 if job.quick else _BULK_NICE,
+                cache=settings.cache,
+                cluster=cluster_at(settings.cluster) if settings.cluster else None,
+            ),
             listen=recorder,
             known=lambda found: facts.get(found.stamp),
             scope=scope_of(
@@ -254,8 +371,14 @@ class Runner:
             ),
             details=self._store.details(job.source.id),
             marks=load_marks(recipe, Path(job.source.folder)),
+            only=frozenset(row.only).__contains__ if row.only is not None else None,
             stopped=job.stop.is_set,
         )
+        recorder.flush()
+        if result.stopped and not recorder.asked and (self._closing.is_set() or job.makes_way):
+            # Nobody asked for it: the next server goes on, or this one when the shorter run is over.
+            self._store.change_run(run_id, state="waiting", live={})
+            return
         recorder.finish(result)
 
 
@@ -266,99 +389,3 @@ def known_from(catalogue: Catalogue, stamps: Mapping[str, Stamp]) -> Callable[[F
     """
     known = {stamps[entry.path]: entry.facts for entry in catalogue.entries if entry.path in stamps}
     return lambda found: known.get(found.stamp)
-
-
-class _Recorder:
-    """Writes a run's events down, an original at a time."""
-
-    def __init__(self, store: Store, run_id: int) -> None:
-        self._store = store
-        self._run_id = run_id
-        self._began = datetime.now(UTC)
-        self._done = 0
-        self._work_done = 0.0
-        self._before = self._after = 0
-        self._outcomes = dict.fromkeys((outcome.value for outcome in Outcome), 0)
-
-    def __call__(self, event: Event) -> None:
-        match event:
-            case Planned(plan, _, work, originals):
-                failed = [left for left in plan.left_out if left.failed]
-                self._outcomes[Outcome.FAILED.value] += len(failed)
-                self._outcomes[Outcome.SKIPPED.value] += len(plan.left_out) - len(failed)
-                self._began = datetime.now(UTC)
-                self._store.add_items(
-                    self._run_id,
-                    [
-                        _whole(left.path, left.error, left.remedy, failed=left.failed)
-                        for left in plan.left_out
-                    ],
-                    state="running",
-                    originals=originals,
-                    planned=plan.renditions,
-                    work=work,
-                    outcomes=self._outcomes,
-                )
-            case OriginalDone():
-                self._original(event)
-            case _:
-                pass
-
-    def _original(self, event: OriginalDone) -> None:
-        self._done += 1
-        self._work_done += event.work
-        delivered = 0
-        for item in event.items:
-            self._outcomes[item.outcome.value] += 1
-            if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED):
-                delivered += item.bytes
-        if delivered:
-            self._before += event.bytes
-            self._after += delivered
-        self._store.add_items(
-            self._run_id,
-            [_item(event, item) for item in event.items],
-            originals_done=self._done,
-            work_done=self._work_done,
-            bytes_originals=self._before,
-            bytes_renditions=self._after,
-            outcomes=self._outcomes,
-            seconds=(datetime.now(UTC) - self._began).total_seconds(),
-        )
-
-    def finish(self, result: BuildResult) -> None:
-        self._store.change_run(
-            self._run_id,
-            state="stopped" if result.stopped else "done",
-            ended_at=datetime.now(UTC),
-            seconds=result.seconds,
-        )
-
-
-def _item(event: OriginalDone, item: Item) -> dict[str, Any]:
-    return {
-        "original": event.original,
-        "path": item.path,
-        "format": item.format.value,
-        "width": item.size.width,
-        "height": item.size.height,
-        "outcome": item.outcome.value,
-        "reason": item.reason,
-        "remedy": item.remedy,
-        "bytes": item.bytes,
-        "original_bytes": event.bytes,
-    }
-
-
-def _whole(path: str, error: str, remedy: str, *, failed: bool) -> dict[str, Any]:
-    return {
-        "original": path,
-        "path": "",
-        "format": "",
-        "width": 0,
-        "height": 0,
-        "outcome": (Outcome.FAILED if failed else Outcome.SKIPPED).value,
-        "reason": error,
-        "remedy": remedy,
-        "bytes": 0,
-    }

@@ -16,6 +16,7 @@ from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.drawing.weights import NARROW, WIDTH, draw_weights
 from young_prism.web.intake.selection import COLUMNS, VIEWS, Selection, Wish, colour_of, select
 from young_prism.web.patterns import caught_by, typed_pages_folder
+from young_prism.web.planning import begin
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -154,6 +155,9 @@ def scope(slug: str) -> BaseResponse:
         if request.form.get("all")
         else [path for path in request.form.getlist("path") if path in known.by_path]
     )
+    if request.form.get("to") == "make" and chosen:
+        taking_part = [path for path in chosen if not known.by_path[path].out]
+        return redirect(url_for("run.one", slug=slug, run_id=begin(source, taking_part)), code=303)
     changed = services().store.change_scope(source.id, chosen, out=out)
     if not chosen:
         flash("No original was selected.", "error")

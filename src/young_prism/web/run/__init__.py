@@ -5,11 +5,10 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 import threading
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
-from itertools import groupby
 from pathlib import Path
 from typing import Any
 
@@ -17,18 +16,23 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.originals.references import NO_PAGES
 from young_prism.core.report.figures import count, format_bytes
-from young_prism.engine.ledger import Ledger
-from young_prism.engine.marks import find_marks, load_marks
+from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
+from young_prism.engine.ledger import Ledger, read_manifest
+from young_prism.engine.marks import find_marks
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.engine.todo import Todo
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.web.catalogue import out_of, recipe_of, recipe_text
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
-from young_prism.web.planning import guess_of, plan_of
+from young_prism.web.planning import begin, guess_of, plan_of
+from young_prism.web.run.live import lanes_of
 from young_prism.web.run.planned import STATES, Row, as_left_out, planned_of, selected, view_of
-from young_prism.web.run.report import Report, make_report, original_rows
+from young_prism.web.run.report import dropped_formats, failures_of, original_rows, page_views, report_page
+from young_prism.web.run.single import page_of
 
 blueprint = Blueprint(
     "run", __name__, template_folder="templates", static_folder="static", static_url_path="/static/run"
@@ -38,6 +42,8 @@ _STREAMS = threading.BoundedSemaphore(8)
 """Event streams at a time, each holding a server thread; further pages are told to ask again and again instead."""
 
 _EVENT_EVERY_S = 0.4
+_SHOWN = 200
+"""Runs that the history shows at once."""
 
 _ITEM = (
     "original",
@@ -66,7 +72,10 @@ def index(slug: str) -> str | BaseResponse:
     plan = plan_of(source, catalogue)
     ledger = Ledger.load(out_of(source))
     estimate = guess_of(source, catalogue, plan, catalogue.recipe)
-    waiting = [Todo.of(original, ledger) for original in plan.originals if not ledger.is_done(original)]
+    cache = services().settings.cache
+    waiting = [
+        Todo.of(original, ledger, cache) for original in plan.originals if not ledger.is_done(original)
+    ]
     by_format: dict[str, int] = {}
     for original in plan.originals:
         for rendition in original.renditions:
@@ -158,27 +167,65 @@ def remove(slug: str) -> BaseResponse:
 
 @blueprint.post("/s/<slug>/run")
 def start(slug: str) -> BaseResponse:
-    """Start a run."""
+    """Start a run: over the whole source, or over what failed in an earlier one, or over single originals."""
     source = source_or_404(slug)
-    load_marks(recipe_of(source), Path(source.folder))  # an error now, rather than in each original
-    run_id = services().runner.start(source, recipe_of(source), origin="page")
-    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+    only: list[str] | None = request.form.getlist("path") or None
+    failed = request.form.get("failed", type=int)
+    if failed is not None:
+        only = services().store.failed_originals(_run_or_404(source, failed).id)
+    return redirect(url_for("run.one", slug=slug, run_id=begin(source, only)), code=303)
 
 
 @blueprint.get("/s/<slug>/run/<int:run_id>")
 def one(slug: str, run_id: int) -> str:
     """Show one run: live while it goes on, then its report."""
     source = source_or_404(slug)
+    store = services().store
     run = _run_or_404(source, run_id)
+    items = store.items(run.id)
+    live = run.state in ACTIVE
+    viewport = _viewport()
+    newest = not live and all(other.id <= run.id for other in store.runs(source.id, limit=1))
+    uses = catalogue_of(source).uses if newest else NO_PAGES
+    manifest = read_manifest(Path(run.out_folder or source.out_folder) / MANIFEST_NAME) if uses.read else None
     return render_template(
         "run/one.html",
         source=source,
         run=run,
-        live=run.state in ACTIVE,
+        live=live,
         state=_state(services(), run),
-        report=_report(run),
-        rows=original_rows(services().store.items(run.id), source.slug),
-        runs=services().store.runs(source.id),
+        lanes=lanes_of(run),
+        failures=failures_of(items),
+        page=None if live else report_page(run, source.name, items, store.run_before(run)),
+        views=page_views(uses, manifest, recipe_of(source), viewport),
+        viewport=viewport,
+        viewports=ALL_VIEWPORTS,
+        dropped=dropped_formats(items),
+        rows=original_rows(items, source.slug),
+        runs=store.runs(source.id),
+    )
+
+
+def _viewport() -> Viewport:
+    """Return the viewport that an address asks for, or a phone's."""
+    asked = request.args.get("view", "")
+    return next((viewport for viewport in ALL_VIEWPORTS if viewport.key == asked), PHONE)
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>.html")
+def one_html(slug: str, run_id: int) -> Response:
+    """Send the report of a run as one file that opens without this server."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    store = services().store
+    page = report_page(run, source.name, store.items(run.id), store.run_before(run))
+    if page is None:
+        abort(404, f"Run {run_id} of “{source.name}” has no report yet.")
+    name = f"{source.slug}-run-{run.id}.html"
+    return Response(
+        page_of(page),
+        mimetype="text/html",
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
     )
 
 
@@ -218,9 +265,19 @@ def one_json(slug: str, run_id: int) -> Response:
 
 @blueprint.post("/s/<slug>/run/<int:run_id>/stop")
 def stop(slug: str, run_id: int) -> BaseResponse:
-    """End a run after what is under way."""
+    """End a run after what is under way, or with `pause` let it wait."""
     _run_or_404(source_or_404(slug), run_id)
-    services().runner.stop(run_id)
+    services().runner.stop(run_id, pause="pause" in request.form)
+    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+
+
+@blueprint.post("/s/<slug>/run/<int:run_id>/go-on")
+def go_on(slug: str, run_id: int) -> BaseResponse:
+    """Go on with a run that waits, was stopped, or could not go on."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    if run.state not in ACTIVE and run.state != "done":
+        run_id = services().runner.go_on(source, run)
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 
 
@@ -250,6 +307,43 @@ def rows(slug: str, run_id: int) -> str:
     skip = request.args.get("skip", default=0, type=int)
     finished = original_rows(services().store.items(run.id), source.slug)
     return render_template("run/_rows.html", rows=finished[max(0, skip) :], source=source)
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>/lanes")
+def lanes(slug: str, run_id: int) -> str:
+    """Return what the workers of a run are at, as HTML."""
+    source = source_or_404(slug)
+    run = _run_or_404(source, run_id)
+    return render_template("run/_lanes.html", lanes=lanes_of(run), source=source)
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>/failures")
+def failures(slug: str, run_id: int) -> str:
+    """Return what failed in a run so far, as HTML."""
+    run = _run_or_404(source_or_404(slug), run_id)
+    return render_template("run/_failures.html", failures=failures_of(services().store.items(run.id)))
+
+
+@blueprint.get("/runs")
+def history() -> str:
+    """Show the runs of all sources and doors, newest first."""
+    store = services().store
+    return render_template(
+        "run/history.html",
+        runs=store.runs(limit=_SHOWN),
+        sources=store.all_sources(),
+        total=store.count_runs(),
+        shown=_SHOWN,
+    )
+
+
+@blueprint.post("/runs/prune")
+def prune() -> BaseResponse:
+    """Take old runs off the record; renditions are not touched."""
+    keep = max(1, request.form.get("keep", default=20, type=int))
+    gone = services().store.prune_runs(keep=keep)
+    flash(f"{count(gone, 'run')} taken off the record. No rendition was touched.", "info")
+    return redirect(url_for("run.history"), code=303)
 
 
 @blueprint.get("/active.json")
@@ -287,14 +381,15 @@ def _stream(parts: Services, run_id: int) -> Iterator[str]:
 
 
 def _state(parts: Services, run: RunRow) -> dict[str, Any]:
-    share = run.work_done / run.work if run.work else (1.0 if run.state == "done" else 0.0)
-    elapsed = (datetime.now(UTC) - run.started_at.replace(tzinfo=UTC)).total_seconds()
+    live = run.live or {}
+    done = max(run.work_done, live.get("work", 0.0))
+    share = done / run.work if run.work else (1.0 if run.state == "done" else 0.0)
     looking = parts.runner.look_progress(run.source_id) if run.state == "looking" else None
-    left = run.seconds / share * (1 - share) if share > 0.05 and run.state == "running" else None
+    over = run.state not in ACTIVE
     return {
         "state": run.state,
-        "over": run.state not in ACTIVE,
-        "percent": min(100, round(share * 100)),
+        "over": over,
+        "percent": min(100 if run.state == "done" else 99, math.floor(share * 100)),
         "done": run.originals_done,
         "total": run.originals,
         "looked": looking.done if looking else 0,
@@ -302,14 +397,10 @@ def _state(parts: Services, run: RunRow) -> dict[str, Any]:
         "outcomes": run.outcomes,
         "before": run.bytes_originals,
         "after": run.bytes_renditions,
-        "elapsed_s": round(elapsed if run.state in ACTIVE else run.seconds),
-        "left_s": None if left is None else round(left),
+        "elapsed_s": round(run.seconds),
+        "left_s": live.get("left_s") if run.state == "running" and not run.halted else None,
+        "rate": live.get("rate", 0) if run.state == "running" else 0,
+        "halted": run.halted,
+        "lanes": [[at["worker"], at["original"], at["at"]] for at in live.get("workers", [])],
+        "made": sum(len(one["made"]) for one in live.get("under_way", {}).values()),
     }
-
-
-def _report(run: RunRow) -> Report | None:
-    if run.state in ACTIVE:
-        return None
-    items = services().store.items(run.id)
-    groups = {name: list(group) for name, group in groupby(items, key=lambda item: item.original)}
-    return make_report(groups)

@@ -7,10 +7,15 @@ from dataclasses import dataclass
 
 from flask import url_for
 
-from young_prism.core.report.visitor import Rung, phone_fetches
+from young_prism.core.manifest.model import Manifest, RenditionEntry
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.originals.references import Uses
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.summary import PHONE, Result, Viewport, shown_at, view_bytes
 from young_prism.core.values import ImageFormat, Outcome
-from young_prism.store.models import ItemRow
+from young_prism.store.models import ItemRow, RunRow
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
+from young_prism.web.run.single import ReportPage
 
 _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 
@@ -29,21 +34,6 @@ class OriginalRow:
     reason: str
     remedy: str
     href: str
-
-
-@dataclass(frozen=True, slots=True)
-class Report:
-    """Sums over a whole run. `phone` is what a phone fetches when every picture is as wide as its screen."""
-
-    originals: int
-    before: int
-    after: int
-    phone: int
-    by_format: Mapping[str, tuple[int, int]]
-    failures: Sequence[tuple[str, str, str]]
-    left_out: Sequence[tuple[str, str, str]]
-    dropped: Sequence[tuple[str, str]]
-    kept: int
 
 
 def original_rows(items: Sequence[ItemRow], slug: str) -> list[OriginalRow]:
@@ -82,55 +72,90 @@ def _small_spectrum(delivered: Sequence[ItemRow], before: int) -> Spectrum | Non
 
 
 def _phone(delivered: Sequence[ItemRow]) -> int:
-    if not delivered:
-        return 0
-    first = delivered[0].format
-    return phone_fetches([Rung(item.width, item.bytes) for item in delivered if item.format == first]).bytes
+    results = [
+        Result(ImageFormat(i.format), i.width, i.bytes, Outcome(i.outcome), i.reason, i.facet)
+        for i in delivered
+    ]
+    return view_bytes(results, PHONE.css_px, PHONE.density)
 
 
-def make_report(groups: Mapping[str, Sequence[ItemRow]]) -> Report:
-    """Sum up a run from its items, grouped by original."""
-    by_format: dict[str, tuple[int, int]] = {}
-    failures: list[tuple[str, str, str]] = []
-    left_out: list[tuple[str, str, str]] = []
-    dropped: dict[tuple[str, str], str] = {}
-    before = after = phone = originals = kept = 0
-    for path, items in groups.items():
-        delivered = [item for item in items if item.outcome in _DELIVERED]
-        failures += dict.fromkeys(
-            (path, item.reason, item.remedy) for item in items if item.outcome == Outcome.FAILED
+def report_page(run: RunRow, name: str, items: Sequence[ItemRow], before: RunRow | None) -> ReportPage | None:
+    """Return what the report of a run says, None for one that has none."""
+    if run.report is None:
+        return None
+    return ReportPage(
+        title=name,
+        origin=run.origin,
+        started=run.started_at,
+        seconds=run.seconds,
+        state=run.state,
+        recipe=run.recipe,
+        versions=run.versions,
+        outcomes=run.outcomes,
+        report=run.report,
+        failures=failures_of(items),
+        left_out=_said([i for i in items if not i.path], Outcome.SKIPPED),
+        before=before.report if before else None,
+        only=len(run.only) if run.only is not None else None,
+    )
+
+
+def failures_of(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
+    """Return what failed: original, what happened, what to do."""
+    return _said(items, Outcome.FAILED)
+
+
+def _said(items: Sequence[ItemRow], outcome: Outcome) -> list[tuple[str, str, str]]:
+    """Return what is said of originals with an outcome, each thing once."""
+    return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
+
+
+def dropped_formats(items: Sequence[ItemRow]) -> list[tuple[str, str]]:
+    """Return which originals had a format that was not worth delivering, and why."""
+    found = {(i.original, i.format): i.reason for i in items if i.outcome == Outcome.SKIPPED and i.path}
+    return [(original, reason) for (original, _), reason in found.items()]
+
+
+@dataclass(frozen=True, slots=True)
+class PageView:
+    """What one page of the site loads of its pictures, in bytes, before and after."""
+
+    page: str
+    pictures: int
+    before: int
+    after: int
+
+
+def page_views(uses: Uses, manifest: Manifest | None, recipe: Recipe, viewport: Viewport) -> list[PageView]:
+    """Return what each page loads in a viewport, the heaviest saving first; pictures without renditions count as they are."""
+    if manifest is None:
+        return []
+    shown = shown_at(recipe, viewport)
+    fetches = {
+        original.path: (
+            original.bytes,
+            view_bytes([_result(r) for r in original.renditions], shown, viewport.density) or original.bytes,
         )
-        left_out += [
-            (path, item.reason, item.remedy)
-            for item in items
-            if item.outcome == Outcome.SKIPPED and not item.path
-        ]
-        dropped.update(
-            {
-                (path, item.format): item.reason
-                for item in items
-                if item.outcome == Outcome.SKIPPED and item.path
-            }
-        )
-        kept += sum(item.outcome == Outcome.KEPT for item in items)
-        if not delivered:
-            continue
-        originals += 1
-        before += items[0].original_bytes
-        after += sum(item.bytes for item in delivered)
-        phone += _phone(delivered)
-        for item in delivered:
-            number, size = by_format.get(item.format, (0, 0))
-            by_format[item.format] = (number + 1, size + item.bytes)
-    heaviest = dict(sorted(by_format.items(), key=lambda pair: -pair[1][1]))
-    return Report(
-        originals,
-        before,
-        after,
-        phone,
-        heaviest,
-        failures,
-        left_out,
-        [(p, r) for (p, _), r in dropped.items()],
-        kept,
+        for original in manifest.originals
+    }
+    pages: dict[str, list[tuple[int, int]]] = {}
+    for path, usage in uses.used.items():
+        for page in usage.pages:
+            if path in fetches:
+                pages.setdefault(page, []).append(fetches[path])
+    views = [
+        PageView(page, len(found), sum(old for old, _ in found), sum(new for _, new in found))
+        for page, found in pages.items()
+    ]
+    return sorted(views, key=lambda view: (view.after - view.before, view.page))
+
+
+def _result(entry: RenditionEntry) -> Result:
+    return Result(
+        ImageFormat(entry.format),
+        entry.width,
+        entry.bytes,
+        Outcome(entry.outcome),
+        entry.reason,
+        entry.facet or WHOLE_FACET,
     )

@@ -241,8 +241,7 @@ function mark(item) {
 function showPicked() {
   const said = scope.querySelector('[data-picked]')
   if (said) said.textContent = picked.size ? ` · ${picked.size.toLocaleString('en')} selected` : ''
-  const move = scope.querySelector('[data-move]')
-  if (move) move.disabled = !picked.size
+  for (const move of scope.querySelectorAll('[data-move]')) move.disabled = !picked.size
   const all = scope.querySelector('[data-pick-all]')
   if (all) {
     all.checked = picked.size > 0 && picked.size === Number(scope.dataset.total)

@@ -1,0 +1,65 @@
+"""What a run is at, for its page: each worker's item, with its spectrum filling line by line."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from young_prism.core.values import ImageFormat
+from young_prism.store.models import RunRow
+from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
+
+_USUAL_SHARE = 0.4
+"""How heavy a rendition that is not made yet is drawn, against the original's bytes for so many pixels."""
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """One worker: what it is at, since how many seconds, and how much of its original is made."""
+
+    worker: str
+    original: str
+    at: str
+    seconds: int
+    made: int
+    planned: int
+    spectrum: Spectrum | None
+
+
+def lanes_of(run: RunRow) -> list[Lane]:
+    """Return the workers of a run that are at something."""
+    live = run.live or {}
+    drawn = {path: _drawn(one) for path, one in live.get("under_way", {}).items()}
+    return [_lane(at, live, drawn) for at in live.get("workers", [])]
+
+
+def _lane(at: dict[str, Any], live: dict[str, Any], drawn: dict[str, Spectrum]) -> Lane:
+    one = live["under_way"].get(at["original"], {"made": [], "planned": []})
+    return Lane(
+        worker=at["worker"],
+        original=at["original"],
+        at=at["at"],
+        seconds=max(0, round(live["now"] - at["since"])),
+        made=len(one["made"]),
+        planned=len(one["planned"]),
+        spectrum=drawn.get(at["original"]),
+    )
+
+
+def _drawn(one: dict[str, Any]) -> Spectrum:
+    made = {(fmt, width): size for fmt, width, size in one["made"]}
+    lines = [
+        Line(
+            ImageFormat(fmt),
+            width,
+            made.get((fmt, width)) or _guess(one, width),
+            state="done" if (fmt, width) in made else "planned",
+        )
+        for fmt, width in one["planned"]
+    ]
+    return draw_spectrum(lines, one["width"], one["bytes"], width=300, height=44, small=True)
+
+
+def _guess(one: dict[str, Any], width: int) -> int:
+    share = (width / max(1, int(one["width"]))) ** 2
+    return round(int(one["bytes"]) * share * _USUAL_SHARE)
