@@ -19,6 +19,7 @@ from young_prism.cli.common import (
     build_options,
     data_folder,
     data_option,
+    keep_option,
     memory_option,
     on_terminal,
     print_failures,
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
 )
 @click.option("--cluster", metavar="ADDRESS", help="Dask scheduler whose workers make the renditions.")
 @click.option("--report", "report_file", type=FOLDER, help="Write the report as one HTML file.")
+@keep_option
 @data_option
 @click.option("--record/--no-record", default=True, show_default=True, help="Keep it in the history of runs.")
 @click.pass_context
@@ -75,6 +77,7 @@ def build(
     cache_mb: int,
     cluster: str | None,
     report_file: Path | None,
+    keep_folder: Path | None,
     data: Path | None,
     record: bool,
 ) -> None:
@@ -85,6 +88,7 @@ def build(
         verify=verify,
         cache=Cache(cache_folder, cache_mb * 1_000_000) if cache_folder else None,
         cluster=_cluster(cluster) if cluster else None,
+        keep=keep_folder,
     )
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))

@@ -39,6 +39,14 @@ memory_option = click.option(
 )
 
 
+keep_option = click.option(
+    "--keep",
+    "keep_folder",
+    type=FOLDER,
+    help="Where originals are kept whose names renditions take; beside the source if left out.",
+)
+
+
 def data_folder(given: Path | None) -> Path:
     """Return where the database is: as told, or where it belongs on this system."""
     from platformdirs import user_data_path
@@ -93,7 +101,8 @@ def build_options(command: Command) -> Command:
     def bundled(
         *arguments: object,
         source: Path,
-        out: Path,
+        out: Path | None,
+        in_place: bool,
         recipe_file: Path | None,
         details_file: Path | None,
         include: tuple[str, ...],
@@ -105,10 +114,16 @@ def build_options(command: Command) -> Command:
         from young_prism.engine.marks import load_marks
 
         recipe = load_recipe(recipe_file)
+        if in_place:
+            recipe = recipe.model_copy(
+                update={"names": recipe.names.model_copy(update={"layout": "in-place"})}
+            )
+        if out is None and recipe.names.layout not in ("beside", "in-place"):
+            raise click.UsageError("Give --out, the folder for renditions (or --in-place).")
         beside_recipe = [recipe_file.parent] if recipe_file else []
         options = BuildOptions(
             source,
-            out,
+            out or source,
             recipe,
             scope_from(include, exclude),
             read_details(read_text(details_file), file=str(details_file)) if details_file else NO_DETAILS,
@@ -127,7 +142,12 @@ def build_options(command: Command) -> Command:
             "--details", "details_file", type=FOLDER, help="Titles and focal points as a TOML file."
         ),
         click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file."),
-        click.option("--out", type=FOLDER, required=True, help="Folder for renditions and manifest.json."),
+        click.option(
+            "--in-place",
+            is_flag=True,
+            help="Renditions of an original's own format take its name; the original is kept first.",
+        ),
+        click.option("--out", type=FOLDER, help="Folder for renditions and manifest.json."),
         click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read."),
     ):
         result = option(result)

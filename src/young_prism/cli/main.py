@@ -13,7 +13,20 @@ import click
 from young_prism import __version__
 from young_prism.core.errors import YoungPrismError
 
-_VERBS = ("build", "demo", "ladder", "look", "orphans", "plan", "recipe", "serve", "snippet", "unpack")
+_VERBS = (
+    "build",
+    "demo",
+    "ladder",
+    "look",
+    "orphans",
+    "plan",
+    "recipe",
+    "restore",
+    "runs",
+    "serve",
+    "snippet",
+    "unpack",
+)
 
 
 class _Verbs(click.Group):

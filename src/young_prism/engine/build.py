@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 
 from young_prism.core.errors import OutputError, YoungPrismError
@@ -20,13 +21,15 @@ from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.delivery import BuildResult, Delivery, StoppedError
 from young_prism.engine.events import Busy, Listener, Planned, Tick, nobody
+from young_prism.engine.keep import Keep
+from young_prism.engine.ledger import Ledger
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
 from young_prism.engine.parts import Part, parts_of
 from young_prism.engine.pool import Done, Job, Said, Workers, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
 from young_prism.engine.record import Only, make_manifest
-from young_prism.engine.scan import WHOLE
+from young_prism.engine.scan import WHOLE, scan
 from young_prism.engine.tasks import Made, read_original, render_bytes, render_file, render_timeout_s
 from young_prism.engine.todo import Todo, without_copies
 
@@ -41,7 +44,7 @@ class With:
 
     `jobs` are the worker processes of this machine, None for one a core; `memory` what they may take together, in bytes;
     `nice` how far they stand back behind other work. `cluster` opens workers elsewhere, to which the renditions are given
-    in their place. `cache` serves several output folders. With `verify` each rendition is read back before it is delivered.
+    in their place. `cache` serves several output folders, `keep` holds the originals whose names renditions take. With `verify` each rendition is read back before it is delivered.
     """
 
     jobs: int | None = None
@@ -49,6 +52,7 @@ class With:
     nice: int = 0
     verify: bool = True
     cache: Cache | None = None
+    keep: Path | None = None
     cluster: Callable[[], AbstractContextManager[Workers]] | None = None
 
 
@@ -71,21 +75,26 @@ def build(
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
-    Originals are only read. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
+    Originals are only read, but for those whose names renditions take in place: they are kept first. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
     done at all, or no more. `details` are what was said of single originals, `marks` the recipe's watermarks. `only` says which
     originals to do now. Once `stopped()` is true, what is under way is finished, and the rest is left for the
     next time.
     """
     began = time.monotonic()
     with ExitStack() as stack:
-        stack.enter_context(_locked(source, out, beside=recipe.names.layout == "beside"))
+        stack.enter_context(_locked(source, out, beside=recipe.names.into_source))
+        kept: Mapping[str, str] = {}
+        if recipe.names.layout == "in-place":
+            keep = Keep(using.keep) if using.keep else Keep.beside(source)
+            kept = _keep(keep, source, scope)
+            source = keep.current
         pool = stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
         prepared = prepare(
             source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
         )
         elsewhere = using.cluster
         workers = (lambda: stack.enter_context(elsewhere())) if elsewhere else pool
-        delivery = Delivery(prepared.ledger, listen, using.cache, stopped)
+        delivery = Delivery(prepared.ledger, listen, using.cache, stopped, kept)
         run = _Run(
             source=source,
             prepared=prepared,
@@ -99,6 +108,15 @@ def build(
         result = run.execute()
     result.seconds = time.monotonic() - began
     return result
+
+
+def _keep(keep: Keep, site: Path, scope: Scope) -> dict[str, str]:
+    """Keep the originals of a site whose names renditions will take; return their hashes by path."""
+    ledger = Ledger.load(site)
+    # By content, not by name: somebody may have put a new original where a rendition lay.
+    found = scan(site, scope=scope, ours={path for path in ledger.owned if ledger.is_ours(path)})
+    entries = keep.take(site, [one.path for one in found.originals], datetime.now(UTC).astimezone().date())
+    return {path: kept.sha256 for path, kept in entries.items()}
 
 
 @contextmanager

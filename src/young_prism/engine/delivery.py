@@ -6,7 +6,7 @@ import os
 import shutil
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -29,6 +29,9 @@ _Written = TypeVar("_Written")
 _ASK_AGAIN_S = 0.5
 _SPARE = 1_000_000
 """Bytes that must be free beside what is to be written."""
+
+
+NOTHING_KEPT: Mapping[str, str] = {}
 
 
 class StoppedError(Exception):
@@ -80,12 +83,15 @@ class Delivery:
         listen: Listener,
         cache: Cache | None = None,
         stopped: Callable[[], bool] = lambda: False,
+        kept: Mapping[str, str] = NOTHING_KEPT,
     ) -> None:
+        """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
         self.ledger = ledger
         self.result = BuildResult(ledger.out / MANIFEST_NAME)
         self._listen = listen
         self._cache = cache
         self._stopped = stopped
+        self._kept = kept
 
     def reused(self, original: PlannedOriginal) -> None:
         """Count an original of which all is there."""
@@ -193,6 +199,11 @@ class Delivery:
         """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
         root = os.path.realpath(self.ledger.out)
         inside = Path(os.path.realpath((self.ledger.out / path).parent)).is_relative_to(root)
+        if path in self._kept and inside:
+            # Not the ledger's word for it, which goes by the stamp: this very file must be the one that is kept.
+            self.ledger.forget(path)
+            if self.ledger.hash_on_disk(path) == self._kept[path]:
+                return False
         return not inside or self.ledger.is_foreign(path)
 
     def _deliver(self, original: PlannedOriginal, rendered: Rendered, foreign: set[str]) -> Item:

@@ -60,7 +60,8 @@ def _watch() -> None:
     parent = os.getppid()
     while True:
         time.sleep(_WATCH_EVERY_S)
-        if _Here.limit and me.memory_info().rss > _Here.limit:
+        limit = _Here.limit  # once: the task may end between two looks at it
+        if limit and me.memory_info().rss > limit:
             os._exit(MEMORY_EXIT)
         if os.getppid() != parent:
             os._exit(1)  # the parent was killed, and nobody waits for this any more

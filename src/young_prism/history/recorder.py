@@ -96,12 +96,17 @@ class Recorder:
         verify: bool,
         pace: float | None = None,
         earlier: Mapping[str, str] | None = None,
+        seconds: float = 0.0,
     ) -> None:
-        """Take up a run. `pace` is the seconds that a unit of work may take, `earlier` the outcomes it had before by path."""
+        """Take up a run. `pace` is the seconds that a unit of work may take.
+
+        `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then.
+        """
         self.asked = ""
         self._store = store
         self._run_id = run_id
         self._pace = pace
+        self._seconds_before = seconds
         self.figures = Figures(recipe, verify=verify, earlier=earlier)
         self._began = self._flushed = time.monotonic()
         self._live = _Live()
@@ -183,7 +188,7 @@ class Recorder:
                 bytes_originals=self.figures.before,
                 bytes_renditions=self.figures.after,
                 outcomes=dict(self.figures.outcomes),
-                seconds=self._seconds(),
+                seconds=self._seconds_before + self._seconds(),
                 seen_at=datetime.now(UTC),
                 live=self._as_live(),
                 log=list(self._log),
@@ -227,12 +232,14 @@ class Recorder:
         if result.stopped:
             state = "paused" if self.asked == "pausing" else "stopped"
         self.log({"done": "Done.", "paused": "Paused.", "stopped": "Stopped."}[state])
-        self._end(state, seconds=result.seconds)
+        self._end(state, seconds=self._seconds_before + result.seconds)
 
     def failed(self, error: YoungPrismError) -> None:
         """Write down that a run could not go on."""
         self.log(str(error))
-        self._end("failed", seconds=self._seconds(), error=error.what, remedy=error.remedy)
+        self._end(
+            "failed", seconds=self._seconds_before + self._seconds(), error=error.what, remedy=error.remedy
+        )
 
     def _end(self, state: str, **values: object) -> None:
         self._live = _Live()

@@ -173,7 +173,7 @@ def recipe_text(source: SourceRow) -> str:
 
 def out_of(source: SourceRow, recipe: Recipe | None = None) -> Path:
     """Return the folder that renditions go to: the source's own where its recipe puts them beside their originals."""
-    beside = (recipe or recipe_of(source)).names.layout == "beside"
+    beside = (recipe or recipe_of(source)).names.into_source
     return Path(source.folder if beside else source.out_folder)
 
 

@@ -8,6 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
+from young_prism.core.errors import RecipeError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import Estimate, Experience, estimate
@@ -100,5 +101,11 @@ def _stamps(out: Path) -> list[int]:
 def begin(source: SourceRow, only: list[str] | None = None) -> int:
     """Start a run and return its number. Raises `RecipeError` now for what would fail in each original."""
     recipe = recipe_of(source)
+    if recipe.names.layout == "in-place":
+        raise RecipeError(
+            "Names of originals are taken by command alone, which keeps the originals first.",
+            file=source.name,
+            remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
+        )
     load_marks(recipe, Path(source.folder))
     return services().runner.start(source, recipe, origin="page", only=only)

@@ -67,8 +67,10 @@ class _Job:
 
 
 class Runner:
-    """Three queues, each on a thread of its own: looks must not wait for a run, nor a run for looks at other sources, nor
-    somebody who waits for a few originals for a run over thousands.
+    """Three queues, each on a thread of its own.
+
+    Looks must not wait for a run, nor a run for looks at other sources, nor somebody who waits for a few originals for a
+    run over thousands.
     """
 
     def __init__(self, store: Store, catalogues: Catalogues, settings: Settings) -> None:
@@ -345,6 +347,7 @@ class Runner:
             verify=recipe.finishing.verify,
             pace=self._store.pace(job.source.id),
             earlier=self._store.take_up(run_id),
+            seconds=row.seconds,
         )
         self._store.change_run(run_id, state="looking")
         try:

@@ -106,6 +106,7 @@ def make_plan(
     }
 
     shared = _Shared()
+    in_place = recipe.names.layout == "in-place"
 
     def planned(path: str, stem: str) -> PlannedOriginal:
         own = recipes[path] or recipe
@@ -117,9 +118,10 @@ def make_plan(
     named = name_apart(
         [path for path, own in recipes.items() if own and path not in no_mark],
         planned,
-        lambda original: [rendition.path for rendition in original.renditions],
+        # In place an original's own name is its own: it stands, and no other one may have it.
+        lambda original: [r.path for r in original.renditions if not in_place or r.path != original.path],
         titles,
-        standing=facts if recipe.names.layout == "beside" else (),
+        standing=facts if recipe.names.into_source else (),
     )
     problems = tuple(sorted([*left_out, *left], key=lambda one: one.path))
     return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
@@ -205,6 +207,8 @@ class _Planner:
         else:
             renditions, left = self.cuts(folder, stem)
             remarks += left
+        if self._in_place:
+            renditions, remarks = self._under_its_name(renditions, remarks)
         troubled = _ONE_NAME in remarks
         trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
         if trouble:
@@ -222,6 +226,23 @@ class _Planner:
         )
 
     @property
+    def _in_place(self) -> bool:
+        return self.recipe.names.layout == "in-place"
+
+    def _under_its_name(
+        self, renditions: list[PlannedRendition], remarks: list[str]
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        """Give the largest rendition in the original's own format its name."""
+        own = [
+            r for r in renditions if r.facet == WHOLE_FACET and r.format is self.facts.format and r.settings
+        ]
+        if not own:
+            what = f"Nothing is made of it in its own format ({self.facts.format.label}): its file stays."
+            return renditions, [*remarks, what]
+        largest = max(own, key=lambda rendition: rendition.size.pixels)
+        return [r._replace(path=self.path) if r is largest else r for r in renditions], remarks
+
+    @property
     def _mark(self) -> Mark | None:
         watermark = self.recipe.finishing.watermark
         return self.marks.get(watermark.file) if watermark else None
@@ -231,7 +252,7 @@ class _Planner:
         layout = self.recipe.names.layout
         if layout == "flat":
             return ""
-        if layout == "beside":
+        if self.recipe.names.into_source:
             return folder_of(self.path)
         parts = [self.clean(part) or "folder" for part in folder_of(self.path).split("/") if part]
         return "/".join([*parts, stem] if layout == "folder-per-original" else parts)
@@ -351,7 +372,7 @@ class _Planner:
         else:
             why = "a vector, without scripts and foreign addresses"
             path = _joined(folder, f"{stem}.svg")
-            if self._is_itself(path):
+            if self._is_itself(path) and not self._in_place:
                 path = _joined(folder, f"{stem}-clean.svg")
             copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
         if vector.png is None:
@@ -374,8 +395,7 @@ class _Planner:
         return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]
 
     def _is_itself(self, path: str) -> bool:
-        beside = self.recipe.names.layout == "beside"
-        return beside and same_name_key(path) == same_name_key(self.path)
+        return self.recipe.names.into_source and same_name_key(path) == same_name_key(self.path)
 
     def _one(
         self, path: str, fmt: ImageFormat, size: Size, settings: type_settings | None, reason: str

@@ -69,15 +69,21 @@ class Names(Part):
     """How renditions are called, and in which folder they lie below the output folder.
 
     `layout`: `mirrored` keeps the original's folders, `flat` has none, `folder-per-original` adds one called like it;
-    `beside` is mirrored into the source folder itself, so that each lies beside its original.
+    `beside` is mirrored into the source folder itself, so that each lies beside its original; `in-place` as well, and the
+    largest rendition in an original's own format takes its name, when the original has been kept elsewhere.
     The switches change the stem and the folders.
     """
 
     rule: str = "{stem}-{width}w.{ext}"
-    layout: Literal["mirrored", "flat", "folder-per-original", "beside"] = "mirrored"
+    layout: Literal["mirrored", "flat", "folder-per-original", "beside", "in-place"] = "mirrored"
     case: Literal["keep", "lower"] = "keep"
     hyphens: bool = False
     ascii_only: bool = False
+
+    @property
+    def into_source(self) -> bool:
+        """Whether renditions lie in the source folder itself."""
+        return self.layout in ("beside", "in-place")
 
     @property
     def stays_in_its_folder(self) -> bool:

@@ -1,0 +1,30 @@
+"""`young-prism restore`: bring originals back whose names their renditions took."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import FOLDER, json_option, keep_option, print_json, printable, say
+
+
+@click.command()
+@click.option("--source", type=FOLDER, required=True, help="The site that was built in place.")
+@keep_option
+@json_option
+@click.pass_context
+def restore(ctx: click.Context, *, source: Path, keep_folder: Path | None, as_json: bool) -> None:
+    """Bring every original back that a build in place kept, byte for byte."""
+    from young_prism.core.report.figures import count
+    from young_prism.engine.keep import Keep
+
+    keep = Keep(keep_folder) if keep_folder else Keep.beside(source)
+    done = keep.restore(source)
+    for path, why in done.refused:
+        say(f"Not touched: {printable(path)}: {why}.")
+    say(f"{count(len(done.back), 'original')} back from {keep.folder}, {len(done.there)} there already.")
+    if as_json:
+        refused = [{"original": path, "error": why} for path, why in done.refused]
+        print_json({"restored": done.back, "there": done.there, "refused": refused})
+    ctx.exit(1 if done.refused else 0)
