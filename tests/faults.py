@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -134,3 +135,10 @@ def memory_of(process: psutil.Process) -> int:
         return int(process.memory_info().rss)
     except psutil.NoSuchProcess:
         return 0
+
+
+def free_port() -> int:
+    """Return a port of this machine that nobody listens at."""
+    with socket.socket() as listener:
+        listener.bind(("127.0.0.1", 0))
+        return int(listener.getsockname()[1])

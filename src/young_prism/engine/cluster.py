@@ -30,6 +30,11 @@ _AHEAD = 2
 """Items that are with the scheduler, for each worker: what bounds memory on both sides."""
 
 
+def _here() -> dict[str, str]:
+    """Return the versions of this side."""
+    return versions()
+
+
 def difference(here: Mapping[str, str], there: Mapping[str, str]) -> str:
     """Say where the versions of two sides differ; empty if they do not."""
     return ", ".join(
@@ -87,7 +92,7 @@ def _checked(client: Any, address: str) -> Cluster:
             file=address,
             remedy="Start some with `dask worker ADDRESS --nthreads 1`, as many a machine as it has cores.",
         )
-    here = versions()
+    here = _here()
     try:
         found: dict[str, dict[str, str]] = client.run(versions)
     except Exception as error:

@@ -144,9 +144,9 @@ class RunRow(Base):
     versions: Mapped[dict[str, str]] = mapped_column(JSON, default=dict, server_default="{}")
     log: Mapped[list[list[Any]]] = mapped_column(JSON, default=list, server_default="[]")
     """Pairs of seconds since the start and a line."""
-    report: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    report: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
     """The figures of `core.report.summary.Summary`, when it is over."""
-    only: Mapped[list[str] | None] = mapped_column(JSON)
+    only: Mapped[list[str] | None] = mapped_column(JSON(none_as_null=True))
     """The originals that were asked for; None for all."""
     quick: Mapped[bool] = mapped_column(default=False, server_default=false())
     """Somebody waits for it: it goes before others."""

@@ -1,0 +1,189 @@
+"""Runs as people handle them: pause, go on, only these, what is in a hurry first, the history and its reports."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+from tests import faults, pictures
+from tests.web.test_pages import token
+from tests.web.test_uploads import wait_for
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.build import With, build
+from young_prism.store.store import Store
+
+RUN = "/s/small-site/run"
+
+
+def press(app: Any, address: str, **fields: Any) -> Any:
+    client = app.test_client()
+    return client.post(address, data={"csrf_token": token(client), **fields}, follow_redirects=True)
+
+
+def state_of(app: Any, number: int) -> str:
+    return str(app.extensions["young_prism"].store.run(number).state)
+
+
+def add_photos(app: Any, number: int) -> Path:
+    """Put pictures into the source that take a few seconds."""
+    folder = Path(app.extensions["young_prism"].store.source("small-site").folder)
+    for seed in range(number):
+        (folder / f"long-{seed}.jpg").write_bytes(pictures.jpeg(pictures.photo(900, 700, 40 + seed)))
+    return folder
+
+
+def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
+    add_photos(app, 6)
+    press(app, RUN)
+    store = app.extensions["young_prism"].store
+    wait_for(lambda: store.run(1).originals_done >= 1)
+    page = press(app, f"{RUN}/1/stop", pause="1")
+    assert "pausing" in page.text or "paused" in page.text
+    wait_for(lambda: state_of(app, 1) == "paused")
+    made = store.run(1).outcomes["made"]
+    assert 0 < made < store.run(1).planned
+    assert store.active_run() is None  # nothing is held, and another door may write
+    assert "Go on" in app.test_client().get(f"{RUN}/1").text
+    press(app, f"{RUN}/1/go-on")
+    wait_for(lambda: state_of(app, 1) == "done")
+    run = store.run(1)
+    assert (
+        run.outcomes["reused"] == 0 and run.outcomes["made"] > made
+    )  # what was made before the pause was made in it
+    assert len(store.runs()) == 1 and [line for _, line in run.log if "Done" in line]
+
+
+def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None:
+    store = app.extensions["young_prism"].store
+    folder = add_photos(app, 8)
+    press(app, RUN)
+    wait_for(lambda: store.run(1).originals_done >= 1)
+    press(app, RUN, path="clear.png")
+    wait_for(lambda: state_of(app, 2) == "done")
+    assert state_of(app, 1) != "done"  # it made way, and goes on by itself
+    assert {item.original for item in store.items(2)} == {"clear.png"} and store.run(2).originals == 1
+    wait_for(lambda: state_of(app, 1) == "done")
+    out = Path(store.source("small-site").out_folder)
+    manifest = json.loads((out / "manifest.json").read_text())
+    assert "clear.png" in {one["path"] for one in manifest["originals"]}
+    fresh = out.parent / "fresh"
+    build(folder, fresh, read_recipe(store.run(1).recipe), using=With(jobs=2))
+    assert faults.results(out) == faults.results(fresh)
+
+
+def test_a_manifest_says_of_the_others_what_it_said_before(app: Any) -> None:
+    store = app.extensions["young_prism"].store
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 1) == "done")
+    out = Path(store.source("small-site").out_folder)
+    before = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
+    store.set_recipe(1, "[ladder]\nwidths = [40]\n")
+    press(app, RUN, path="photo.jpg")
+    wait_for(lambda: state_of(app, 2) == "done")
+    after = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
+    assert after.keys() == before.keys()
+    assert {r["width"] for r in after["photo.jpg"]["renditions"]} == {40}
+    assert after["clear.png"] == before["clear.png"]
+
+
+def test_what_failed_is_tried_again_by_itself(app: Any) -> None:
+    store = app.extensions["young_prism"].store
+    out = Path(store.source("small-site").out_folder)
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 1) == "done")
+    victim = next(out.rglob("photo*.webp"))
+    victim.write_bytes(b"somebody's own")
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 2) == "done")
+    assert store.failed_originals(2) == ["photo.jpg"]
+    victim.unlink()
+    press(app, RUN, failed="2")
+    wait_for(lambda: state_of(app, 3) == "done")
+    assert store.run(3).only == ["photo.jpg"] and store.run(3).outcomes["failed"] == 0
+
+
+def test_a_report_says_what_changed_and_opens_without_the_server(app: Any, tmp_path: Path) -> None:
+    client = app.test_client()
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 1) == "done")
+    app.extensions["young_prism"].store.set_recipe(1, "[ladder]\nwidths = [40]\n")
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 2) == "done")
+    page = client.get(f"{RUN}/2").text
+    for words in (
+        "Compared with the run before",
+        "By kind",
+        "Biggest savings",
+        "Took longest",
+        "read back and verified",
+        "density 3",
+    ):
+        assert words in page, words
+    assert "768 px wide at density 3" in client.get(f"{RUN}/2?view=768x3").text
+    file = client.get(f"{RUN}/2.html")
+    assert file.headers["Content-Disposition"].startswith("attachment")
+    assert "<style>" in file.text and "By kind" in file.text
+    for asks in ("<script", "<link", "src=", "url(", "@import"):
+        assert asks not in file.text, asks
+
+
+def test_runs_of_all_doors_are_in_one_history_which_can_be_pruned(app: Any, tmp_path: Path) -> None:
+    parts = app.extensions["young_prism"]
+    source = faults.photos(tmp_path / "elsewhere", 1)
+    line = faults.command(source, tmp_path / "built", "--data", str(parts.settings.data))
+    for _ in range(3):
+        subprocess.run(line, check=True, capture_output=True)
+    press(app, RUN)
+    wait_for(lambda: state_of(app, 4) == "done")
+    page = app.test_client().get("/runs").text
+    assert "command" in page and str(source) in page and "Small site" in page
+    assert [run.outcomes["made"] > 0 for run in parts.store.runs()] == [True, False, False, True]
+    assert "elsewhere" not in app.test_client().get("/").text  # it is no source until somebody adds it
+    assert "is done" in app.test_client().get(f"/s/elsewhere/run/{parts.store.runs()[1].id}").text
+    assert "2 runs taken off" in press(app, "/runs/prune", keep="1").text
+    assert [run.id for run in parts.store.runs()] == [4, 3]
+
+
+def test_a_build_by_command_is_stopped_from_the_pages(app: Any, tmp_path: Path) -> None:
+    parts = app.extensions["young_prism"]
+    source = faults.photos(tmp_path / "slow", 30)
+    line = faults.command(source, tmp_path / "built", "--data", str(parts.settings.data))
+    with subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
+        wait_for(lambda: any(run.originals_done for run in parts.store.runs()))
+        press(app, "/s/slow/run/1/stop")
+        assert process.wait(60) == 130
+    assert state_of(app, 1) == "stopped"
+
+
+def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: Path) -> None:
+    source = faults.photos(tmp_path / "site", 10)
+    recipe = read_recipe(faults.RECIPE)
+    build(source, tmp_path / "undisturbed", recipe, using=With(jobs=2))
+    data, out = tmp_path / "data", tmp_path / "out"
+    store = Store(data / "young-prism.sqlite3")
+    row = store.add_source("Site", source, out, tmp_path)
+    number = store.start_run(
+        row.id, origin="page", recipe=faults.RECIPE, version="", out_folder=str(out)
+    )  # as a server leaves it that is killed at once
+    program = str(Path(sys.executable).parent / "young-prism")
+    with faults.watched(out) as seen:
+        for last in (False, False, True):
+            line = [program, "serve", "--data", str(data), "--port", str(faults.free_port()), "--jobs", "2"]
+            with subprocess.Popen(line, stderr=subprocess.DEVNULL) as server:
+                before = store.run(number).originals_done
+                if last:
+                    wait_for(lambda: store.run(number).state == "done")
+                    server.terminate()
+                else:
+                    wait_for(lambda before=before: store.run(number).originals_done > before)
+                    server.kill()
+    assert not seen
+    assert faults.results(out) == faults.results(tmp_path / "undisturbed")
+    run = store.run(number)
+    # What was on the disk and not on record when it was killed counts as reused.
+    assert run.outcomes["failed"] == 0 and sum(run.outcomes.values()) == run.planned
+    assert run.outcomes["made"] > run.planned / 2
+    store.close()
