@@ -13,8 +13,11 @@ from dataclasses import dataclass, field
 from young_prism.core.render.render import Piece
 from young_prism.engine.todo import Todo
 
-_SHARES = 3
-"""An original is divided when it is more than this part of what is left for each worker."""
+_STRAGGLER = 0.8
+"""An original is divided when it is more than this much of what is left for each worker, itself included.
+
+By a simulation with the measured cost of a further decoding: earlier, and finer, costs more than it brings.
+"""
 
 _LEAST = 0.5
 """Seconds of work under which a part costs more than it brings."""
@@ -48,18 +51,17 @@ def parts_of(todo: Sequence[Todo], workers: int) -> Iterator[Part]:
     ordered = sorted(todo, key=lambda one: (-one.work, one.original.path))
     left = sum(one.work for one in ordered)
     for one in ordered:
-        yield from _divided(one, left / (workers * _SHARES), workers)
+        yield from _divided(one, left / workers, workers)
         left -= one.work
 
 
 def _divided(one: Todo, share: float, workers: int) -> Iterator[Part]:
-    least = max(_LEAST, _DECODINGS * one.original.decoding)
-    number = min(math.ceil(one.work / max(share, least)), 2 * workers)
     wanted = sorted(
         (r for r in one.original.renditions if r.path not in one.known), key=lambda r: (-r.work, r.path)
     )
+    number = _number(one, share, workers)
     bins: list[list[str]] = [[] for _ in range(min(number, len(wanted)))]
-    if len(bins) < 2 or workers < 2 or not all(known.delivered for known in one.known.values()):
+    if len(bins) < 2 or not all(known.delivered for known in one.known.values()):
         yield Part(Whole(one), None, one.work)
         return
     loads = [0.0] * len(bins)
@@ -70,3 +72,11 @@ def _divided(one: Todo, share: float, workers: int) -> Iterator[Part]:
     whole = Whole(one, parts=len(bins))
     for load, paths in sorted(zip(loads, bins, strict=True), key=lambda pair: -pair[0]):
         yield Part(whole, frozenset(paths), load + one.original.decoding)
+
+
+def _number(one: Todo, share: float, workers: int) -> int:
+    """Return in how many parts an original is worked on, given the work that is left for each worker."""
+    least = max(_LEAST, _DECODINGS * one.original.decoding)
+    if one.work <= _STRAGGLER * share or one.work < 2 * least:
+        return 1
+    return min(workers, max(2, math.ceil(one.work / max(share, least))))

@@ -80,7 +80,7 @@ def _open_bmp(data: bytes, max_pixels: int) -> Any:
     """Decode a BMP with Pillow: the bundled libvips has no loader for it."""
     from PIL.BmpImagePlugin import BmpImageFile
 
-    with _by_pillow(BmpImageFile, data) as bitmap:
+    with by_pillow(BmpImageFile, data) as bitmap:
         check_pixels(Size(*bitmap.size), max_pixels)
         return _from_pillow(bitmap)
 
@@ -90,12 +90,12 @@ def avif_sequence(data: bytes) -> Iterator[Any]:
     """Open an animation in AVIF with Pillow; its first frame is loaded when its pixels are asked for."""
     from PIL.AvifImagePlugin import AvifImageFile
 
-    with _by_pillow(AvifImageFile, data) as sequence:
+    with by_pillow(AvifImageFile, data) as sequence:
         yield sequence
 
 
 @contextmanager
-def _by_pillow(reader: Any, data: bytes) -> Iterator[Any]:
+def by_pillow(reader: Any, data: bytes) -> Iterator[Any]:
     """Open with one of Pillow's readers, whose errors become ours.
 
     Not through `Image.open`, which has a limit on pixels of its own: ours comes from the settings.
