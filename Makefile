@@ -5,7 +5,7 @@ DEMO := .demo
 PY := .venv/bin/python
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score bench-reuse screenshots clean
+.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score bench-reuse bench-nothing bench-memory bench-faults bench-record screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -66,6 +66,18 @@ bench-estimates: .venv/.test
 
 bench-reuse: .venv/.test
 	$(PY) -m bench.reuse
+
+bench-nothing: .venv/.test
+	$(PY) -m bench.nothing
+
+bench-memory: .venv/.test
+	$(PY) -m bench.memory
+
+bench-faults: .venv/.test
+	$(PY) -m bench.faults
+
+bench-record: .venv/.test
+	$(PY) -m bench.record
 
 bench-score: .venv/.test
 	$(PY) -m bench.score

@@ -1,11 +1,11 @@
-"""How fast is a build? Three ways of the same job in one run, as ratios: `make bench`.
+"""How fast is a build? Against its bound, and against a script, as ratios of one run: `make bench`.
 
 The job: photographs that scikit-image and scikit-learn carry, enlarged by code to camera size, to the default
 recipe's widths in AVIF, WebP and JPEG.
 
-- *build*: `young-prism build` as a person runs it, everything included: start, scan, look, workers, manifest.
-- *bound*: the encoders alone, on pixels that are ready in memory, as many processes as cores (so that the cores
-  share caches and clock as they do in a build); the sum of their times, divided by the cores.
+- *build*: the whole build: scan, look, plan, workers, verification, manifest; the start of the interpreter is said beside it.
+- *bound*: the time inside the encoders in that very build, summed over its workers and divided by the cores. Taken in the
+  same minutes on the same cores: on a machine that others use too, a bound from minutes before is off by a fifth.
 - *script*: a straightforward Pillow script, one process: open, turn upright, resize, save. Its AVIF encoder is held to
   one thread, as ours is; with Pillow's own choice of threads it is timed as well.
 """
@@ -13,42 +13,42 @@ recipe's widths in AVIF, WebP and JPEG.
 from __future__ import annotations
 
 import argparse
+import itertools
 import json
-import multiprocessing
 import shutil
 import subprocess
 import sys
 import time
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PIL import Image, ImageOps
 from tests.pictures import real_pictures
 
-from young_prism.core.originals.look import look
-from young_prism.core.pixels.shape import largest_rung, smaller_rung
-from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.render import encode
+from young_prism.core.values import Outcome
+from young_prism.engine import build as build_module
+from young_prism.engine.build import With, build
 from young_prism.engine.pool import default_jobs
+from young_prism.engine.tasks import render_file
 
 WORK = Path(__file__).parent / "work"
 PHOTOS = ("astronaut", "chelsea", "coffee", "rocket", "motorcycle_left", "china", "flower", "retina")
-LONG_SIDE = 6000
 
 
-def prepare() -> Path:
-    """Enlarge the photographs once; a little noise stands for what a sensor adds."""
-    folder = WORK / "photos"
+def prepare(copies: int, long_side: int) -> Path:
+    """Enlarge the photographs once; a little noise stands for what a sensor adds, another one in each copy."""
+    folder = WORK / f"photos-{long_side}-{copies}"
     folder.mkdir(parents=True, exist_ok=True)
-    rng = np.random.default_rng(1)
-    for file in real_pictures():
-        target = folder / f"{file.stem}.jpg"
+    for file, copy in itertools.product(real_pictures(), range(copies)):
+        rng = np.random.default_rng(1 + copy)
+        target = folder / (f"{file.stem}-{copy}.jpg" if copy else f"{file.stem}.jpg")
         if file.stem not in PHOTOS or target.exists():
             continue
         photo = Image.open(file).convert("RGB")
-        scale = LONG_SIDE / max(photo.size)
+        scale = long_side / max(photo.size)
         size = (round(photo.width * scale), round(photo.height * scale))
         pixels = np.asarray(photo.resize(size, Image.Resampling.LANCZOS), np.float32)
         noisy = pixels + rng.normal(0, 3, pixels.shape[:2]).astype(np.float32)[..., None]
@@ -56,47 +56,50 @@ def prepare() -> Path:
     return folder
 
 
-def time_build(photos: Path) -> float:
-    """Time the command, from the shell's point of view."""
+NAMES = ("encoders", "read back", "decode", "resize", "all of the worker")
+
+
+def watched_render(*arguments: Any) -> Any:
+    """Do what a worker does, and write down how long each part of it took."""
+    from young_prism.core.render import render as module
+
+    spent = dict.fromkeys(NAMES, 0.0)
+
+    def timed(function: Callable[..., Any], name: str) -> Callable[..., Any]:
+        def inner(*given: Any, **named: Any) -> Any:
+            began = time.perf_counter()
+            try:
+                return function(*given, **named)
+            finally:
+                spent[name] += time.perf_counter() - began
+
+        return inner
+
+    before = module.encode, module.fault_of, module.largest_rung, module.smaller_rung
+    module.encode = timed(module.encode, "encoders")
+    module.fault_of = timed(module.fault_of, "read back")
+    module.largest_rung = timed(module.largest_rung, "decode")
+    module.smaller_rung = timed(module.smaller_rung, "resize")
+    try:
+        return timed(render_file, "all of the worker")(*arguments)
+    finally:
+        module.encode, module.fault_of, module.largest_rung, module.smaller_rung = before
+        with (WORK / "parts.log").open("a") as log:
+            log.write(json.dumps(spent) + "\n")
+
+
+def time_build(photos: Path) -> dict[str, float]:
+    """Build, and return the seconds of it all, and of each part of the work, divided by the cores."""
     out = WORK / "out"
     shutil.rmtree(out, ignore_errors=True)
-    command = [
-        str(Path(sys.executable).parent / "young-prism"),
-        "build",
-        "--source",
-        str(photos),
-        "--out",
-        str(out),
-        "--json",
-        "--data",
-        str(WORK / "history"),
-    ]
+    (WORK / "parts.log").unlink(missing_ok=True)
     began = time.perf_counter()
-    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    result = build(photos, out, Recipe(), using=With())
     seconds = time.perf_counter() - began
-    assert json.loads(done.stdout)["outcomes"]["made"] > 0
-    return seconds
-
-
-def bare_encoders(file: Path) -> float:
-    """Return the time that the encoders alone need for one photograph."""
-    data = file.read_bytes()
-    facts = look(data)
-    [original] = make_plan({file.name: facts}, Recipe()).originals
-    sizes = sorted({planned.size for planned in original.renditions}, reverse=True)
-    largest = largest_rung(data, facts, sizes[0])
-    ready = {size: smaller_rung(largest, size) for size in sizes}
-    began = time.perf_counter()
-    for planned in original.renditions:
-        encode(ready[planned.size], planned, grey=facts.grey)
-    return time.perf_counter() - began
-
-
-def time_bound(photos: Path) -> float:
-    """Return the sum of bare encoder times divided by the cores."""
-    files = sorted(photos.iterdir())
-    with ProcessPoolExecutor(default_jobs(), mp_context=multiprocessing.get_context("spawn")) as pool:
-        return sum(pool.map(bare_encoders, files)) / default_jobs()
+    assert result.outcomes[Outcome.MADE] > 0
+    assert not result.failures
+    rows = [json.loads(line) for line in (WORK / "parts.log").read_text().splitlines()]
+    return {"build": seconds} | {name: sum(row[name] for row in rows) / default_jobs() for name in NAMES}
 
 
 def time_script(photos: Path, *, avif_threads: int | None) -> float:
@@ -127,33 +130,34 @@ def time_script(photos: Path, *, avif_threads: int | None) -> float:
 
 
 def main() -> None:
-    """Print the ratios, and as JSON with --json."""
+    """Print the ratios."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--json", action="store_true")
-    parser.add_argument("--rounds", type=int, default=2, help="the quickest of so many counts")
+    parser.add_argument("--rounds", type=int, default=1)
+    parser.add_argument("--copies", type=int, default=3, help="so many times the eight photographs")
+    parser.add_argument("--long-side", type=int, default=4000, help="pixels of the originals: a phone's")
     parser.add_argument("--no-script", action="store_true", help="only the build and its bound")
     arguments = parser.parse_args()
-    photos = prepare()
-    best = {"build": 1e9, "bound": 1e9, "script": 1e9, "script, threads": 1e9}
+    photos = prepare(arguments.copies, arguments.long_side)
+    build_module.render_file = watched_render
     for _ in range(arguments.rounds):
-        best["bound"] = min(best["bound"], time_bound(photos))
-        best["build"] = min(best["build"], time_build(photos))
+        spent = time_build(photos)
+        began = time.perf_counter()
+        subprocess.run([sys.executable, "-c", "import young_prism.cli.build"], check=True)
+        start = time.perf_counter() - began
+        print(
+            f"{len(list(photos.iterdir()))} photographs of {arguments.long_side} px, {default_jobs()} cores"
+        )
+        print(
+            ", ".join(f"{name} {seconds:.1f} s" for name, seconds in spent.items()), f"(start {start:.1f} s)"
+        )
+        print(f"build / bound: {spent['build'] / spent['encoders']:.3f}")
         if arguments.no_script:
             continue
-        best["script"] = min(best["script"], time_script(photos, avif_threads=1))
-        best["script, threads"] = min(best["script, threads"], time_script(photos, avif_threads=None))
-    result = {
-        "cores": default_jobs(),
-        "photographs": len(list(photos.iterdir())),
-        "seconds": {name: round(seconds, 2) for name, seconds in best.items()},
-        "build / bound": round(best["build"] / best["bound"], 3),
-    }
-    if not arguments.no_script:
-        result["script / build"] = round(best["script"] / best["build"], 2)
-        result["script with AVIF threads / build"] = round(best["script, threads"] / best["build"], 2)
-    print(
-        json.dumps(result, indent=1) if arguments.json else "\n".join(f"{k}: {v}" for k, v in result.items())
-    )
+        script = time_script(photos, avif_threads=1)
+        threads = time_script(photos, avif_threads=None)
+        print(
+            f"script / build: {script / spent['build']:.2f}, with AVIF threads {threads / spent['build']:.2f}"
+        )
 
 
 if __name__ == "__main__":

@@ -21,9 +21,9 @@ from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
+from young_prism.engine.collector import calm_collector
 from young_prism.web.app import close_app, create_app
 from young_prism.web.config import Settings
-from young_prism.web.server import calm_collector
 
 WORK = Path(__file__).parent / "work" / "plan"
 

@@ -260,3 +260,51 @@ def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
     ]
     assert [one.returncode for one in wrong] == [2, 2, 2]
     assert "Line 2" in wrong[0].stderr and "there are" in wrong[2].stderr.lower()
+
+
+def test_in_place_and_back_by_command(tmp_path: Path, recipe: Path) -> None:
+    site = tmp_path / "site"
+    site.mkdir()
+    (site / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(400, 300)))
+    before = pictures.hashes(site)
+    built = command("build", "--source", site, "--in-place", "--recipe", recipe, "--json")
+    assert built.returncode == 0, built.stderr
+    assert (site / "a.jpg").read_bytes()[:3] == b"\xff\xd8\xff" and pictures.hashes(site)["a.jpg"] != before[
+        "a.jpg"
+    ]
+    back = command("restore", "--source", site, "--json")
+    assert back.returncode == 0 and json.loads(back.stdout)["restored"] == ["a.jpg"]
+    assert pictures.hashes(site)["a.jpg"] == before["a.jpg"]
+    nothing = command("restore", "--source", tmp_path / "other")
+    assert nothing.returncode == 2 and "--keep" in nothing.stderr
+    assert "Give --out" in command("build", "--source", site, "--recipe", recipe).stderr
+
+
+def test_a_build_is_on_record_and_its_report_is_one_file(source: Path, tmp_path: Path, recipe: Path) -> None:
+    data, report = tmp_path / "data", tmp_path / "report.html"
+    line = ["build", "--source", source, "--out", tmp_path / "out", "--recipe", recipe, "--data", data]
+    assert command(*line, "--report", report, "--only", "*.jpg").returncode == 0
+    assert "asked for" not in report.read_text() and "Renditions by format" in report.read_text()
+    [run] = json.loads(command("runs", "--data", data, "--json").stdout)
+    assert (run["origin"], run["state"]) == ("command", "done") and run["outcomes"]["made"] > 0
+    assert command(*line, "--no-record").returncode == 0
+    assert len(json.loads(command("runs", "--data", data, "--json").stdout)) == 1
+    assert command(*line).returncode == 0
+    pruned = command("runs", "--data", data, "--prune-keep", "1")
+    assert "1 run taken off" in pruned.stderr and str(source) in pruned.stdout
+
+
+def test_a_history_that_cannot_be_kept_stops_no_build(source: Path, tmp_path: Path, recipe: Path) -> None:
+    (tmp_path / "data").write_text("a file where the folder should be")
+    built = command(
+        "build",
+        "--source",
+        source,
+        "--out",
+        tmp_path / "out",
+        "--recipe",
+        recipe,
+        "--data",
+        tmp_path / "data",
+    )
+    assert built.returncode == 0 and "not in the history" in built.stderr

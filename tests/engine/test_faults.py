@@ -22,7 +22,7 @@ from young_prism.engine import delivery as delivery_module
 from young_prism.engine.build import With, build
 from young_prism.engine.events import Event, Halted, OriginalDone
 from young_prism.engine.pool import Job, worker_pool
-from young_prism.engine.publish import write_atomically
+from young_prism.engine.publish import write_parts
 
 RECIPE = read_recipe(faults.RECIPE)
 
@@ -93,14 +93,14 @@ def test_a_full_disk_is_waited_for(
     heard: list[Event] = []
     refused = 0
 
-    def write(target: Path, data: bytes) -> None:
+    def write(files: list[tuple[Path, bytes]], writers: object) -> list[Path]:
         nonlocal refused
         if len([event for event in heard if isinstance(event, OriginalDone)]) == 3 and refused < 2:
             refused += 1
             raise OSError(errno.ENOSPC, "No space left on device")
-        write_atomically(target, data)
+        return write_parts(files, writers)
 
-    monkeypatch.setattr(delivery_module, "write_atomically", write)
+    monkeypatch.setattr(delivery_module, "write_parts", write)
     monkeypatch.setattr(delivery_module, "_ASK_AGAIN_S", 0.01)
     result = build(source, tmp_path / "out", RECIPE, using=With(jobs=2), listen=heard.append)
     halts = [event.why for event in heard if isinstance(event, Halted)]
@@ -115,7 +115,7 @@ def test_a_run_that_waits_for_room_can_be_stopped_and_goes_on_later(
     source, expected = undisturbed
     stop = threading.Event()
 
-    def full(target: Path, data: bytes) -> None:
+    def full(files: list[tuple[Path, bytes]], writers: object) -> list[Path]:
         raise OSError(errno.ENOSPC, "No space left on device")
 
     def listen(event: Event) -> None:
@@ -123,7 +123,7 @@ def test_a_run_that_waits_for_room_can_be_stopped_and_goes_on_later(
             stop.set()
 
     with monkeypatch.context() as patch:
-        patch.setattr(delivery_module, "write_atomically", full)
+        patch.setattr(delivery_module, "write_parts", full)
         patch.setattr(delivery_module, "_ASK_AGAIN_S", 0.01)
         result = build(
             source, tmp_path / "out", RECIPE, using=With(jobs=2), listen=listen, stopped=stop.is_set

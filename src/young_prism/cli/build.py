@@ -36,7 +36,8 @@ from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult, With
 from young_prism.engine.build import build as run_build
 from young_prism.engine.cache import Cache
-from young_prism.engine.events import Busy, Event, Halted, Looked, OriginalDone, Planned, Tick
+from young_prism.engine.collector import calm_collector
+from young_prism.engine.events import Busy, Event, Halted, Looked, OriginalDone, Planned, Tick, Unchanged
 from young_prism.engine.versions import versions
 from young_prism.history.figures import Figures
 
@@ -90,6 +91,7 @@ def build(
         cluster=_cluster(cluster) if cluster else None,
         keep=keep_folder,
     )
+    calm_collector()
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     try:
@@ -168,6 +170,8 @@ class _Told:
             self._run.recorder(event)
         elif isinstance(event, Planned):
             self._figures.planned(event)
+        elif isinstance(event, Unchanged):
+            self._figures.unchanged(event)
         elif isinstance(event, OriginalDone):
             self._figures.done(event)
 
@@ -181,7 +185,8 @@ class _Told:
         from young_prism.engine.publish import write_atomically
         from young_prism.web.run.single import ReportPage, page_of
 
-        figures = self._run.recorder.figures if self._run and self._run.recorder else self._figures
+        run = self._run.recorder if self._run else None
+        figures = run.figures if run else self._figures
         report = ReportPage(
             title=self._options.source.resolve().name,
             origin="command",
@@ -191,7 +196,7 @@ class _Told:
             recipe=write_recipe(self._options.recipe),
             versions=versions(),
             outcomes=figures.outcomes,
-            report=figures.summary.as_dict(),
+            report=run.report if run else self._figures.summary.as_dict(),
             failures=[(one.path, one.error, one.remedy) for one in result.failures],
             left_out=[(one.path, one.error, one.remedy) for one in result.skipped],
             before=self._run.report_before() if self._run else None,
@@ -259,6 +264,10 @@ class _Lines:
                 self.done += 1
                 if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
+            case Unchanged(originals, renditions):
+                say(
+                    f"Nothing has changed: {count(renditions, 'rendition')} of {count(originals, 'original')} are there"
+                )
             case Halted(why):
                 say(why or "It goes on.")
             case _:
@@ -309,7 +318,7 @@ class _Bar:
                 self._update(description="Making", completed=0, total=work or None, done="")
             case Halted(why):
                 self._update(done=why)
-            case Busy() | Tick():
+            case Busy() | Tick() | Unchanged():
                 pass
             case OriginalDone(items=items, work=work):
                 self._done += 1

@@ -20,9 +20,9 @@ from young_prism.core.render.render import Rendered, concluded
 from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.delivery import BuildResult, Delivery, StoppedError
-from young_prism.engine.events import Busy, Listener, Planned, Tick, nobody
+from young_prism.engine.events import Busy, Listener, Looked, Planned, Tick, Unchanged, nobody
 from young_prism.engine.keep import Keep
-from young_prism.engine.ledger import Ledger
+from young_prism.engine.ledger import Ledger, ours_in
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
 from young_prism.engine.parts import Part, parts_of
@@ -32,6 +32,7 @@ from young_prism.engine.record import Only, make_manifest
 from young_prism.engine.scan import WHOLE, scan
 from young_prism.engine.tasks import Made, read_original, render_bytes, render_file, render_timeout_s
 from young_prism.engine.todo import Todo, without_copies
+from young_prism.engine.unchanged import asked, remember, remembered, same_as_before
 
 __all__ = ["BuildResult", "With", "build"]
 
@@ -88,6 +89,11 @@ def build(
             keep = Keep(using.keep) if using.keep else Keep.beside(source)
             kept = _keep(keep, source, scope)
             source = keep.current
+        context = asked(recipe, details, marks, scope)
+        before = None if kept or only else _unchanged(source, out, context, scope, listen)
+        if before:
+            before.seconds = time.monotonic() - began
+            return before
         pool = stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
         prepared = prepare(
             source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
@@ -106,7 +112,37 @@ def build(
             only=only,
         )
         result = run.execute()
+        if not (kept or only or result.stopped or run.delivery.failures_of_its_own):
+            ledger, seen = prepared.ledger, prepared.looks.seen
+            stamps = [(path, ledger.stamps[path][0]) for path in run.delivered if path in ledger.stamps]
+            found = scan(source, output=out, scope=scope, ours=ours_in(source)).originals
+            looked_at = {path: one.stamp for path, (one, _) in seen.items()}
+            # What changed while the build went on is not what it was made from.
+            if all(looked_at.get(one.path, one.stamp) == one.stamp for one in found):
+                remember(out, context, found, stamps, result)
     result.seconds = time.monotonic() - began
+    return result
+
+
+def _unchanged(source: Path, out: Path, context: str, scope: Scope, listen: Listener) -> BuildResult | None:
+    """Return the result where nothing has to be done, and say so; None where something has."""
+    beside = os.path.realpath(source) == os.path.realpath(out)
+    found = scan(source, output=out, scope=scope, ours=remembered(out) if beside else ours_in(source))
+    result = same_as_before(out, context, found.originals)
+    if result:
+        result.notes = found.notes
+        number = len(found.originals)
+        listen(Looked(number, number))
+        listen(
+            Unchanged(
+                result.originals,
+                result.renditions,
+                result.outcomes,
+                result.bytes_originals,
+                result.bytes_renditions,
+                (*result.failures, *result.skipped),
+            )
+        )
     return result
 
 
@@ -158,11 +194,11 @@ class _Run:
     def execute(self) -> BuildResult:
         """Do all that is to be done, and write down what there is."""
         ledger, plan = self.prepared.ledger, self.prepared.plan
-        asked = [one for one in plan.originals if self.only is None or self.only(one.path)]
-        todo = [self._todo(original) for original in asked if not ledger.is_done(original)]
-        self.listen(Planned(plan, self.prepared.looks.notes, sum(one.work for one in todo), len(asked)))
+        wanted = [one for one in plan.originals if self.only is None or self.only(one.path)]
+        todo = [self._todo(original) for original in wanted if not ledger.is_done(original)]
+        self.listen(Planned(plan, self.prepared.looks.notes, sum(one.work for one in todo), len(wanted)))
         self.unfinished = {one.original.path for one in todo}
-        for original in asked:
+        for original in wanted:
             if original.path not in self.unfinished:
                 self.delivery.reused(original)
         try:
@@ -174,8 +210,15 @@ class _Run:
         except StoppedError:
             return self._finish(stopped=True)
         finally:
+            self.delivery.close()
             if self.using.cache:
                 self.using.cache.trim()
+
+    @property
+    def delivered(self) -> list[str]:
+        """The paths of all that lies there as planned."""
+        ledger = self.prepared.ledger
+        return [r.path for one in self.prepared.plan.originals for r in one.renditions if ledger.is_there(r)]
 
     def _todo(self, original: PlannedOriginal) -> Todo:
         return Todo.of(original, self.prepared.ledger, self.using.cache)

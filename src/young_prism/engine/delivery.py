@@ -7,6 +7,7 @@ import shutil
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -19,7 +20,7 @@ from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
 from young_prism.engine.ledger import Ledger
-from young_prism.engine.publish import output_error, write_atomically
+from young_prism.engine.publish import output_error, take_name, write_atomically, write_parts
 from young_prism.engine.record import dropped_entry, rendition_entry
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.engine.todo import Todo
@@ -27,6 +28,7 @@ from young_prism.engine.todo import Todo
 _Written = TypeVar("_Written")
 
 _ASK_AGAIN_S = 0.5
+_WRITERS = 8
 _SPARE = 1_000_000
 """Bytes that must be free beside what is to be written."""
 
@@ -92,6 +94,17 @@ class Delivery:
         self._cache = cache
         self._stopped = stopped
         self._kept = kept
+        self._failed = False
+        self._writers = ThreadPoolExecutor(_WRITERS, thread_name_prefix="writer")
+
+    @property
+    def failures_of_its_own(self) -> bool:
+        """Whether something failed here, which the next run may do better."""
+        return self._failed
+
+    def close(self) -> None:
+        """Let go of the threads that write."""
+        self._writers.shutdown()
 
     def reused(self, original: PlannedOriginal) -> None:
         """Count an original of which all is there."""
@@ -130,8 +143,9 @@ class Delivery:
         except OutputError as error:
             self.failed(original, error)
             return True
+        parts = self._parts(ready)
         items = [
-            self._deliver(original, files[planned.path], foreign)
+            self._deliver(original, files[planned.path], foreign, parts)
             if planned.path in files
             else self._as_before(planned)
             for planned in original.renditions
@@ -139,6 +153,18 @@ class Delivery:
         self._fill_cache([*ready, *left_out])
         self._count(original, items, work=todo.work, seconds=seconds)
         return True
+
+    def _parts(self, ready: list[Rendered]) -> dict[str, Path]:
+        """Write what is to be delivered under temporary names; nothing where one of them is refused: each then says so itself."""
+        out = self.ledger.out
+        files = [(out / r.planned.path, r.data) for r in ready if r.data is not None]
+        try:
+            parts = self.patiently(
+                lambda: write_parts(files, self._writers), sum(len(data) for _, data in files)
+            )
+        except OutputError:
+            return {}
+        return {r.planned.path: part for r, part in zip(ready, parts, strict=True)}
 
     def _fill_cache(self, files: list[Rendered]) -> None:
         for rendered in files:
@@ -206,7 +232,9 @@ class Delivery:
                 return False
         return not inside or self.ledger.is_foreign(path)
 
-    def _deliver(self, original: PlannedOriginal, rendered: Rendered, foreign: set[str]) -> Item:
+    def _deliver(
+        self, original: PlannedOriginal, rendered: Rendered, foreign: set[str], parts: dict[str, Path]
+    ) -> Item:
         planned, data = rendered.planned, rendered.data
         if rendered.outcome is Outcome.FAILED:
             remedy = "Run again; if it fails again, leave this format out for it, and report it."
@@ -223,8 +251,12 @@ class Delivery:
                     remedy="Move it away, or choose another output folder.",
                 ),
             )
+        target, part = self.ledger.out / planned.path, parts.get(planned.path)
         try:
-            self.patiently(lambda: write_atomically(self.ledger.out / planned.path, data), len(data))
+            if part:
+                take_name(part, target)
+            else:
+                self.patiently(lambda: write_atomically(target, data), len(data))
         except OutputError as error:
             return self._refused(original, planned, error)
         self.ledger.published(planned.path, rendered.sha256)
@@ -232,12 +264,14 @@ class Delivery:
         return _item(planned, outcome, rendered.reason, rendered.bytes)
 
     def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
+        self._failed = True
         what = f"{planned.path}: {error.what}"
         self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
         return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
 
     def failed(self, original: PlannedOriginal, error: YoungPrismError) -> None:
         """Count an original that failed as a whole."""
+        self._failed = True
         failure = LeftOut.because(original.path, error)
         self.result.failures.append(failure)
         items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from young_prism.core.naming.rule import WHOLE_FACET
@@ -77,11 +77,23 @@ class Halted:
 
 
 @dataclass(frozen=True, slots=True)
+class Unchanged:
+    """There is nothing to do: so many originals with so many renditions are as they were, and these are left out as before."""
+
+    originals: int
+    renditions: int
+    outcomes: Mapping[Outcome, int]
+    bytes_originals: int
+    bytes_renditions: int
+    left_out: tuple[LeftOut, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Tick:
     """Time goes by; comes every now and then, so that a door need not have a clock of its own."""
 
 
-Event = Looked | Planned | OriginalDone | Busy | Halted | Tick
+Event = Looked | Planned | OriginalDone | Busy | Halted | Unchanged | Tick
 Listener = Callable[[Event], None]
 
 

@@ -31,6 +31,7 @@ from young_prism.core.manifest.model import (
 )
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import ImageFormat, Outcome
 from young_prism.engine.earlier import Earlier
@@ -58,6 +59,8 @@ class Ledger:
     """Key -> what came of it, wherever it lies: a name is no part of a key."""
     before: dict[str, OriginalEntry] = field(default_factory=dict)
     """Original -> what the manifest says of it."""
+    made_by: tuple[str, Recipe] | None = None
+    """The version and the recipe that the manifest was written by."""
     facts: dict[str, tuple[Stamp, Facts]] = field(default_factory=dict)
     stamps: dict[str, tuple[Stamp, str]] = field(default_factory=dict)
     """Path -> the stamp that a file of ours had, with its sha256."""
@@ -69,6 +72,7 @@ class Ledger:
         ledger = Ledger(out)
         manifest = read_manifest(out / MANIFEST_NAME)
         if manifest:
+            ledger.made_by = manifest.generator, manifest.recipe
             for original in manifest.originals:
                 ledger.before[original.path] = original
                 ledger._take(original.renditions, original.dropped)
@@ -120,6 +124,10 @@ class Ledger:
         except (OSError, ValueError, KeyError, TypeError):
             self.stamps, self.facts = {}, {}
 
+    def written_as(self, recipe: Recipe) -> bool:
+        """Whether the manifest was written by this version and this recipe."""
+        return self.made_by == (f"young-prism {__version__}", recipe)
+
     def known_facts(self, found: Found) -> Facts | None:
         """Return the facts of an original that was looked at and has not changed since."""
         stamp, facts = self.facts.get(found.path, (None, None))
@@ -137,12 +145,12 @@ class Ledger:
         self.stamps.pop(path, None)
 
     def _hash(self, path: str) -> str | None:
-        target = self.out / path
+        target = f"{self.out}/{path}"  # not a `Path`: a hundred thousand are asked for
         try:
             stamp = _stamp_of(target)
             known, digest = self.stamps.get(path, (None, ""))
             if known != stamp:
-                digest = hashlib.sha256(target.read_bytes()).hexdigest()
+                digest = hashlib.sha256(Path(target).read_bytes()).hexdigest()
                 self.stamps[path] = (stamp, digest)
         except OSError:
             return None
@@ -251,8 +259,8 @@ def ours_in(folder: Path) -> frozenset[str]:
     return frozenset(Ledger.load(folder).owned)
 
 
-def _stamp_of(path: Path) -> Stamp:
-    info = path.lstat()
+def _stamp_of(path: Path | str) -> Stamp:
+    info = os.lstat(path)
     return (info.st_size, info.st_mtime_ns, info.st_ino)
 
 

@@ -99,13 +99,14 @@ def make_manifest(
 
     Where `only` some originals were asked for, what was said of the others before stands.
     """
+    known = ledger.before if ledger.written_as(plan.recipe) else {}
     originals = [
         entry
         for original in plan.originals
         if (
-            entry := _original(original, plan, ledger)
+            entry := _original(original, plan, ledger, known.get(original.path))
             if only is None or only(original.path) or ledger.is_done(original)
-            else ledger.before.get(original.path) or _original(original, plan, ledger)
+            else ledger.before.get(original.path) or _original(original, plan, ledger, None)
         )
     ]
     current = {rendition.path for original in originals for rendition in original.renditions}
@@ -128,11 +129,21 @@ def make_manifest(
     )
 
 
-def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> OriginalEntry | None:
+def _original(
+    original: PlannedOriginal, plan: Plan, ledger: Ledger, before: OriginalEntry | None
+) -> OriginalEntry | None:
     delivered = [ledger.made[r.path, r.key] for r in original.renditions if ledger.is_there(r)]
     if not delivered:
         return None
     facts = original.facts
+    dropped = tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key))))
+    if (
+        before
+        and before.sha256 == facts.sha256
+        and before.renditions == tuple(delivered)
+        and before.dropped == dropped
+    ):
+        return before  # its snippet, above all, is not put together again
     recipe = recipe_for(original.path, plan.recipe) or plan.recipe
     return OriginalEntry(
         path=original.path,
@@ -144,7 +155,7 @@ def _original(original: PlannedOriginal, plan: Plan, ledger: Ledger) -> Original
         kind=facts.kind.value,
         transparent=facts.transparent,
         renditions=tuple(delivered),
-        dropped=tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key)))),
+        dropped=dropped,
         snippet=snippet(delivered, recipe.snippet_markup, art=art_of(recipe), transparent=facts.transparent),
     )
 

@@ -30,6 +30,7 @@ class CommandRun:
             self.number = self.store.start_run(
                 row.id,
                 origin="command",
+                state="looking",
                 recipe=write_recipe(recipe),
                 version=__version__,
                 out_folder=str(out.resolve()),
@@ -45,9 +46,7 @@ class CommandRun:
 
     def report_before(self) -> dict[str, Any] | None:
         """Return the figures of the run before this one, None where there was none."""
-        run = self.store.run(self.number) if self.store else None
-        before = self.store.run_before(run) if self.store and run else None
-        return before.report if before else None
+        return self.store.report_before(self.number) if self.store else None
 
     def close(self) -> None:
         """Let go of the database."""

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import Result, Summary
 from young_prism.core.values import Outcome
-from young_prism.engine.events import Item, OriginalDone, Planned
+from young_prism.engine.events import Item, OriginalDone, Planned, Unchanged
 
 _MADE = (Outcome.MADE.value, Outcome.KEPT.value)
 
@@ -27,6 +27,11 @@ class Figures:
         failed = sum(left.failed for left in event.plan.left_out)
         self.outcomes[Outcome.FAILED.value] += failed
         self.outcomes[Outcome.SKIPPED.value] += len(event.plan.left_out) - failed
+
+    def unchanged(self, event: Unchanged) -> None:
+        """Count a run that had nothing to do."""
+        self.outcomes.update({outcome.value: number for outcome, number in event.outcomes.items()})
+        self.before, self.after = event.bytes_originals, event.bytes_renditions
 
     def done(self, event: OriginalDone) -> tuple[Item, ...]:
         """Count an original; return its items with the outcomes that they have in this run."""

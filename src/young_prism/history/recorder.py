@@ -16,7 +16,17 @@ from young_prism.core.plan.model import LeftOut, PlannedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Outcome
 from young_prism.engine.delivery import BuildResult
-from young_prism.engine.events import Busy, Event, Halted, Item, Looked, OriginalDone, Planned, Tick
+from young_prism.engine.events import (
+    Busy,
+    Event,
+    Halted,
+    Item,
+    Looked,
+    OriginalDone,
+    Planned,
+    Tick,
+    Unchanged,
+)
 from young_prism.history.figures import Figures
 from young_prism.store.store import Store
 
@@ -115,6 +125,7 @@ class Recorder:
         self._halted_since = self._halted_s = 0.0
         self._counts: dict[str, Any] = {"originals_done": 0, "work_done": 0.0}
         self._work = 0.0
+        self._report: dict[str, Any] | None = None
 
     def __call__(self, event: Event) -> None:
         """Take an event of the engine."""
@@ -122,6 +133,8 @@ class Recorder:
         match event:
             case Planned():
                 self._planned(event)
+            case Unchanged():
+                self._unchanged(event)
             case OriginalDone():
                 self._original(event, now)
             case Busy():
@@ -132,6 +145,15 @@ class Recorder:
                 pass
         if now - self._flushed > (_BEAT_EVERY_S if isinstance(event, Tick | Looked) else _FLUSH_EVERY_S):
             self.flush()
+
+    @property
+    def report(self) -> dict[str, Any]:
+        """The figures of the run; where nothing was to do, those of the run before it."""
+        figures = self.figures.summary.as_dict()
+        if not self._report:
+            return figures
+        nothing = {name: figures[name] for name in ("outcomes", "slowest", "verified", "faults")}
+        return {**self._report, **nothing}
 
     def log(self, line: str) -> None:
         """Add a line to the run's log."""
@@ -153,6 +175,20 @@ class Recorder:
         for left in failed:
             self.log(f"{left.path}: {left.error}")
         self.flush("running")
+
+    def _unchanged(self, event: Unchanged) -> None:
+        self.figures.unchanged(event)
+        self._rows += [_whole(left) for left in event.left_out]
+        self._counts |= {
+            "originals": event.originals,
+            "originals_done": event.originals,
+            "planned": event.renditions,
+            "work": 0.0,
+        }
+        self._report = self._store.report_before(self._run_id)
+        self.log(
+            f"Nothing has changed: {event.renditions} renditions of {event.originals} originals are there."
+        )
 
     def _original(self, event: OriginalDone, now: float) -> None:
         self._counts["originals_done"] += 1
@@ -250,7 +286,7 @@ class Recorder:
                         self._run_id,
                         state=state,
                         ended_at=datetime.now(UTC),
-                        report=self.figures.summary.as_dict(),
+                        report=self.report,
                         live={},
                         halted="",
                         **values,

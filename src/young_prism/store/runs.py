@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from sqlalchemy import delete, func, insert, select, update
 
@@ -20,13 +21,22 @@ LOST_AFTER_S = 60
 class RunRecords(Sessions):
     """The part of the store that holds runs."""
 
-    def start_run(self, source_id: int, *, origin: str, recipe: str, version: str, **values: object) -> int:
+    def start_run(
+        self,
+        source_id: int,
+        *,
+        origin: str,
+        recipe: str,
+        version: str,
+        state: str = "waiting",
+        **values: object,
+    ) -> int:
         """Put a run on record that is waiting to begin; return its number."""
         with self._session() as session:
             row = RunRow(
                 source_id=source_id,
                 origin=origin,
-                state="waiting",
+                state=state,
                 recipe=recipe,
                 version=version,
                 started_at=datetime.now(UTC),
@@ -88,6 +98,12 @@ class RunRecords(Sessions):
         with self._session() as session:
             return session.scalar(query.order_by(RunRow.id.desc()))
 
+    def report_before(self, run_id: int) -> dict[str, Any] | None:
+        """Return the figures of the run before this one into the same folder, None where there was none."""
+        run = self.run(run_id)
+        before = self.run_before(run) if run else None
+        return before.report if before else None
+
     def count_runs(self) -> int:
         """Return how many runs are on record."""
         with self._session() as session:
@@ -125,7 +141,10 @@ class RunRecords(Sessions):
         return None
 
     def active_runs(self) -> list[tuple[RunRow, SourceRow]]:
-        """Return the runs that are going on now, with their sources; those that somebody waits for come first."""
+        """Return the runs that are going on now, with their sources; those that somebody waits for come first.
+
+        A build by command that was not heard of for a while is marked as interrupted, and none of them.
+        """
         with self._session() as session:
             rows = session.execute(
                 select(RunRow, SourceRow)
@@ -133,7 +152,11 @@ class RunRecords(Sessions):
                 .where(RunRow.state.in_(ACTIVE))
                 .order_by(RunRow.quick.desc(), RunRow.id)
             ).all()
-            return [(row[0], row[1]) for row in rows]
+        since = datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S)
+        lost = {run.id for run, _ in rows if _lost(run, since)}
+        if lost:
+            self.interrupted_runs()
+        return [(run, source) for run, source in rows if run.id not in lost]
 
     def active_run(self) -> tuple[RunRow, SourceRow] | None:
         """Return the run that is going on now, with its source."""
@@ -172,3 +195,7 @@ class RunRecords(Sessions):
                 row.ended_at = datetime.now(UTC)
                 row.live = {}
             return rows
+
+
+def _lost(run: RunRow, since: datetime) -> bool:
+    return run.origin == "command" and run.seen_at is not None and run.seen_at.replace(tzinfo=UTC) < since

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import gc
 import signal
 import socket
 from collections.abc import Callable
@@ -14,6 +13,7 @@ import waitress
 from flask import Flask
 
 from young_prism.core.errors import ServeError
+from young_prism.engine.collector import calm_collector
 from young_prism.web.config import Settings
 
 HOST = "127.0.0.1"
@@ -40,11 +40,6 @@ def claim_port(port: int) -> socket.socket:
             remedy="Choose another one with --port, from 1024 to 65535.",
         ) from error
     return listener
-
-
-def calm_collector() -> None:
-    """Let Python look for cycles less often: a plan is a hundred thousand small tuples, none of them in a cycle."""
-    gc.set_threshold(50_000, 25, 25)
 
 
 def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], None]) -> None:
