@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.references import NO_PAGES, Uses
 from young_prism.core.originals.scope import Scope
+from young_prism.core.plan.memory import looking_memory
 from young_prism.core.plan.model import LeftOut
 from young_prism.core.values import MAX_PIXELS
 from young_prism.engine.events import Listener, Looked, nobody
@@ -129,11 +131,20 @@ def _in_workers(
 
     Where a worker dies or hangs over several, each of them is looked at by itself, so that only the culprit fails.
     """
+
+    @cache  # an original is asked for when its task is made, and when it is tried again
+    def memory(original: Found) -> int:
+        if depth is Look.HEADER:
+            return 0
+        facts = header_of_file(str(source), original.path, max_pixels)
+        return looking_memory(facts) if isinstance(facts, Facts) else 0
+
     alone: list[Found] = []
     in_batches: Job[list[Found]] = Job(
         function=look_files,
         arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels, depth),
         timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
+        memory=lambda batch: max(memory(original) for original in batch),
         alone_again=False,
     )
     for done in pool.run(_batches(unknown), in_batches):
@@ -147,6 +158,7 @@ def _in_workers(
         function=look_file,
         arguments=lambda original: (str(source), original.path, max_pixels, depth),
         timeout_s=lambda _: _LOOK_TIMEOUT_S,
+        memory=memory,
     )
     for single in pool.run(alone, singly):
         yield single.item, single.error or single.result

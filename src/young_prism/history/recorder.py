@@ -30,7 +30,7 @@ from young_prism.engine.events import (
 from young_prism.history.figures import Figures
 from young_prism.store.store import Store
 
-_FLUSH_EVERY_S = 0.5
+_FLUSH_EVERY_S = 0.8
 _BEAT_EVERY_S = 5.0
 _PRIOR_SHARE = 0.04
 """The pace of earlier runs counts as much as this share of the work: the time left does not jump at the start."""
@@ -122,6 +122,7 @@ class Recorder:
         self._live = _Live()
         self._rows: list[dict[str, Any]] = []
         self._log: list[list[Any]] = []
+        self._logged = 0
         self._halted_since = self._halted_s = 0.0
         self._counts: dict[str, Any] = {"originals_done": 0, "work_done": 0.0}
         self._work = 0.0
@@ -227,11 +228,11 @@ class Recorder:
                 seconds=self._seconds_before + self._seconds(),
                 seen_at=datetime.now(UTC),
                 live=self._as_live(),
-                log=list(self._log),
+                **({"log": list(self._log)} if len(self._log) != self._logged else {}),
             )
         except StoreError:
             return False  # a full disk, say: the rows wait for the next time, and the run goes on
-        self._rows = []
+        self._rows, self._logged = [], len(self._log)
         if found in ("stopping", "pausing"):
             self.asked = found
             if state:

@@ -8,6 +8,7 @@ tells the kind, the transparency really used, copies, and damage.
 from __future__ import annotations
 
 import hashlib
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -139,6 +140,10 @@ def look_closer(data: bytes, facts: Facts) -> Facts:
     )
 
 
+MOST_AT_ONCE = 25_000_000
+"""Pixels that are judged all together; of a larger picture every second or third does, in a fraction of the memory."""
+
+
 def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
     """Decode for judging: an sRGB array of shape (height, width, 3), whether alpha is really used, and the stored size.
 
@@ -155,9 +160,18 @@ def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
         shrink = next((s for s in (8, 4, 2) if longest >= _LOOK_SIDE * s), 1)
     limit = max(1, facts.stored.pixels) * 4  # the header was checked already; a decoder may round up
     try:
-        image: Any = open_image(data, facts.format, shrink=shrink, max_pixels=limit).copy_memory()
+        image: Any = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
         stored = facts.stored if shrink > 1 else Size(image.width, image.height)
-        used = bool(image.hasalpha()) and float(image[image.bands - 1].min()) < _opaque(image)
+        step = math.isqrt(image.width * image.height // MOST_AT_ONCE) + 1
+        if step > 1:
+            # Once from top to bottom for damage and for alpha, a line at a time; and once for every so manieth pixel.
+            lowest = float(image[image.bands - 1].min())
+            image = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
+            image = image.subsample(step, step).copy_memory()
+        else:
+            image = image.copy_memory()
+            lowest = float(image[image.bands - 1].min()) if image.hasalpha() else 0.0
+        used = bool(image.hasalpha()) and lowest < _opaque(image)
         if image.hasalpha():
             # Judged as it would be seen on white paper: the hidden colour under clear pixels is no part of it.
             image = image.flatten(background=_opaque(image)) if used else image[: image.bands - 1]

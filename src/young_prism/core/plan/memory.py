@@ -7,25 +7,26 @@ codecs loaded, is counted in. Admission of work hangs on it, and no result does.
 from __future__ import annotations
 
 from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.look import MOST_AT_ONCE
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import Avif, Squeeze
 from young_prism.core.values import ImageFormat, Kind
 
-_WORKER = 130_000_000
+_WORKER = 110_000_000
 
 _STREAMED = 0.3
 """Bytes a pixel of a decoder that goes from top to bottom: lines, and the file itself."""
 
 _WHOLE = {
-    ImageFormat.AVIF: 16.0,
+    ImageFormat.AVIF: 14.0,
     ImageFormat.HEIC: 16.0,
-    ImageFormat.WEBP: 5.0,
+    ImageFormat.WEBP: 8.0,
     ImageFormat.GIF: 5.0,
     ImageFormat.BMP: 8.0,
 }
 """Bytes a pixel of decoders that hold the whole picture."""
 
-_LAYERED = {ImageFormat.JPEG: 6.6, ImageFormat.PNG: 4.2}
+_LAYERED = {ImageFormat.JPEG: 6.0, ImageFormat.PNG: 4.2}
 """Bytes a pixel where each pass of a progressive or interlaced file goes over the whole picture."""
 
 _RUNG = 12.0
@@ -44,6 +45,18 @@ def expected_memory(original: PlannedOriginal) -> int:
     avif = any(isinstance(rendition.settings, Avif) for rendition in original.renditions)
     rungs = largest * (_RUNG_AVIF if avif else _RUNG)
     return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + rungs)
+
+
+_JUDGED = 18.0
+"""Bytes a pixel of what is judged all at once: several arrays of it."""
+
+
+def looking_memory(facts: Facts) -> int:
+    """Return the bytes that a worker is expected to take at most for a closer look, by what the header says."""
+    judged = 0.0
+    if facts.format is not ImageFormat.JPEG:
+        judged = min(facts.stored.pixels, MOST_AT_ONCE) * _JUDGED
+    return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + judged)
 
 
 def _decoding(facts: Facts) -> float:
