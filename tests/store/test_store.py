@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from alembic import command
@@ -12,7 +13,8 @@ from sqlalchemy import create_engine, text
 from tests.core.test_plan import facts
 from young_prism.store.database import migrations_config, open_database
 from young_prism.store.models import Base
-from young_prism.store.store import Store
+from young_prism.store.runs import LOST_AFTER_S
+from young_prism.store.store import COMMAND, Store
 
 
 def test_the_migrations_make_just_the_tables_that_the_models_describe(tmp_path: Path) -> None:
@@ -104,4 +106,33 @@ def test_a_database_of_the_first_version_keeps_its_sources(tmp_path: Path) -> No
     row = store.source("s")
     assert (row.kind, row.include, row.version) == ("folder", [], 0)
     assert [original.path for original in store.originals(row.id)] == ["a.jpg"]
+    store.close()
+
+
+def test_a_build_by_command_that_is_not_heard_of_any_more_is_interrupted(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    source = store.add_source("Site", tmp_path, None, tmp_path, kind=COMMAND)
+    fresh, lost = (
+        store.start_run(source.id, origin="command", recipe="", version="1", state="running")
+        for _ in range(2)
+    )
+    store.change_run(lost, seen_at=datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S + 1))
+    assert [run.id for run, _ in store.active_runs()] == [fresh]
+    assert store.run(lost).state == "interrupted"
+    assert store.sources() == [] and store.all_sources()[source.id].kind == COMMAND
+    store.add_source("Site", tmp_path, None, tmp_path)
+    assert [one.kind for one in store.sources()] == ["folder"]  # a person added it: now it is a source
+    store.close()
+
+
+def test_pruning_keeps_the_newest_run_of_each_source_and_what_goes_on(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    sources = [store.add_source(name, tmp_path / name, None, tmp_path) for name in ("a", "b")]
+    for source in sources:
+        for _ in range(3):
+            store.start_run(source.id, origin="page", recipe="", version="1", state="done")
+    going_on = store.start_run(sources[0].id, origin="page", recipe="", version="1", state="running")
+    assert store.prune_runs(before=datetime.now(UTC) + timedelta(days=1)) == 5
+    assert [run.id for run in store.runs()] == [going_on, 6]
+    assert store.prune_runs(keep=1) == 0
     store.close()

@@ -8,6 +8,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests import faults, pictures
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
@@ -16,6 +18,21 @@ from young_prism.engine.build import With, build
 from young_prism.store.store import Store
 
 RUN = "/s/small-site/run"
+QUICK = """
+[ladder]
+widths = [60, 200, 600]
+[formats.photo]
+avif = { effort = 1 }
+webp = { effort = 1 }
+jpeg = {}
+"""
+
+
+@pytest.fixture
+def app(app: Any) -> Any:
+    """The application with a recipe whose renditions take a moment each: a run is what is tested here."""
+    app.extensions["young_prism"].store.set_recipe(1, QUICK)
+    return app
 
 
 def press(app: Any, address: str, **fields: Any) -> Any:
@@ -31,7 +48,7 @@ def add_photos(app: Any, number: int) -> Path:
     """Put pictures into the source that take a few seconds."""
     folder = Path(app.extensions["young_prism"].store.source("small-site").folder)
     for seed in range(number):
-        (folder / f"long-{seed}.jpg").write_bytes(pictures.jpeg(pictures.photo(900, 700, 40 + seed)))
+        (folder / f"long-{seed}.jpg").write_bytes(pictures.jpeg(pictures.photo(700, 500, 40 + seed)))
     return folder
 
 
@@ -58,7 +75,7 @@ def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
 
 def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None:
     store = app.extensions["young_prism"].store
-    folder = add_photos(app, 8)
+    folder = add_photos(app, 24)
     press(app, RUN)
     wait_for(lambda: store.run(1).originals_done >= 1)
     press(app, RUN, path="clear.png")
@@ -149,7 +166,7 @@ def test_runs_of_all_doors_are_in_one_history_which_can_be_pruned(app: Any, tmp_
 
 def test_a_build_by_command_is_stopped_from_the_pages(app: Any, tmp_path: Path) -> None:
     parts = app.extensions["young_prism"]
-    source = faults.photos(tmp_path / "slow", 30)
+    source = faults.photos(tmp_path / "slow", 32)
     line = faults.command(source, tmp_path / "built", "--data", str(parts.settings.data))
     with subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
         wait_for(lambda: any(run.originals_done for run in parts.store.runs()))
