@@ -78,14 +78,14 @@ def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None
     folder = add_photos(app, 24)
     press(app, RUN)
     wait_for(lambda: store.run(1).originals_done >= 1)
-    press(app, RUN, path="clear.png")
+    press(app, RUN, path="photo.jpg")
     wait_for(lambda: state_of(app, 2) == "done")
     assert state_of(app, 1) != "done"  # it made way, and goes on by itself
-    assert {item.original for item in store.items(2)} == {"clear.png"} and store.run(2).originals == 1
+    assert {item.original for item in store.items(2)} == {"photo.jpg"} and store.run(2).originals == 1
     wait_for(lambda: state_of(app, 1) == "done")
     out = Path(store.source("small-site").out_folder)
     manifest = json.loads((out / "manifest.json").read_text())
-    assert "clear.png" in {one["path"] for one in manifest["originals"]}
+    assert "photo.jpg" in {one["path"] for one in manifest["originals"]}
     fresh = out.parent / "fresh"
     build(folder, fresh, read_recipe(store.run(1).recipe), using=With(jobs=2))
     assert faults.results(out) == faults.results(fresh)
