@@ -79,8 +79,10 @@ def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None
     press(app, RUN)
     wait_for(lambda: store.run(1).originals_done >= 1)
     press(app, RUN, path="photo.jpg")
+    press(app, RUN, path="IMG_1.HEIC")  # in a hurry as well
     wait_for(lambda: state_of(app, 2) == "done")
     assert state_of(app, 1) != "done"  # it made way, and goes on by itself
+    wait_for(lambda: state_of(app, 3) == "done")
     assert {item.original for item in store.items(2)} == {"photo.jpg"} and store.run(2).originals == 1
     wait_for(lambda: state_of(app, 1) == "done")
     out = Path(store.source("small-site").out_folder)

@@ -6,8 +6,10 @@ import multiprocessing
 import os
 import shutil
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor, as_completed
+from concurrent.futures import as_completed
 from pathlib import Path
+
+from pebble import ProcessPool
 
 from young_prism.demo.site import write_site
 
@@ -31,8 +33,9 @@ def draw_demo(target: Path, *, listen: Callable[[int, int], None] = lambda *_: N
         (part / "images" / entry.path).parent.mkdir(parents=True, exist_ok=True)
     write_site(part)
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(os.cpu_count() or 1, mp_context=context) as pool:
-        futures = [pool.submit(_draw_one, str(part), entry.path) for entry in entries]
+    # pebble, as for runs: the standard library's pool was seen to wait for ever for a worker that waited for it.
+    with ProcessPool(max_workers=os.cpu_count() or 1, context=context) as pool:
+        futures = [pool.schedule(_draw_one, args=[str(part), entry.path]) for entry in entries]
         for done, future in enumerate(as_completed(futures), start=1):
             future.result()
             listen(done, len(entries))

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from young_prism import __version__
-from young_prism.core.errors import ServeError, YoungPrismError
+from young_prism.core.errors import ServeError, StoreError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
@@ -61,9 +61,9 @@ class _Job:
     over: threading.Event = field(default_factory=threading.Event)
     keep_marks: bool = False
     quick: bool = False
+    begun: bool = False
     makes_way: bool = False
-    after: _Job | None = None
-    """A longer run at the same source, which makes way for this one and goes on after it."""
+    """It was told to stop only so that a shorter run at its source may go first, and goes on after that."""
 
 
 class Runner:
@@ -77,12 +77,12 @@ class Runner:
         self._store = store
         self._catalogues = catalogues
         self._settings = settings
-        self._jobs = settings.jobs
         self._by_run: dict[int, _Job] = {}
         self._looks: dict[int, LookProgress] = {}
         self._again: dict[int, _Job] = {}
         self._lock = threading.Lock()
         self._source_locks: dict[int, threading.Lock] = {}
+        self._run_locks: dict[int, threading.Lock] = {}
         self._closing = threading.Event()
         self._queues: tuple[queue.Queue[_Job | None], ...] = (queue.Queue(), queue.Queue(), queue.Queue())
         self._take_up_interrupted()
@@ -140,9 +140,9 @@ class Runner:
         on after it.
         """
         with self._lock:
-            going_on = next((job for job in self._by_run.values() if job.source.id == source.id), None)
-            if going_on and going_on.run_id is not None and (only is None or going_on.quick):
-                return going_on.run_id
+            for run_id, job in self._by_run.items():
+                if job.source.id == source.id and not job.quick and only is None:
+                    return run_id
             run_id = self._store.start_run(
                 source.id,
                 origin=origin,
@@ -154,10 +154,7 @@ class Runner:
                 worker=worker_name(),
                 versions=versions(),
             )
-            job = self._by_run[run_id] = _Job(source, run_id, quick=only is not None, after=going_on)
-            if going_on:
-                going_on.makes_way = True
-                going_on.stop.set()
+            job = self._by_run[run_id] = _Job(source, run_id, quick=only is not None)
         self._put(job)
         return run_id
 
@@ -235,7 +232,8 @@ class Runner:
     def _after(self, job: _Job) -> None:
         with self._lock:
             if job.run_id is not None:
-                self._by_run.pop(job.run_id, None)
+                if self._by_run.get(job.run_id) is job:
+                    del self._by_run[job.run_id]
                 job.over.set()
                 return
             waiting = self._again.pop(job.source.id, None)
@@ -247,7 +245,8 @@ class Runner:
     def _failed(self, job: _Job, line: str, what: str, remedy: str) -> None:
         if job.run_id is None:
             self._looks[job.source.id] = LookProgress(error=line)
-        else:
+            return
+        try:
             self._store.change_run(
                 job.run_id,
                 state="failed",
@@ -257,12 +256,14 @@ class Runner:
                 live={},
                 halted="",
             )
+        except StoreError:
+            _log.exception("a failed run could not be put on record")  # the next job must still be done
 
     def _look(self, source: SourceRow, *, keep_marks: bool) -> Looks:
         """Look at headers first, so that there is something to see at once, and then closer."""
         with self._lock:
             lock = self._source_locks.setdefault(source.id, threading.Lock())
-        with lock, lazy_pool(self._jobs) as pool:
+        with lock, lazy_pool(self._settings.jobs, memory=self._settings.memory) as pool:
             first = self._look_once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
             if all(facts.seen for _, facts in first.seen.values()):
                 return first
@@ -312,27 +313,38 @@ class Runner:
         return looks
 
     def _run(self, job: _Job, run_id: int) -> None:
-        longer = job.after
-        if longer and longer.run_id is not None:
-            longer.over.wait()
-            try:
-                self._run_alone(job, run_id)
-            finally:
-                row = self._store.run(longer.run_id)
-                if row and row.state == "waiting" and not self._closing.is_set():
-                    self._enqueue(longer.source, row)
-                elif row and row.state in ("stopping", "pausing"):
-                    state = "stopped" if row.state == "stopping" else "paused"
-                    self._store.change_run(row.id, state=state, ended_at=datetime.now(UTC))
-        else:
+        job.begun = True
+        with self._lock:
+            alone = self._run_locks.setdefault(job.source.id, threading.Lock())
+            others = [one for one in self._by_run.values() if one.source.id == job.source.id]
+            longer = [one for one in others if job.quick and one.begun and not one.quick]
+        for one in longer:
+            one.makes_way = True
+            one.stop.set()
+        with alone:
             self._run_alone(job, run_id)
+        for one in longer:
+            one.over.wait()
+            self._go_on_after(one)
+
+    def _go_on_after(self, longer: _Job) -> None:
+        """Go on with a run that made way; where a person stopped or paused it meanwhile, it stays so."""
+        row = self._store.run(longer.run_id) if longer.run_id is not None else None
+        if row and row.state == "waiting" and not self._closing.is_set():
+            self._enqueue(longer.source, row)
+        elif row and row.state in ("stopping", "pausing"):
+            state = "stopped" if row.state == "stopping" else "paused"
+            self._store.change_run(row.id, state=state, ended_at=datetime.now(UTC))
 
     def _run_alone(self, job: _Job, run_id: int) -> None:
         row = self._store.run(run_id)
         assert row is not None  # noqa: S101  (it was made by `start`)
         if job.stop.is_set():
-            if self._closing.is_set() and row.state not in ("stopping", "pausing"):
-                return  # the next server goes on
+            if (self._closing.is_set() or job.makes_way) and row.state not in ("stopping", "pausing"):
+                self._store.change_run(
+                    run_id, state="waiting"
+                )  # it goes on after the shorter one, or with the next server
+                return
             self._store.change_run(
                 run_id,
                 state="paused" if row.state == "pausing" else "stopped",
