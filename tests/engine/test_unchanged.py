@@ -118,7 +118,7 @@ def test_any_change_takes_the_long_way(
     # What is not known to be ours is somebody's own now, and tried again each time.
     if change not in (rendition_changed, manifest_gone):
         assert run(*built)[1]
-    assert result.renditions > 0
+        assert result.renditions > 0
 
 
 def test_other_decisions_take_the_long_way(built: tuple[Path, Path]) -> None:

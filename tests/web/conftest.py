@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -65,7 +65,12 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 def serving(app: Any) -> Iterator[str]:
     """Serve an application at an address of this machine."""
     server = waitress.create_server(app, host="127.0.0.1", port=0, threads=12)
-    thread = threading.Thread(target=server.run, daemon=True)
+
+    def run() -> None:
+        with suppress(OSError):  # its socket may be closed while it waits for it
+            server.run()
+
+    thread = threading.Thread(target=run, daemon=True)
     thread.start()
     yield f"http://127.0.0.1:{server.effective_port}"
     server.close()

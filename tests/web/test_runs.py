@@ -53,7 +53,7 @@ def add_photos(app: Any, number: int) -> Path:
 
 
 def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
-    add_photos(app, 6)
+    add_photos(app, 16)
     press(app, RUN)
     store = app.extensions["young_prism"].store
     wait_for(lambda: store.run(1).originals_done >= 1)
