@@ -3,9 +3,10 @@ PYTHON ?= python3
 PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
+BENCHES := plan estimates reuse score intake nothing memory faults record
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench bench-intake bench-plan bench-estimates bench-score bench-reuse bench-nothing bench-memory bench-faults bench-record screenshots clean
+.PHONY: demo demo-reset test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -58,32 +59,8 @@ css:
 schema: .venv/.test
 	$(PY) -m tools.write_schemas
 
-bench-plan: .venv/.test
-	$(PY) -m bench.plan
-
-bench-estimates: .venv/.test
-	$(PY) -m bench.estimates
-
-bench-reuse: .venv/.test
-	$(PY) -m bench.reuse
-
-bench-nothing: .venv/.test
-	$(PY) -m bench.nothing
-
-bench-memory: .venv/.test
-	$(PY) -m bench.memory
-
-bench-faults: .venv/.test
-	$(PY) -m bench.faults
-
-bench-record: .venv/.test
-	$(PY) -m bench.record
-
-bench-score: .venv/.test
-	$(PY) -m bench.score
-
-bench-intake: .venv/.test
-	$(PY) -m bench.intake
+$(BENCHES:%=bench-%): bench-%: .venv/.test
+	$(PY) -m bench.$*
 
 bench: .venv/.test
 	$(PY) -m bench.build

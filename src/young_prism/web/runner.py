@@ -321,11 +321,13 @@ class Runner:
         for one in longer:
             one.makes_way = True
             one.stop.set()
-        with alone:
-            self._run_alone(job, run_id)
-        for one in longer:
-            one.over.wait()
-            self._go_on_after(one)
+        try:
+            with alone:
+                self._run_alone(job, run_id)
+        finally:  # also where it failed: what made way for it must not wait for ever
+            for one in longer:
+                one.over.wait()
+                self._go_on_after(one)
 
     def _go_on_after(self, longer: _Job) -> None:
         """Go on with a run that made way; where a person stopped or paused it meanwhile, it stays so."""
