@@ -29,7 +29,7 @@ from young_prism.engine.parts import Part, parts_of
 from young_prism.engine.pool import Done, Job, Said, Workers, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
 from young_prism.engine.record import Only, make_manifest
-from young_prism.engine.scan import WHOLE, scan
+from young_prism.engine.scan import WHOLE, Scan, scan
 from young_prism.engine.tasks import Made, read_original, render_bytes, render_file, render_timeout_s
 from young_prism.engine.todo import Todo, without_copies
 from young_prism.engine.unchanged import asked, remember, remembered, same_as_before
@@ -76,10 +76,10 @@ def build(
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
-    Originals are only read, but for those whose names renditions take in place: they are kept first. An item fails alone. Raises `SourceError` and `OutputError` when nothing can be
-    done at all, or no more. `details` are what was said of single originals, `marks` the recipe's watermarks. `only` says which
-    originals to do now. Once `stopped()` is true, what is under way is finished, and the rest is left for the
-    next time.
+    Originals are only read, but for those whose names renditions take in place: they are kept first. An item fails alone.
+    Raises `SourceError` and `OutputError` when nothing can be done at all, or no more. `details` are what was said of single
+    originals, `marks` the recipe's watermarks. `only` says which originals to do now. Once `stopped()` is true, what is
+    under way is finished, and the rest is left for the next time.
     """
     began = time.monotonic()
     with ExitStack() as stack:
@@ -89,8 +89,10 @@ def build(
             keep = Keep(using.keep) if using.keep else Keep.beside(source)
             kept = _keep(keep, source, scope)
             source = keep.current
+        whole = not (kept or only)
         context = asked(recipe, details, marks, scope)
-        before = None if kept or only else _unchanged(source, out, context, scope, listen)
+        found = _found(source, out, scope) if whole else None
+        before = _unchanged(out, context, found, listen) if found else None
         if before:
             before.seconds = time.monotonic() - began
             return before
@@ -112,22 +114,20 @@ def build(
             only=only,
         )
         result = run.execute()
-        if not (kept or only or result.stopped or run.delivery.failures_of_its_own):
-            ledger, seen = prepared.ledger, prepared.looks.seen
-            stamps = [(path, ledger.stamps[path][0]) for path in run.delivered if path in ledger.stamps]
-            found = scan(source, output=out, scope=scope, ours=ours_in(source)).originals
-            looked_at = {path: one.stamp for path, (one, _) in seen.items()}
-            # What changed while the build went on is not what it was made from.
-            if all(looked_at.get(one.path, one.stamp) == one.stamp for one in found):
-                remember(out, context, found, stamps, result)
+        if found and not result.stopped:
+            run.remember(context, found)
     result.seconds = time.monotonic() - began
     return result
 
 
-def _unchanged(source: Path, out: Path, context: str, scope: Scope, listen: Listener) -> BuildResult | None:
-    """Return the result where nothing has to be done, and say so; None where something has."""
+def _found(source: Path, out: Path, scope: Scope) -> Scan:
+    """Walk the source; where renditions lie in it, what the last build delivered is known without its records."""
     beside = os.path.realpath(source) == os.path.realpath(out)
-    found = scan(source, output=out, scope=scope, ours=remembered(out) if beside else ours_in(source))
+    return scan(source, output=out, scope=scope, ours=(beside and remembered(out)) or ours_in(source))
+
+
+def _unchanged(out: Path, context: str, found: Scan, listen: Listener) -> BuildResult | None:
+    """Return the result where nothing has to be done, and say so; None where something has."""
     result = same_as_before(out, context, found.originals)
     if result:
         result.notes = found.notes
@@ -214,11 +214,22 @@ class _Run:
             if self.using.cache:
                 self.using.cache.trim()
 
-    @property
-    def delivered(self) -> list[str]:
-        """The paths of all that lies there as planned."""
+    def remember(self, context: str, found: Scan) -> None:
+        """Write down that nothing is left to do, of what was `found` before it all began; not where something failed here."""
+        if self.delivery.failures_of_its_own:
+            return
         ledger = self.prepared.ledger
-        return [r.path for one in self.prepared.plan.originals for r in one.renditions if ledger.is_there(r)]
+        looked_at = {path: one.stamp for path, (one, _) in self.prepared.looks.seen.items()}
+        # What changed between the walk and the look is not what it was made from.
+        if any(looked_at.get(one.path, one.stamp) != one.stamp for one in found.originals):
+            return
+        delivered = (
+            (r.path, ledger.stamps[r.path][0])
+            for one in self.prepared.plan.originals
+            for r in one.renditions
+            if ledger.is_there(r) and r.path in ledger.stamps
+        )
+        remember(ledger.out, context, found.originals, delivered, self.delivery.result)
 
     def _todo(self, original: PlannedOriginal) -> Todo:
         return Todo.of(original, self.prepared.ledger, self.using.cache)
