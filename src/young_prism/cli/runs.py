@@ -21,7 +21,7 @@ def runs(
 ) -> None:
     """List runs, newest first, or take old ones off the record; renditions are never touched."""
     from young_prism.core.report.figures import count, format_duration
-    from young_prism.history.command import DATABASE
+    from young_prism.store.database import DATABASE
     from young_prism.store.store import Store
 
     store = Store(data_folder(data) / DATABASE)

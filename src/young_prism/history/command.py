@@ -11,9 +11,8 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.versions import versions
 from young_prism.history.recorder import Recorder, worker_name
+from young_prism.store.database import DATABASE
 from young_prism.store.store import COMMAND, Store
-
-DATABASE = "young-prism.sqlite3"
 
 
 class CommandRun:

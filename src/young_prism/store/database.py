@@ -12,6 +12,9 @@ from sqlalchemy.exc import DatabaseError
 
 from young_prism.store.sessions import store_error
 
+DATABASE = "young-prism.sqlite3"
+"""The file's name in a data folder, whichever door opens it."""
+
 
 def open_database(file: Path) -> Engine:
     """Open (and make or migrate) the database in `file`. Raises `StoreError` where it cannot be."""

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from young_prism.engine.cache import DEFAULT_BYTES, Cache
 from young_prism.engine.incoming import Limits
+from young_prism.store.database import DATABASE
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,7 @@ class Settings:
     @property
     def database(self) -> Path:
         """Where the database is."""
-        return self.data / "young-prism.sqlite3"
+        return self.data / DATABASE
 
     @property
     def outputs(self) -> Path:
