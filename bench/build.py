@@ -75,15 +75,15 @@ def watched_render(*arguments: Any) -> Any:
 
         return inner
 
-    before = module.encode, module.fault_of, module.largest_rung, module.smaller_rung
+    before = module.encode, module.fault_of, module.largest_of, module.rung_of
     module.encode = timed(module.encode, "encoders")
     module.fault_of = timed(module.fault_of, "read back")
-    module.largest_rung = timed(module.largest_rung, "decode")
-    module.smaller_rung = timed(module.smaller_rung, "resize")
+    module.largest_of = timed(module.largest_of, "decode")
+    module.rung_of = timed(module.rung_of, "resize")
     try:
         return timed(render_file, "all of the worker")(*arguments)
     finally:
-        module.encode, module.fault_of, module.largest_rung, module.smaller_rung = before
+        module.encode, module.fault_of, module.largest_of, module.rung_of = before
         with (WORK / "parts.log").open("a") as log:
             log.write(json.dumps(spent) + "\n")
 

@@ -12,7 +12,7 @@ from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Jpeg, Png
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render import render as render_module
+from young_prism.core.render import encoding as encoding_module
 from young_prism.core.render.verify import fault_of
 from young_prism.core.values import ImageFormat, Outcome, Size
 from young_prism.demo.catalogue import camera_exif
@@ -57,11 +57,11 @@ def test_lost_transparency_is_a_fault() -> None:
 
 def spoilt(root: str, original, *rest):  # type: ignore[no-untyped-def]
     """Make renditions with a WebP encoder that gives another size, in a worker."""
-    good = render_module.encoded
-    small = render_module.pyvips.Image.new_from_array(
+    good = encoding_module.encoded
+    small = encoding_module.pyvips.Image.new_from_array(
         __import__("numpy").asarray(Image.new("RGB", (7, 5)))
     ).webpsave_buffer()
-    render_module.encoded = lambda pixels, settings: (
+    encoding_module.encoded = lambda pixels, settings: (
         small if type(settings).__name__ == "Webp" else good(pixels, settings)
     )
     try:
@@ -69,7 +69,7 @@ def spoilt(root: str, original, *rest):  # type: ignore[no-untyped-def]
 
         return render_file(root, original, *rest)
     finally:
-        render_module.encoded = good
+        encoding_module.encoded = good
 
 
 def test_a_spoilt_rendition_fails_alone_and_is_made_the_next_time(

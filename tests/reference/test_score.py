@@ -1,27 +1,39 @@
-"""The score against the PyPI package `ssimulacra2`, and what the search for a target makes, judged by that package."""
+"""The score against the PyPI package `ssimulacra2`, SSIM against scikit-image, and the search against trying everything."""
 
 from __future__ import annotations
 
 import io
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
+import pyvips
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from skimage import data as real
+from skimage.color import rgb2gray
+from skimage.metrics import structural_similarity
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
 from tests import pictures
+from young_prism.core.encode import jpeg, webp
 from young_prism.core.originals.look import look
+from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
+from young_prism.core.proof.bench import worst_window
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
-from young_prism.core.score.search import HIGHEST, LOWEST, smallest_quality
+from young_prism.core.render.target import aimed
+from young_prism.core.score.framed import Framed
+from young_prism.core.score.search import HIGHEST, LOWEST, Steps, Tries, smallest_quality
+from young_prism.core.score.ssim import ssim
 from young_prism.core.score.ssimulacra2 import Reference, ssimulacra2
+from young_prism.core.values import ImageFormat, Size
 
 
 def by_package(original: Image.Image, candidate: Image.Image, folder: Path) -> float:
@@ -90,12 +102,16 @@ def test_the_search_finds_a_quality_at_the_target_and_none_much_better(
     def score(quality: int) -> float:
         return top - slope * (HIGHEST - quality) + (bump if quality % 3 else 0)
 
-    found = smallest_quality(lambda quality: quality, score, target, first)
-    assert found.encodings <= 11 and found.score == score(found.quality)
+    usual = Steps((5, 97), (0.7, 0.7))
+    found = smallest_quality(Tries(lambda quality: quality, score), target, first, usual)
+    assert found.encodings <= 12 and found.score == score(found.quality)
     if found.reached:
         assert found.score >= target
         enough = found.score <= target + 0.75 or found.quality == LOWEST
-        assert enough or score(found.quality - 1) < target
+        # Or one step at most: where steps are larger than that, the next one down is below.
+        assert (
+            enough or score(found.quality - 1) < target or found.score - target <= 0.9 * max(slope, 0.7) + 0.3
+        )
     else:
         assert found.quality == HIGHEST and score(HIGHEST) < target
 
@@ -122,6 +138,73 @@ def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_pa
     for name, candidate in candidates.items():
         score = by_package(_wide(original), _wide(candidate), tmp_path)
         assert 71.5 <= score <= 75, name
+
+
+@pytest.mark.parametrize(("settings", "encode"), [(Webp(effort=1), webp.encode), (Jpeg(), jpeg.encode)])
+@pytest.mark.parametrize("target", [50, 72, 85])
+def test_a_search_ends_where_trying_everything_does(
+    settings: Webp | Jpeg, encode: Callable[[Any, Any], bytes], target: float
+) -> None:
+    """Every quality of a small photograph: the smallest at the target, and where it lies within a step or 0.75 points."""
+    pixels = np.ascontiguousarray(real.chelsea()[:280, :300])
+    image = pyvips.Image.new_from_array(pixels).copy(interpretation="srgb")
+    fmt = ImageFormat(type(settings).__name__.lower())
+    framed = Framed(pixels)
+
+    def score(file: bytes) -> float:
+        return framed.score(read_back(file, fmt))
+
+    found = aimed(
+        settings.model_copy(update={"target": target}),
+        lambda tried: encode(image, tried),
+        score,
+        original_bytes=10**9,
+    )
+    all_scores = {
+        quality: score(encode(image, settings.model_copy(update={"quality": quality})))
+        for quality in range(LOWEST, HIGHEST + 1)
+    }
+    best = min(quality for quality, one in all_scores.items() if one >= target)
+    assert found.score == all_scores[found.quality] >= target
+    assert found.quality == best or found.score - target <= 0.75
+    assert found.encodings <= 8
+    # Monotone within noise: no quality scores a point less than one five steps below it.
+    assert all(all_scores[q] > all_scores[q - 5] - 1 for q in range(LOWEST + 5, HIGHEST + 1))
+
+
+def test_ssim_is_that_of_scikit_image() -> None:
+    one, other = real.astronaut(), np.roll(real.astronaut(), 1, axis=0)
+    for a, b in ((one, other), (one[:40, :11], other[:40, :11])):
+        theirs = structural_similarity(
+            rgb2gray(a) * 255,
+            rgb2gray(b) * 255,
+            gaussian_weights=True,
+            sigma=1.5,
+            use_sample_covariance=False,
+            data_range=255,
+        )
+        assert ssim(a, b) == pytest.approx(theirs, abs=1e-6)
+    with pytest.raises(ValueError, match="too small"):
+        ssim(one[:10], other[:10])
+
+
+def test_where_it_hurts_is_where_it_was_hurt() -> None:
+    pixels = real.astronaut()
+    hurt = pixels.copy()
+    hurt[300:340, 100:160] = hurt[300:340, 100:160][::-1]
+    score, lost = Reference(pixels).difference(hurt)
+    assert score == Reference(pixels).score(hurt) and lost.shape == (512, 512)
+    inside = lost[284:356, 84:176].sum()
+    assert inside > 0.9 * lost.sum()
+    left, top = worst_window(lost, Size(80, 60))
+    assert 80 <= left <= 110 and 275 <= top <= 305
+
+
+@pytest.mark.parametrize("shape", [(1, 1, 3), (8, 200, 3), (3, 3, 4)])
+def test_the_smallest_pictures_have_a_score_too(shape: tuple[int, ...]) -> None:
+    pixels = np.random.default_rng(1).integers(0, 255, shape, np.uint8)
+    assert Framed(pixels).score(pixels) > 99.9
+    assert Framed(pixels).score(255 - pixels) < 50
 
 
 def _wide(image: Image.Image) -> Image.Image:

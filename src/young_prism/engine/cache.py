@@ -19,10 +19,9 @@ from young_prism.core.render.render import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.earlier import Earlier
 from young_prism.engine.publish import write_atomically
+from young_prism.engine.trim import trim_folder
 
 DEFAULT_BYTES = 2_000_000_000
-_FULL_TO = 0.9
-"""What is trimmed is trimmed to this share of the limit, so that the next run need not trim again."""
 
 
 @dataclass(slots=True)
@@ -69,22 +68,8 @@ class Cache:
 
     def trim(self) -> None:
         """Delete what was longest not used, if the folder has grown over its limit."""
-        if not self._added:
-            return
-        files = []
-        for place in self.folder.glob("??/*"):
-            with suppress(OSError):
-                info = place.stat()
-                files.append((info.st_mtime_ns, info.st_size, place))
-        total = sum(size for _, size, _ in files)
-        if total <= self.limit:
-            return
-        for _, size, place in sorted(files, key=lambda one: one[0]):
-            if total <= self.limit * _FULL_TO:
-                break
-            with suppress(OSError):
-                place.unlink(missing_ok=True)
-            total -= size
+        if self._added:
+            trim_folder(self.folder, self.limit)
 
     def _place(self, key: str) -> Path:
         return self.folder / hashlib.sha256(key.encode()).hexdigest()[:2] / key

@@ -10,6 +10,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+from young_prism.core.plan.model import PlannedRendition, is_searched
 from young_prism.core.render.render import Piece
 from young_prism.engine.todo import Todo
 
@@ -56,22 +57,31 @@ def parts_of(todo: Sequence[Todo], workers: int) -> Iterator[Part]:
 
 
 def _divided(one: Todo, share: float, workers: int) -> Iterator[Part]:
-    wanted = sorted(
-        (r for r in one.original.renditions if r.path not in one.known), key=lambda r: (-r.work, r.path)
-    )
+    units = _units(one)
     number = _number(one, share, workers)
-    bins: list[list[str]] = [[] for _ in range(min(number, len(wanted)))]
+    bins: list[list[str]] = [[] for _ in range(min(number, len(units)))]
     if len(bins) < 2 or not all(known.delivered for known in one.known.values()):
         yield Part(Whole(one), None, one.work)
         return
     loads = [0.0] * len(bins)
-    for rendition in wanted:
+    for unit in units:
         lightest = loads.index(min(loads))
-        bins[lightest].append(rendition.path)
-        loads[lightest] += rendition.work
+        bins[lightest] += [rendition.path for rendition in unit]
+        loads[lightest] += sum(rendition.work for rendition in unit)
     whole = Whole(one, parts=len(bins))
     for load, paths in sorted(zip(loads, bins, strict=True), key=lambda pair: -pair[0]):
         yield Part(whole, frozenset(paths), load + one.original.decoding)
+
+
+def _units(one: Todo) -> list[list[PlannedRendition]]:
+    """Return what must stay together, the longest first: a rendition, or all of a format whose searches follow each other."""
+    units: dict[tuple[str, str], list[PlannedRendition]] = {}
+    for rendition in one.original.renditions:
+        if rendition.path not in one.known:
+            together = is_searched(rendition.settings)
+            key = (rendition.facet, rendition.format.value) if together else ("", rendition.path)
+            units.setdefault(key, []).append(rendition)
+    return sorted(units.values(), key=lambda unit: (-sum(r.work for r in unit), unit[0].path))
 
 
 def _number(one: Todo, share: float, workers: int) -> int:

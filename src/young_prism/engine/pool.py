@@ -193,7 +193,8 @@ class Pool:
                 slot.tasks.clear()
 
     def _queue(self, items: Iterable[Item], job: Job[Item]) -> _Queue[Item]:
-        tasks = (_Task(item, next(self._numbers), job.memory(item)) for item in items)
+        # A `map`, since it asks again of items that had none for a moment, which a generator expression never does.
+        tasks = map(lambda item: _Task(item, next(self._numbers), job.memory(item)), items)  # noqa: C417
         return _Queue(tasks, self.memory)
 
     def _run(

@@ -17,6 +17,13 @@ def encode(pixels: Any, settings: Png) -> bytes:
     return into_png(bytes(raw.create_optimized_png(level=settings.level)), carried_by(pixels))
 
 
+def encode_palette(pixels: Any, settings: Png) -> bytes:
+    """Return a PNG of at most 256 colours, dithered, transparency among them. Whether it looks well is for others to say."""
+    few = bytes(pixels.pngsave_buffer(palette=True, Q=100, dither=1.0, effort=7, compression=1, keep="none"))
+    squeezed = oxipng.optimize_from_memory(few, level=settings.level, strip=oxipng.StripChunks.all())
+    return into_png(bytes(squeezed), carried_by(pixels))
+
+
 _LOOK_CHUNKS = (b"gAMA", b"cHRM", b"sRGB", b"cICP", b"pHYs")
 """What a viewer heeds besides the pixels (W3C PNG, third edition, 11.3.2)."""
 

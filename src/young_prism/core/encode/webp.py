@@ -14,7 +14,7 @@ def encode(pixels: Any, settings: Webp) -> bytes:
     """  # noqa: D205
     if settings.lossless == "never":
         return _lossy(pixels, settings)
-    lossless = bytes(pixels.webpsave_buffer(lossless=True, effort=settings.effort, keep=keep_of(pixels)))
+    lossless = _lossless(pixels, settings)
     if settings.lossless == "always":
         return lossless
     lossy = _lossy(pixels, settings)
@@ -23,3 +23,11 @@ def encode(pixels: Any, settings: Webp) -> bytes:
 
 def _lossy(pixels: Any, settings: Webp) -> bytes:
     return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_of(pixels)))
+
+
+def _lossless(pixels: Any, settings: Webp) -> bytes:
+    near = settings.near_lossless
+    how = (
+        {"lossless": True} if near is None else {"near_lossless": True, "Q": near}
+    )  # so libvips takes how near
+    return bytes(pixels.webpsave_buffer(**how, effort=settings.effort, keep=keep_of(pixels)))

@@ -43,6 +43,12 @@ def via_in_key(rest: str, largest: Size) -> str:
     return _digest(f"{rest}, via {largest.width}x{largest.height}")
 
 
+@lru_cache(maxsize=4096)
+def after_in_key(rest: str, smaller: tuple[Size, ...]) -> str:
+    """Return the rest of a key of a rung whose quality is searched: the search begins where those for smaller rungs ended."""
+    return _digest(f"{rest}, after {[list(size) for size in smaller]}") if smaller else rest
+
+
 def _digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 

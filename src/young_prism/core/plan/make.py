@@ -22,7 +22,7 @@ from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Detail,
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
 from young_prism.core.plan.decide import formats_for, matches, recipe_for, wears_mark
-from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.keys import after_in_key, cut_in_key, rendition_key, rest_of_key, via_in_key
 from young_prism.core.plan.model import (
     NO_MARKS,
     LeftOut,
@@ -30,6 +30,7 @@ from young_prism.core.plan.model import (
     Plan,
     PlannedOriginal,
     PlannedRendition,
+    is_searched,
     type_settings,
 )
 from young_prism.core.recipe.finishing import Finishing
@@ -308,6 +309,7 @@ class _Planner:
             name = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
             plain = cut_in_key(common, cut) if cut else common
             below = via_in_key(plain, rungs[-1])
+            searched = is_searched(settings)
             for size in rungs:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
@@ -319,6 +321,8 @@ class _Planner:
                         rest = cut_in_key(rest, cut)
                     if not top:
                         rest = via_in_key(rest, rungs[-1])
+                if searched:
+                    rest = after_in_key(rest, tuple(rungs[: rungs.index(size)]))
                 renditions.append(
                     PlannedRendition(
                         name(width=size.width, height=size.height, density=size.width / narrowest),

@@ -46,8 +46,9 @@ _AVIF_SECONDS = (0.11, 0.42, 0.65, 1.33, 5.3, 7.0, 14.4, 23.0, 30.0, 40.0)
 _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = 0.19
-_SCORE_SECONDS = 0.25
-_ENCODINGS = 4
+_SCORE_SECONDS = 0.1
+_ENCODINGS = 1.8
+_ENCODINGS_IN_BAND = 1.4
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 
 
@@ -65,8 +66,9 @@ def _seconds_a_pixel(settings: type_settings | None) -> float:
             seconds = _JPEG_SECONDS
         case _:
             seconds = 0.0
-    if isinstance(settings, Avif | Webp | Jpeg) and settings.target is not None:
-        seconds = _ENCODINGS * (seconds + _SCORE_SECONDS)
+    if isinstance(settings, Avif | Webp | Jpeg) and is_searched(settings):
+        times = _ENCODINGS if settings.target is not None else _ENCODINGS_IN_BAND
+        seconds = times * (seconds + _SCORE_SECONDS)
     return seconds / 1e6
 
 
@@ -145,6 +147,16 @@ class Plan:
         return [(original.path, remark) for original in self.originals for remark in original.remarks]
 
 
+def is_searched(settings: type_settings | None) -> bool:
+    """Whether a quality is searched for each picture; what is lossless has none."""
+    if isinstance(settings, Webp) and settings.lossless == "always":
+        return False
+    return isinstance(settings, Avif | Webp | Jpeg) and settings.searched
+
+
 def settings_dict(settings: type_settings | None) -> dict[str, Any]:
-    """Return encoder settings as plain data, for keys and manifests."""
-    return settings.model_dump(mode="json", exclude_none=True) if settings else {"copy": True}
+    """Return encoder settings as plain data, for keys and manifests; what is switched off is left out."""
+    if settings is None:
+        return {"copy": True}
+    plain = settings.model_dump(mode="json", exclude_none=True)
+    return {name: value for name, value in plain.items() if value is not False}

@@ -8,11 +8,11 @@ Chroma is pinned everywhere: encoders change it by themselves.
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from young_prism.core.recipe.parts import Colour, Part
+from young_prism.core.recipe.parts import Colour, FromList, Part
 from young_prism.core.values import ImageFormat
 
 Chroma = Literal["4:2:0", "4:4:4"]
@@ -21,55 +21,114 @@ Target = Annotated[float, Field(ge=10, le=98)]
 """A score (SSIMULACRA 2) to be reached: 70 is good, about 90 hard to tell apart."""
 
 
-class Avif(Part):
-    """AV1 still pictures: smallest by far on photos. With a `target` the search for it begins at `quality`."""
+Band = Annotated[tuple[Target, Target], FromList]
+"""The lowest and the highest score at which a picture keeps the fixed quality."""
+
+
+_NOT_BOTH = "either a target or a band, not both"
+
+
+def _goes_up(value: Band | None) -> Band | None:
+    if value and value[0] >= value[1]:
+        raise ValueError(f"a band goes from its lower score to its higher one: {value[1]:g}, {value[0]:g}")
+    return value
+
+
+class Lossy(Part):
+    """What formats share whose quality can be chosen: how it is found, and within which bounds.
+
+    With a `target` the smallest quality is searched whose score reaches it; with a `band` the quality is tried as it is, and a
+    picture that scores outside is brought to the nearest edge of the band. `lowest` and `highest` bound a search, and with
+    `never_larger` no file that it finds has more bytes than the original.
+    """
+
+    quality: Quality
+    target: Target | None = None
+    band: Band | None = None
+    lowest: Quality | None = None
+    highest: Quality | None = None
+    never_larger: bool = False
+
+    _goes_up = field_validator("band")(_goes_up)
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Self:
+        if self.target is not None and self.band is not None:
+            raise ValueError(_NOT_BOTH)
+        if (self.lowest or 1) > (self.highest or 100):
+            raise ValueError(f"lowest ({self.lowest}) is above highest ({self.highest})")
+        return self
+
+    @property
+    def searched(self) -> bool:
+        """Whether its quality hangs on the picture."""
+        return self.target is not None or self.band is not None
+
+
+class Avif(Lossy):
+    """AV1 still pictures: smallest by far on photos."""
 
     quality: Quality = 57
-    target: Target | None = None
     effort: Annotated[int, Field(ge=0, le=9)] = 3
     chroma: Chroma = "4:2:0"
 
 
-class Webp(Part):
+class Webp(Lossy):
     """WebP: quick, everywhere; its lossless mode is the best there is for graphics."""
 
     quality: Quality = 80
-    target: Target | None = None
     effort: Annotated[int, Field(ge=0, le=6)] = 4
     lossless: Literal["never", "when-smaller", "always"] = "never"
+    near_lossless: Annotated[int, Field(ge=0, le=99)] | None = None
+    """What is lossless may move pixels a little so that they pack better: 99 hardly, 60 a few steps, 0 the most."""
+
+    @model_validator(mode="after")
+    def _near_what(self) -> Self:
+        if self.near_lossless is not None and self.lossless == "never":
+            raise ValueError("near_lossless needs lossless to be when-smaller or always")
+        return self
 
 
-class Jpeg(Part):
+class Jpeg(Lossy):
     """The fallback for opaque photos: progressive, with trellis quantisation."""
 
     quality: Quality = 80
-    target: Target | None = None
     chroma: Chroma = "4:2:0"
     matte: Colour | None = None
     """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
 
 
 class Png(Part):
-    """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`."""
+    """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`.
+
+    With `palette` it has at most 256 colours where its score with these is at least that.
+    """
 
     level: Annotated[int, Field(ge=0, le=6)] = 2
+    palette: Target | None = None
 
 
 class FormatSet(Part):
     """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback.
 
-    `target` is a score that every lossy format is brought to, picture by picture: all of them look the same then. A format's
-    own target counts before it.
+    `target` is a score that every lossy format is brought to, picture by picture, `band` the scores that all are brought
+    into: all of them look the same then. `never_larger` holds for all of them. What a format says itself counts before it.
     """
 
     target: Target | None = None
+    band: Band | None = None
+    never_larger: bool = False
     avif: Avif | None = None
     webp: Webp | None = None
     jpeg: Jpeg | None = None
     png: Png | None = None
 
+    _goes_up = field_validator("band")(_goes_up)
+
     @model_validator(mode="after")
     def _one_fallback(self) -> Self:
+        if self.target is not None and self.band is not None:
+            raise ValueError(_NOT_BOTH)
         if (self.jpeg is None) == (self.png is None):
             raise ValueError("exactly one fallback is needed: either jpeg or png")
         return self
@@ -87,13 +146,15 @@ class FormatSet(Part):
             ImageFormat.JPEG: self.jpeg,
             ImageFormat.PNG: self.png,
         }
-        return {
-            fmt: part.model_copy(update={"target": self.target})
-            if self.target is not None and not isinstance(part, Png) and part.target is None
-            else part
-            for fmt, part in chosen.items()
-            if part is not None
-        }
+        return {fmt: self._aimed(part) for fmt, part in chosen.items() if part is not None}
+
+    def _aimed(self, part: Avif | Webp | Jpeg | Png) -> Avif | Webp | Jpeg | Png:
+        if isinstance(part, Png):
+            return part
+        shared: dict[str, Any] = {"never_larger": part.never_larger or self.never_larger}
+        if not part.searched:
+            shared |= {"target": self.target, "band": self.band}
+        return part.model_copy(update=shared)
 
 
 class TransparentFormatSet(FormatSet):
@@ -116,8 +177,10 @@ class AnimationFormats(Part):
     @field_validator("webp")
     @classmethod
     def _has_no_target(cls, value: Webp | None) -> Webp | None:
-        if value and value.target is not None:
-            raise ValueError("an animation has no score, so webp can have no target here; give it a quality")
+        if value and value.searched:
+            raise ValueError(
+                "an animation has no score, so webp can have no target and no band here; give it a quality"
+            )
         return value
 
 

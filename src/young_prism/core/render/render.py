@@ -8,27 +8,27 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, NamedTuple
 
-from young_prism.core.encode import avif, jpeg, png, webp
-from young_prism.core.encode.carried import Carried, carried_by, dressed
+from young_prism.core.encode import jpeg, png, webp
+from young_prism.core.encode.carried import Carried
 from young_prism.core.encode.svg import sanitised
-from young_prism.core.errors import ChangedError, DamagedError
+from young_prism.core.errors import ChangedError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.placeholder import placeholder
-from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
 from young_prism.core.pixels.vips import pyvips
-from young_prism.core.pixels.watermark import in_space, marked
-from young_prism.core.plan.decide import wears_mark
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.render.encoding import encode, encoded
 from young_prism.core.render.kept_metadata import kept
+from young_prism.core.render.rungs import Rung, largest_of, rung_of
 from young_prism.core.render.squeeze import squeezed
-from young_prism.core.render.target import aimed, below
+from young_prism.core.render.target import Ladder, below
 from young_prism.core.render.verify import fault_of
 from young_prism.core.render.worth import not_worth_it
-from young_prism.core.values import Kind, Outcome
+from young_prism.core.values import Kind, Outcome, Size
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -69,6 +69,13 @@ class _How(NamedTuple):
     tell: Tell
     floor: float
     carried: Carried = Carried()
+
+
+class _Shared(NamedTuple):
+    """What the renditions of one rung, and of one facet, have in common."""
+
+    rung: Rung
+    ladder: Ladder
 
 
 def say_nothing(_planned: PlannedRendition, _bytes: int) -> None:
@@ -220,11 +227,7 @@ def _moving(data: bytes, settings: Webp) -> bytes:
 def _encode_all(
     data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], how: _How
 ) -> dict[str, Piece]:
-    """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels.
-
-    The facet's largest rung is what the others are reduced from, whether it is wanted itself or not: the same key, the same
-    bytes.
-    """
+    """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels."""
     facts, finishing = original.facts, original.finishing
     made: dict[str, Piece] = {}
     facets: dict[str, list[PlannedRendition]] = {}
@@ -235,102 +238,61 @@ def _encode_all(
         return made
     how = how._replace(carried=kept(data, facts.format, finishing.metadata))
     for facet, own in facets.items():
-        largest = largest_rung(
-            data,
-            facts,
-            max(
-                one.size
-                for one in original.renditions
-                if one.facet == facet and isinstance(one.settings, (Avif, Webp, Jpeg, Png))
-            ),
-            cut=own[0].cut,
-            kernel=finishing.kernel,
-            keep_gamut=finishing.colour != "srgb",
-        )
-        for size in sorted({planned.size for planned in own}, reverse=True):
-            pixels = smaller_rung(largest, size, finishing.kernel)
-            if finishing.sharpen == "mild" and size != facts.size:
-                pixels = sharpened(pixels)
+        largest = largest_of(data, original, facet)
+        rungs = _rungs_of(largest, original, facet, how.carried)
+        ladder = Ladder(rungs, encoded, sizes=_sizes_by_settings(original, facet), original_bytes=facts.bytes)
+        for size in sorted({planned.size for planned in own}):
             for planned in own:
                 if planned.size == size:
                     how.tell(planned, -1)
-                    made[planned.path] = _rendition(data, original, planned, pixels, how)
+                    shared = _Shared(rungs(size), ladder)
+                    made[planned.path] = _rendition(data, original, planned, shared, how)
                     how.tell(planned, len(made[planned.path].data))
     return made
 
 
+def _rungs_of(
+    largest: Any, original: PlannedOriginal, facet: str, carried: Carried
+) -> Callable[[Size], Rung]:
+    """Return what gives the pixels of a rung, the last one at hand."""
+    held: dict[Size, Rung] = {}
+
+    def rung(size: Size) -> Rung:
+        if size not in held:
+            held.clear()
+            held[size] = rung_of(largest, original, facet, size, carried=carried)
+        return held[size]
+
+    return rung
+
+
+def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[type_settings], list[Size]]:
+    """Return what gives the sizes that a facet is made at by some settings, from the smallest up."""
+
+    @cache
+    def sizes(settings: type_settings) -> list[Size]:
+        return sorted({r.size for r in original.renditions if r.facet == facet and r.settings == settings})
+
+    return sizes
+
+
 def _rendition(
-    data: bytes,
-    original: PlannedOriginal,
-    planned: PlannedRendition,
-    pixels: Any,
-    how: _How,
+    data: bytes, original: PlannedOriginal, planned: PlannedRendition, shared: _Shared, how: _How
 ) -> Piece:
-    """Finish the pixels of a rung for one rendition, and encode them."""
+    """Encode a rung for one rendition; the original's own bytes stand for it where they may and are fewer."""
     facts, finishing = original.facts, original.finishing
-    stand_in = placeholder(pixels, finishing) if planned.placeholder else ""
-    watermark = finishing.watermark
-    worn = original.mark is not None and wears_mark(finishing, planned.facet, planned.size)
-    if worn and original.mark and watermark:
-        pixels = marked(pixels, original.mark.data, watermark)
-    pixels = dressed(pixels, how.carried._replace(profile=carried_by(pixels).profile))
+    rung = shared.rung
+    stand_in = placeholder(rung.plain, finishing) if planned.placeholder else ""
+    pixels = rung.pixels
     clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
-    fresh, reason = encode(pixels, planned, grey=facts.grey and not worn)
-    plain = not worn and finishing.metadata == "none" and planned.cut is None
+    fresh, reason = encode(rung, planned.size, planned.settings, shared.ladder)
+    plain = not rung.marked and finishing.metadata == "none" and planned.cut is None
     own = _original_squeezed(data, facts, planned) if plain else None
     if own is not None and len(own) <= len(fresh):
         return Piece(own, "the original's own pixels were already the smallest", True, stand_in, clear)
     reason = f"{planned.reason}: {reason}" if reason else planned.reason
-    return Piece(fresh, reason, False, stand_in, clear, below(how.floor, pixels, fresh, planned))
-
-
-def encode(pixels: Any, planned: PlannedRendition, *, grey: bool) -> tuple[bytes, str]:
-    """Encode the ready pixels of a rung in the way that the plan says; return what there is to say of it as well.
-
-    Raises `DamagedError`.
-    """
-    settings = planned.settings
-    try:
-        if pixels.hasalpha() and not planned.format.has_alpha:
-            pixels = _on_matte(pixels, settings)
-        if grey and isinstance(settings, Jpeg):
-            pixels = pixels.colourspace("b-w")
-        if isinstance(settings, (Avif, Webp, Jpeg)):
-            found = aimed(pixels, settings, lambda tried: encoded(pixels, tried))
-            if found:
-                return found
-        return encoded(pixels, settings), ""
-    except pyvips.Error as error:
-        raise DamagedError(
-            f"It cannot be saved as {planned.format.label} ({str(error).splitlines()[-1].strip()}).",
-            remedy="Leave this format out of the recipe for it, and report it.",
-        ) from error
-
-
-def encoded(pixels: Any, settings: type_settings | None) -> bytes:
-    """Return the file of ready pixels by settings, their target aside."""
-    match settings:
-        case Avif():
-            return avif.encode(pixels, settings)
-        case Webp():
-            return webp.encode(pixels, settings)
-        case Jpeg():
-            return jpeg.encode(pixels, settings)
-        case Png():
-            return png.encode(pixels, settings)
-    raise DamagedError(f"No encoder for {settings}.", remedy="Report this.")
-
-
-def _on_matte(pixels: Any, settings: type_settings | None) -> Any:
-    """Lay a transparent picture on the colour that the recipe names. Raises `DamagedError` where it names none."""
-    matte = settings.matte if isinstance(settings, Jpeg) else None
-    if matte is None:
-        raise DamagedError("It is transparent, and JPEG is not.", remedy="Give jpeg a matte in the recipe.")
-    carried = carried_by(pixels)
-    colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
-    one = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
-    background = in_space(one.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
-    return dressed(bare(pixels).flatten(background=background).copy_memory(), carried)
+    fault = below(how.floor, rung, fresh, planned.settings)
+    return Piece(fresh, reason, False, stand_in, clear, fault)
 
 
 def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> bytes | None:

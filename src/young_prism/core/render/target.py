@@ -1,80 +1,216 @@
-"""A rendition at the smallest quality that looks enough like the pixels it was made from."""
+"""A rendition at the smallest quality that looks enough like the pixels it was made from.
+
+From the smallest rung up: what one rung needed is where the search for the next begins, and that one rarely needs much else
+(docs/performance.md). The rungs below take part even where they are made already, and are part of the key: the same key, the
+same file.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-import numpy as np
-
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.plan.model import PlannedRendition
+from young_prism.core.pixels.readback import read_back
+from young_prism.core.plan.model import type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
-from young_prism.core.score.search import smallest_quality
-from young_prism.core.score.ssimulacra2 import Pixels, Reference
+from young_prism.core.render.rungs import Rung
+from young_prism.core.score.search import (
+    AIMED_OVER,
+    HIGHEST,
+    LOWEST,
+    USUAL_STEPS,
+    Found,
+    Tries,
+    smallest_quality,
+)
+from young_prism.core.values import ImageFormat, Size
 
-_ALL_SCALES = 256
-_SMALLEST = 8
-"""Pixels: below that there is no score, and the recipe's quality serves."""
+Encode = Callable[[Any], bytes]
+"""From settings to a file of the pixels at hand."""
+Score = Callable[[bytes], float]
+
+
+class Hint(NamedTuple):
+    """Where the search of the rung below ended: the quality at which the target lies, between two steps, and which target.
+
+    For a band that is the edge that it was brought to, None where it lay inside.
+    """
+
+    quality: float
+    target: float | None
 
 
 class Aimed(NamedTuple):
-    """The file, and what is said of it."""
+    """The file, what is said of it, and its score; `reached` is false where the recipe's wish was not fulfilled."""
 
     data: bytes
-    reason: str
+    said: str
+    score: float
+    quality: int
+    encodings: int
+    reached: bool
+    hint: Hint
 
 
-def aimed(pixels: Any, settings: Avif | Webp | Jpeg, encode: Callable[[Any], bytes]) -> Aimed | None:
-    """Search the quality for the target of some settings; None where there is none, or the picture is too small for a score.
+def format_of(settings: type_settings | None) -> ImageFormat:
+    """Return the format that settings of a raster format are for."""
+    return ImageFormat(type(settings).__name__.lower())
 
-    `encode` makes a file by settings with another quality. A WebP that is smaller without loss is that.
+
+def aimed(
+    settings: Avif | Webp | Jpeg,
+    encode: Encode,
+    score: Score,
+    *,
+    original_bytes: int,
+    hint: Hint | None = None,
+) -> Aimed:
+    """Search the quality that settings with a target or a band ask for.
+
+    A WebP that is smaller without loss is that.
     """
-    target = settings.target
-    if target is None or min(pixels.width, pixels.height) < _SMALLEST:
-        return None
-    if isinstance(settings, Webp) and settings.lossless == "always":
-        return None
-    lossy = {"lossless": "never"} if isinstance(settings, Webp) else {}
-    reference = Reference(_array(pixels))
-    found = smallest_quality(
-        lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})),
-        lambda file: reference.score(_array(pyvips.Image.new_from_buffer(file, ""))),
-        target,
-        settings.quality,
+    lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
+    tries: Tries[bytes] = Tries(
+        lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
     )
+    if settings.band is None:
+        assert settings.target is not None  # noqa: S101  (only what is searched comes here)
+        target: float | None = settings.target
+        found = _search(tries, settings, settings.target, hint)
+    else:
+        found, target = _into_band(tries, settings, settings.band, hint)
+    if settings.never_larger and len(found.file) > original_bytes:
+        return _no_larger(tries, found, target, original_bytes, settings)
     if lossy and isinstance(settings, Webp) and settings.lossless == "when-smaller":
-        lossless = encode(settings.model_copy(update={"lossless": "always"}))
-        if len(lossless) <= len(found.file):
-            return Aimed(lossless, "lossless, smaller than any quality that reaches the target")
-    said = f"quality {found.quality}, score {found.score:.1f}"
+        exact = encode(settings.model_copy(update={"lossless": "always"}))
+        if len(exact) <= len(found.file):
+            said = "lossless, smaller than any quality that reaches the target"
+            return _told(found, target, settings, said)._replace(data=exact, score=score(exact), reached=True)
+    if target is None:
+        return _told(found, target, settings, "inside its band")
     if not found.reached:
-        return Aimed(found.file, f"{said}: no quality reaches {target:g}")
-    return Aimed(found.file, f"{said} for a target of {target:g}")
+        bound = f" up to {settings.highest}" if settings.highest else ""
+        return _told(found, target, settings, f"no quality{bound} reaches {target:g}")
+    wish = "a target of" if settings.band is None else "the edge of its band,"
+    return _told(found, target, settings, f"for {wish} {target:g}")
 
 
-def below(floor: float, pixels: Any, file: bytes, planned: PlannedRendition) -> str:
-    """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
-    lossy = isinstance(planned.settings, Avif | Webp | Jpeg)
-    if not floor or not lossy or min(pixels.width, pixels.height) < _SMALLEST:
-        return ""
-    if pixels.hasalpha() and not planned.format.has_alpha:
-        return ""  # it lies on a matte: these are not its pixels
-    score = Reference(_array(pixels)).score(_array(pyvips.Image.new_from_buffer(file, "")))
-    return f"its score is {score:.1f}, under {floor:g}" if score < floor else ""
+def _search(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, target: float, hint: Hint | None
+) -> Found[bytes]:
+    steps = USUAL_STEPS[format_of(settings).value]
+    begin = settings.quality if hint is None else hint.quality + AIMED_OVER / steps.at(hint.quality)
+    within = (settings.lowest or LOWEST, settings.highest or HIGHEST)
+    return smallest_quality(tries, target, round(begin), steps, within)
 
 
-def _array(image: Any) -> Pixels:
-    """Return an image of libvips as the score takes it; a small one mirrored at its edges until it has all six scales.
+def _into_band(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, band: tuple[float, float], hint: Hint | None
+) -> tuple[Found[bytes], float | None]:
+    """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
 
-    With fewer the score reads its weights in other places, and no quality reaches a usual target (measured at 200 px).
+    Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed quality,
+    that quality scores outside here as well.
     """
-    if image.interpretation == "b-w" or image.bands < 3:
-        image = image.colourspace("srgb")
-    array = image.numpy()
-    height, width = array.shape[:2]
-    if min(height, width) < _ALL_SCALES:
-        more = ((0, max(0, _ALL_SCALES - height)), (0, max(0, _ALL_SCALES - width)), (0, 0))
-        array = np.pad(array, more, mode="symmetric")
-    whole: Pixels = np.ascontiguousarray(array)
-    return whole
+    least, most = band
+    if hint is not None and hint.target is not None:
+        found = _search(tries, settings, hint.target, hint)
+        under, over = found.quality < settings.quality, found.quality > settings.quality
+        if (under if hint.target == most else over) and found.reached:
+            return found, hint.target
+    now = tries.at(settings.quality)
+    if least <= now <= most:
+        return tries.found(settings.quality, reached=True), None
+    target = least if now < least else most
+    return _search(tries, settings, target, None), target
+
+
+def _told(found: Found[bytes], target: float | None, settings: Avif | Webp | Jpeg, why: str) -> Aimed:
+    joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
+    said = (
+        why if why.startswith("lossless") else f"quality {found.quality}, score {found.score:.1f}{joint}{why}"
+    )
+    over = found.score - (found.score if target is None else target)
+    crossing = found.quality - over / USUAL_STEPS[format_of(settings).value].at(found.quality)
+    return Aimed(
+        found.file, said, found.score, found.quality, found.encodings, found.reached, Hint(crossing, target)
+    )
+
+
+def _no_larger(
+    tries: Tries[bytes],
+    found: Found[bytes],
+    target: float | None,
+    most: int,
+    settings: Avif | Webp | Jpeg,
+) -> Aimed:
+    """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
+    low, high = settings.lowest or LOWEST, found.quality
+    tries.at(low)
+    while high - low > 1:
+        middle = (low + high) // 2
+        tries.at(middle)
+        low, high = (middle, high) if len(tries.done[middle][1]) <= most else (low, middle)
+    wish = f"; {target:g} needs {len(found.file):,}" if target is not None else ""
+    fits = len(tries.done[low][1]) <= most
+    why = (
+        f"no more bytes than the original{wish}"
+        if fits
+        else f"not even this quality is smaller than the original{wish}"
+    )
+    return _told(tries.found(low, reached=False), None, settings, why)
+
+
+@dataclass(slots=True)
+class Ladder:
+    """The searches of one facet, each begun where that for the rung below ended.
+
+    `rung` gives the pixels at a size, `encode` files of them, and `sizes` are those that settings are made at, from the smallest up.
+    """
+
+    rung: Callable[[Size], Rung]
+    encode: Callable[[Any, Any], bytes]
+    sizes: Callable[[type_settings], Sequence[Size]]
+    original_bytes: int
+    _done: dict[tuple[type_settings, Size], Aimed] = field(default_factory=dict, init=False)
+
+    def aimed(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+        """Return the file of a rung, and of those below first."""
+        for below in self.sizes(settings):
+            if below <= size and (settings, below) not in self._done:
+                self._done[settings, below] = self._search(settings, below)
+        return self._done[settings, size]
+
+    def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+        rung = self.rung(size)
+        return aimed(
+            settings,
+            lambda tried: self.encode(rung.ready_for(settings), tried),
+            lambda file: scored(rung, settings, file),
+            original_bytes=self.original_bytes,
+            hint=self._hint(settings, size),
+        )
+
+    def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> Hint | None:
+        """Guess by the one or two rungs below: half of the way that the quality went from one to the other goes on."""
+        before = [self._done[settings, one].hint for one in self.sizes(settings) if one < size]
+        if not before:
+            return None
+        last = before[-1]
+        if len(before) < 2 or before[-2].target != last.target:
+            return last
+        return last._replace(quality=last.quality + (last.quality - before[-2].quality) / 2)
+
+
+def scored(rung: Rung, settings: type_settings | None, file: bytes) -> float:
+    """Return the score of a file against the pixels that it was made from."""
+    return rung.framed(settings).score(read_back(file, format_of(settings)))
+
+
+def below(floor: float, rung: Rung, file: bytes, settings: type_settings | None) -> str:
+    """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
+    if not floor or not isinstance(settings, Avif | Webp | Jpeg):
+        return ""
+    score = scored(rung, settings, file)
+    return f"its score is {score:.1f}, under {floor:g}" if score < floor else ""

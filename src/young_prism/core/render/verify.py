@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-from typing import Any, NamedTuple
-
 from young_prism.core.errors import DamagedError
 from young_prism.core.originals.headers.contract import BytesView
 from young_prism.core.originals.headers.metadata import Group, read_metadata
 from young_prism.core.originals.look import read_header
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
-from young_prism.core.pixels.decode import by_pillow
-from young_prism.core.pixels.vips import pyvips
+from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.values import ImageFormat
@@ -31,53 +27,17 @@ def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bo
     return _in_pixels(data, planned, clear=clear) or _left_in(data, planned, metadata)
 
 
-class _Seen(NamedTuple):
-    """What a decoder found: width and height in pixels, and whether a pixel can be transparent."""
-
-    size: tuple[int, int]
-    alpha: bool
-
-
 def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
     """Say what is wrong with the pixels of a rendition."""
     try:
-        seen = _decoded(data, planned.format)
-    except (DamagedError, pyvips.Error):
+        height, width, bands = read_back(data, planned.format).shape
+    except DamagedError:
         return "it cannot be decoded whole"
     if isinstance(planned.settings, Squeeze):
         return ""  # its pixels were compared with the original's one by one; turned and tagged as it is
-    if seen.size != planned.size:
-        return f"it is {seen.size[0]} × {seen.size[1]}, not {planned.size.width} × {planned.size.height}"
-    return "its transparency is lost" if clear and not seen.alpha else ""
-
-
-def _decoded(data: bytes, fmt: ImageFormat) -> _Seen:
-    """Decode all pixels: by other libraries than those that encoded them where there are, and in half the time.
-
-    Raises `DamagedError` or `pyvips.Error`.
-    """
-    reader = _readers().get(fmt)
-    if reader:
-        with by_pillow(reader, data) as picture:
-            picture.load()
-            return _Seen(picture.size, "A" in picture.mode)
-    image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error")
-    image.avg()
-    return _Seen((image.width, image.height), image.hasalpha())
-
-
-@lru_cache(maxsize=1)
-def _readers() -> dict[ImageFormat, Any]:
-    from PIL import AvifImagePlugin
-    from PIL.JpegImagePlugin import JpegImageFile
-    from PIL.WebPImagePlugin import WebPImageFile
-
-    AvifImagePlugin.DEFAULT_MAX_THREADS = 1  # one process a core is there already
-    return {
-        ImageFormat.AVIF: AvifImagePlugin.AvifImageFile,
-        ImageFormat.WEBP: WebPImageFile,
-        ImageFormat.JPEG: JpegImageFile,
-    }
+    if (width, height) != planned.size:
+        return f"it is {width} × {height}, not {planned.size.width} × {planned.size.height}"
+    return "its transparency is lost" if clear and bands != 4 else ""
 
 
 def _left_in(data: bytes, planned: PlannedRendition, allowed: str) -> str:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any, NamedTuple
 
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.decide import formats_for, kind_key
+from young_prism.core.recipe.choice import pattern_of, place_of
 from young_prism.core.recipe.edit import typed, value_at, with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import parsed, read_recipe
@@ -70,11 +70,4 @@ def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, An
 
 def _place(text: str, path: str) -> int | None:
     """Return the place in the list of the exception that is for this original alone."""
-    overrides = value_at(parsed(text), "overrides") or []
-    alone = (path, f"/{path}", pattern_of(path))
-    return next((at for at, one in enumerate(overrides) if one.get("match") in alone), None)
-
-
-def pattern_of(path: str) -> str:
-    """Return the pattern in gitignore syntax that catches one path and nothing else."""
-    return "/" + re.sub(r"([\\*?\[\]!#])", r"\\\1", path)
+    return place_of(text, path, f"/{path}", pattern_of(path))

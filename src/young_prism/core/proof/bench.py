@@ -1,0 +1,119 @@
+"""One rung of an original, on which candidates are tried: decoded once, its side of the score worked out once."""
+
+from __future__ import annotations
+
+import time
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from young_prism.core.pixels.readback import read_back
+from young_prism.core.pixels.vips import pyvips
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.proof.candidate import Candidate
+from young_prism.core.recipe.formats import Avif, Jpeg, Webp
+from young_prism.core.render.encoding import encoded
+from young_prism.core.render.rungs import Rung, largest_of, rung_of
+from young_prism.core.render.target import Aimed, aimed, scored
+from young_prism.core.score.ssim import WINDOW, ssim
+from young_prism.core.values import Size
+
+
+class Measured(NamedTuple):
+    """A candidate that was made: its file, its score and SSIM against the rung's own pixels, and the encoder's seconds."""
+
+    data: bytes
+    score: float
+    ssim: float | None
+    seconds: float
+    note: str = ""
+
+
+class Bench:
+    """The pixels of one rung of one facet. Raises `DamagedError` where the original cannot be decoded whole."""
+
+    def __init__(self, data: bytes, original: PlannedOriginal, facet: str, size: Size) -> None:
+        """Decode an original, planned as a run would plan it."""
+        self._original, self._facet, self.size = original, facet, size
+        self._largest = largest_of(data, original, facet)
+        self._rungs: dict[bool, Rung] = {}
+
+    def rung(self, *, sharpen: bool) -> Rung:
+        """Return the rung as a run would encode it, watermark and all, or with the other choice of sharpening."""
+        if sharpen not in self._rungs:
+            self._rungs[sharpen] = rung_of(
+                self._largest, self._original, self._facet, self.size, sharpen=sharpen
+            )
+        return self._rungs[sharpen]
+
+    def exact(self, *, sharpen: bool) -> bytes:
+        """Return the rung's own pixels as a PNG, quickly made."""
+        return bytes(
+            self.rung(sharpen=sharpen).pixels.pngsave_buffer(compression=1, filter="sub", keep="icc")
+        )
+
+    def tried(self, candidate: Candidate) -> Measured:
+        """Encode one candidate and score it. Raises `DamagedError` where the encoder cannot."""
+        rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
+        ready = rung.ready_for(settings)
+        began = time.perf_counter()
+        data = encoded(ready, settings)
+        seconds = time.perf_counter() - began
+        on_matte = isinstance(settings, Jpeg) and rung.pixels.hasalpha()
+        note = f"on a matte of {settings.matte}" if on_matte and isinstance(settings, Jpeg) else ""
+        pixels = read_back(data, candidate.format)
+        framed = rung.framed(settings)
+        alike = ssim(framed.original, pixels) if min(pixels.shape[:2]) >= WINDOW else None
+        return Measured(data, framed.score(pixels), alike, seconds, note)
+
+    def searched(self, candidate: Candidate, target: float) -> tuple[Aimed, float]:
+        """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""
+        settings = candidate.settings
+        assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
+        rung = self.rung(sharpen=candidate.sharpen)
+        wanted = settings.model_copy(update={"target": target})
+        began = time.perf_counter()
+        found = aimed(
+            wanted,
+            lambda tried: encoded(rung.ready_for(settings), tried),
+            lambda file: scored(rung, settings, file),
+            original_bytes=self._original.facts.bytes,
+        )
+        return found, time.perf_counter() - began
+
+    def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
+        """Return what each pixel takes from a candidate's score, of shape (height, width)."""
+        framed = self.rung(sharpen=candidate.sharpen).framed(candidate.settings)
+        return framed.difference(read_back(data, candidate.format))[1]
+
+
+_OPAQUE = 4.0
+"""What a pixel loses where the map hides it: about what shows at a glance on our test photographs (no source)."""
+
+
+def map_picture(lost: npt.NDArray[np.float32]) -> bytes:
+    """Return a difference map, of shape (height, width), as a PNG: clear where nothing is lost, opaque where it hurts."""
+    height, width = lost.shape
+    strength = np.clip(lost / _OPAQUE, 0, 1)
+    picture = np.zeros((height, width, 4), np.uint8)
+    picture[..., 0], picture[..., 2] = 255, 96
+    picture[..., 3] = np.rint(strength * 230).astype(np.uint8)
+    image: Any = pyvips.Image.new_from_array(picture).copy(interpretation="srgb")
+    return bytes(image.pngsave_buffer(compression=1))
+
+
+def worst_window(lost: npt.NDArray[np.float32], window: Size) -> tuple[int, int]:
+    """Return the left and upper edge of the part, as large as `window`, in which most is lost; 0, 0 where it is larger."""
+    height, width = lost.shape
+    across, down = min(window.width, width), min(window.height, height)
+    sums = np.pad(lost.astype(np.float64), ((1, 0), (1, 0))).cumsum(0).cumsum(1)
+    whole, above, left_of, corner = (
+        sums[down:, across:],
+        sums[:-down, across:],
+        sums[down:, :-across],
+        sums[:-down, :-across],
+    )
+    inside = whole - above - left_of + corner
+    top, left = np.unravel_index(int(inside.argmax()), inside.shape)
+    return int(left), int(top)

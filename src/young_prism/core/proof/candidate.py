@@ -1,0 +1,136 @@
+"""A candidate: one way to encode a rung, with a short name that an address, a command and a person can carry.
+
+`avif-58`, `webp-75`, `webp-lossless`, `webp-near60`, `jpeg-80`, `png`, `png-palette`; after that what is other than the
+recipe has it: `444` or `420` for chroma, `e5` for the effort, `sharp` or `plain` for sharpening: `jpeg-80-444-sharp`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.values import ImageFormat
+
+Settings = Avif | Webp | Jpeg | Png
+_WHITE = "#ffffff"
+_USUAL: Mapping[ImageFormat, Settings] = {
+    ImageFormat.AVIF: Avif(),
+    ImageFormat.WEBP: Webp(),
+    ImageFormat.JPEG: Jpeg(),
+    ImageFormat.PNG: Png(),
+}
+PROOFED = tuple(_USUAL)
+"""The formats that have candidates, the smallest first."""
+
+_NUMBER = re.compile(r"\d{1,3}")
+PALETTE_SCORE = 10
+"""A palette that was asked for is shown however it scores: the lowest target that there is."""
+
+
+class Candidate(NamedTuple):
+    """One way to encode: settings, whether the rung is sharpened before, and its short name."""
+
+    settings: Settings
+    sharpen: bool
+    name: str
+
+    @property
+    def format(self) -> ImageFormat:
+        """The format that it makes."""
+        return ImageFormat(type(self.settings).__name__.lower())
+
+    @property
+    def quality(self) -> int | None:
+        """Its quality, None where nothing is lost or quality is not what decides."""
+        return None if self.exact or isinstance(self.settings, Png) else self.settings.quality
+
+    @property
+    def exact(self) -> bool:
+        """Whether it is lossless, or nearly so, by its settings."""
+        settings = self.settings
+        return isinstance(settings, Png) or (isinstance(settings, Webp) and settings.lossless == "always")
+
+    @property
+    def label(self) -> str:
+        """Its name in words."""
+        parts = self.name.split("-")
+        words = [self.format.label, *(_WORDS.get(part, part) for part in parts[1:])]
+        return " ".join(
+            f"near-lossless {word.removeprefix('near')}" if word.startswith("near") else word
+            for word in words
+        )
+
+
+_WORDS = {"444": "4:4:4", "420": "4:2:0", "sharp": "sharpened", "plain": "not sharpened"}
+
+
+def candidate_of(name: str, recipe: Mapping[ImageFormat, Settings], *, sharpen: bool = False) -> Candidate:
+    """Return what a short name means, all else as `recipe` has it for that format. Raises `RecipeError` for one that is none."""
+    first, *rest = name.split("-")
+    if first not in PROOFED or len(rest) != len(set(rest)):
+        raise _none_such(name)
+    fmt = ImageFormat(first)
+    base = recipe.get(fmt, _USUAL[fmt])
+    changes: dict[str, Any] = {} if fmt is ImageFormat.PNG else _FIXED
+    changes = {**changes, **({"palette": None} if fmt is ImageFormat.PNG else {})}
+    if fmt is ImageFormat.WEBP:
+        changes |= {"lossless": "never", "near_lossless": None}
+    if isinstance(base, Jpeg) and base.matte is None:
+        changes["matte"] = _WHITE
+    for place, part in enumerate(rest):
+        if part in ("sharp", "plain"):
+            sharpen = part == "sharp"
+        else:
+            changes |= _change(fmt, part, first=place == 0, name=name)
+    if fmt is not ImageFormat.PNG and "quality" not in changes and changes.get("lossless") != "always":
+        raise _none_such(name)
+    settings = type(base).model_validate({**base.model_dump(), **changes})
+    return Candidate(settings, sharpen, name)
+
+
+_FIXED: dict[str, Any] = {
+    "target": None,
+    "band": None,
+    "lowest": None,
+    "highest": None,
+    "never_larger": False,
+}
+
+
+def _change(fmt: ImageFormat, part: str, *, first: bool, name: str) -> dict[str, Any]:
+    """Return what a part of a name after the format changes."""
+    near = part.removeprefix("near")
+    if first and fmt is not ImageFormat.PNG and _NUMBER.fullmatch(part) and 1 <= int(part) <= 100:
+        return {"quality": int(part)}
+    if first and fmt is ImageFormat.WEBP and part == "lossless":
+        return {"lossless": "always"}
+    if first and fmt is ImageFormat.WEBP and part != near and _NUMBER.fullmatch(near) and int(near) < 100:
+        return {"lossless": "always", "near_lossless": int(near)}
+    if first and fmt is ImageFormat.PNG and part == "palette":
+        return {"palette": PALETTE_SCORE}
+    if fmt in (ImageFormat.AVIF, ImageFormat.JPEG) and part in ("420", "444"):
+        return {"chroma": f"{part[0]}:{part[1]}:{part[2]}"}
+    most = {ImageFormat.AVIF: 9, ImageFormat.WEBP: 6}.get(fmt, -1)
+    if re.fullmatch(r"e\d", part) and int(part[1]) <= most:
+        return {"effort": int(part[1])}
+    raise _none_such(name)
+
+
+def _none_such(name: str) -> RecipeError:
+    return RecipeError(
+        f"“{name}” is no candidate.",
+        remedy="Write one as avif-58, webp-75, webp-lossless, webp-near60, jpeg-80, jpeg-80-444, png or png-palette.",
+    )
+
+
+def name_of(settings: Settings) -> str:
+    """Return the short name of what a recipe has for a format, its target aside."""
+    fmt = type(settings).__name__.lower()
+    if isinstance(settings, Png):
+        return "png-palette" if settings.palette is not None else "png"
+    if isinstance(settings, Webp) and settings.lossless == "always":
+        return "webp-lossless" if settings.near_lossless is None else f"webp-near{settings.near_lossless}"
+    return f"{fmt}-{settings.quality}"

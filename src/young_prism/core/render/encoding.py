@@ -1,0 +1,57 @@
+"""From the pixels of a rung to a file, in the way that the recipe's settings say."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from young_prism.core.encode import avif, jpeg, png, webp
+from young_prism.core.errors import DamagedError
+from young_prism.core.pixels.vips import pyvips
+from young_prism.core.plan.model import is_searched, type_settings
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.render.rungs import Rung
+from young_prism.core.render.target import Ladder, format_of, scored
+from young_prism.core.values import Size
+
+
+def encode(rung: Rung, size: Size, settings: type_settings | None, ladder: Ladder) -> tuple[bytes, str]:
+    """Encode a rung, and say what there is to say of it. Raises `DamagedError`."""
+    if is_searched(settings):
+        assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else is)
+        found = ladder.aimed(settings, size)
+        return found.data, found.said
+    if isinstance(settings, Png) and settings.palette is not None:
+        return _with_palette(rung, settings, settings.palette)
+    return encoded(rung.ready_for(settings), settings), ""
+
+
+def _with_palette(rung: Rung, settings: Png, least: float) -> tuple[bytes, str]:
+    """Return a PNG of at most 256 colours where that looks enough like the rung and is smaller."""
+    exact = encoded(rung.pixels, settings)
+    few = png.encode_palette(rung.pixels, settings)
+    score = scored(rung, settings, few)
+    if len(few) >= len(exact):
+        return exact, ""
+    if score < least:
+        return exact, f"all its colours: a palette scores {score:.1f}, under {least:g}"
+    return few, f"a palette, score {score:.1f}"
+
+
+def encoded(pixels: Any, settings: type_settings | None) -> bytes:
+    """Return the file of pixels made ready, by settings, their target and palette aside. Raises `DamagedError`."""
+    try:
+        match settings:
+            case Avif():
+                return avif.encode(pixels, settings)
+            case Webp():
+                return webp.encode(pixels, settings)
+            case Jpeg():
+                return jpeg.encode(pixels, settings)
+            case Png():
+                return png.encode(pixels, settings)
+    except pyvips.Error as error:
+        raise DamagedError(
+            f"It cannot be saved as {format_of(settings).label} ({str(error).splitlines()[-1].strip()}).",
+            remedy="Leave this format out of the recipe for it, and report it.",
+        ) from error
+    raise DamagedError(f"No encoder for {settings}.", remedy="Report this.")

@@ -1,0 +1,119 @@
+"""From an original to the pixels that are encoded: the same for a run and for a proof."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from young_prism.core.encode.carried import NOTHING, Carried, carried_by, dressed
+from young_prism.core.errors import DamagedError
+from young_prism.core.pixels.readback import array_of
+from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
+from young_prism.core.pixels.vips import pyvips
+from young_prism.core.pixels.watermark import in_space, marked
+from young_prism.core.plan.decide import wears_mark
+from young_prism.core.plan.model import PlannedOriginal, type_settings
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.score.framed import Framed
+from young_prism.core.values import Size
+
+
+def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> Any:
+    """Decode an original once for a facet, at its largest rung, from which the others are reduced.
+
+    Whether that rung is wanted itself or not: the same key, the same bytes. Raises `DamagedError`.
+    """
+    finishing = original.finishing
+    own = [
+        one
+        for one in original.renditions
+        if one.facet == facet and isinstance(one.settings, (Avif, Webp, Jpeg, Png))
+    ]
+    return largest_rung(
+        data,
+        original.facts,
+        max(one.size for one in own),
+        cut=own[0].cut,
+        kernel=finishing.kernel,
+        keep_gamut=finishing.colour != "srgb",
+    )
+
+
+def reduced(largest: Any, original: PlannedOriginal, size: Size, *, sharpen: bool | None = None) -> Any:
+    """Return the pixels of one rung, sharpened as the recipe says where nothing else is said."""
+    finishing = original.finishing
+    pixels = smaller_rung(largest, size, finishing.kernel)
+    wanted = finishing.sharpen == "mild" if sharpen is None else sharpen
+    return sharpened(pixels) if wanted and size != original.facts.size else pixels
+
+
+@dataclass(slots=True)
+class Rung:
+    """One rung as every format gets it: its pixels, and their side of the score once one asks for it.
+
+    `plain` are the pixels before any watermark, `grey` says that one band is enough for them.
+    """
+
+    plain: Any
+    pixels: Any
+    marked: bool
+    grey: bool
+    _ready: dict[tuple[bool, str | None], Any] = field(default_factory=dict, init=False)
+    _framed: dict[tuple[bool, str | None], Framed] = field(default_factory=dict, init=False)
+
+    def ready_for(self, settings: type_settings | None) -> Any:
+        """Return the pixels as an encoder takes them: on the matte where its format has no transparency, in one band if grey.
+
+        Raises `DamagedError` where a matte is needed and none is named.
+        """
+        key = self._key(settings)
+        if key not in self._ready:
+            grey, matte = key
+            pixels = _on_matte(self.pixels, matte) if matte else self.pixels
+            self._ready[key] = pixels.colourspace("b-w") if grey else pixels
+        return self._ready[key]
+
+    def framed(self, settings: type_settings | None) -> Framed:
+        """Return the score's side of what that encoder takes."""
+        key = self._key(settings)
+        if key not in self._framed:
+            self._framed[key] = Framed(array_of(self.ready_for(settings)))
+        return self._framed[key]
+
+    def _key(self, settings: type_settings | None) -> tuple[bool, str | None]:
+        if not isinstance(settings, Jpeg):
+            return (False, None)
+        if not self.pixels.hasalpha():
+            return (self.grey, None)
+        if settings.matte is None:
+            raise DamagedError(
+                "It is transparent, and JPEG is not.", remedy="Give jpeg a matte in the recipe."
+            )
+        return (False, settings.matte)
+
+
+def rung_of(
+    largest: Any,
+    original: PlannedOriginal,
+    facet: str,
+    size: Size,
+    *,
+    sharpen: bool | None = None,
+    carried: Carried = NOTHING,
+) -> Rung:
+    """Return one rung with its watermark, and with the metadata that go along."""
+    plain = reduced(largest, original, size, sharpen=sharpen)
+    watermark, mark = original.finishing.watermark, original.mark
+    pixels, wears = plain, False
+    if mark is not None and watermark is not None and wears_mark(original.finishing, facet, size):
+        pixels, wears = marked(plain, mark.data, watermark), True
+    pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
+    return Rung(plain, pixels, wears, original.facts.grey and not wears)
+
+
+def _on_matte(pixels: Any, matte: str) -> Any:
+    carried = carried_by(pixels)
+    colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
+    one = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
+    background = in_space(one.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
+    return dressed(bare(pixels).flatten(background=background).copy_memory(), carried)

@@ -1,0 +1,46 @@
+"""SSIM, for those who know it: Wang, Bovik, Sheikh and Simoncelli, "Image quality assessment", 2004.
+
+On grey values, with a Gaussian window of sigma 1.5 over 11 pixels, as in the paper; the mean over all pixels whose window lies in
+the picture. The same as scikit-image's with `gaussian_weights`, `sigma=1.5` and `use_sample_covariance=False`, against which it
+is tested.
+"""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+
+from young_prism.core.score.ssimulacra2 import Pixels
+
+_SIGMA = 1.5
+WINDOW = 11
+"""Pixels: the smallest side that a picture may have."""
+_C1, _C2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
+_GREY = np.array([0.2125, 0.7154, 0.0721])
+"""What red, green and blue weigh in grey (ITU-R BT.709)."""
+
+
+def ssim(original: Pixels, candidate: Pixels) -> float:
+    """Return the similarity of two `uint8` sRGB arrays of shape (height, width, 3), 1 for the same picture.
+
+    Raises `ValueError` where they differ in size, or are smaller than the window of 11 pixels.
+    """
+    if original.shape[:2] != candidate.shape[:2]:
+        raise ValueError(
+            f"the candidate's size is {candidate.shape[:2]}, the original's {original.shape[:2]}"
+        )
+    if min(original.shape[:2]) < WINDOW:
+        raise ValueError(f"a picture of {original.shape[1]} x {original.shape[0]} is too small for SSIM")
+    one, other = (pixels[:, :, :3] @ _GREY for pixels in (original, candidate))
+    mean, means = _window(one), _window(other)
+    spread = _window(one * one) - mean * mean
+    spreads = _window(other * other) - means * means
+    common = _window(one * other) - mean * means
+    alike = (2 * mean * means + _C1) * (2 * common + _C2)
+    alike /= (mean * mean + means * means + _C1) * (spread + spreads + _C2)
+    edge = WINDOW // 2
+    return float(alike[edge:-edge, edge:-edge].mean())
+
+
+def _window(plane: np.ndarray) -> np.ndarray:
+    return np.asarray(cv2.GaussianBlur(plane, (WINDOW, WINDOW), _SIGMA, borderType=cv2.BORDER_REFLECT))

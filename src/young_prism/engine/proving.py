@@ -1,0 +1,187 @@
+"""What a worker does for a proof: one candidate of one rung, made, scored and put on the disk by its content.
+
+A worker keeps the last rungs that it decoded, since the next candidate is most likely one of theirs.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections import OrderedDict
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from young_prism.core.errors import ChangedError, YoungPrismError
+from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.proof.candidate import Candidate
+from young_prism.core.values import ImageFormat, Size
+from young_prism.engine.publish import write_atomically
+from young_prism.engine.tasks import read_original
+
+if TYPE_CHECKING:
+    from young_prism.core.proof.bench import Bench
+
+_BENCHES = 2
+WINDOW = Size(240, 160)
+"""The part of a picture that a contact sheet shows."""
+
+
+class Task(StrEnum):
+    """What is wanted of a rung."""
+
+    EXACT = "exact"
+    """Its own pixels, without loss."""
+    TRY = "try"
+    """A candidate, with its score."""
+    FIND = "find"
+    """A candidate brought to a target."""
+    MAP = "map"
+    """Where a candidate's score is lost."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """One thing to be made for a proof. `sharpen` and the format of an exact rung are its candidate's."""
+
+    root: str
+    original: PlannedOriginal
+    facet: str
+    size: Size
+    task: Task
+    candidate: Candidate
+    target: float | None = None
+
+    @cached_property
+    def key(self) -> str:
+        """Changes with all that the result hangs on."""
+        cut = next((r.cut for r in self.original.renditions if r.facet == self.facet), None)
+        largest = max(r.size for r in self.original.renditions if r.facet == self.facet)
+        sharpen = "mild" if self.candidate.sharpen else "none"
+        finishing = self.original.finishing.model_copy(update={"sharpen": sharpen, "min_score": 0.0})
+        exact = self.task is Task.EXACT
+        settings = None if exact else self.candidate.settings
+        fmt = ImageFormat.PNG if exact else self.candidate.format
+        rest = rest_of_key(fmt, settings, finishing, self.original.mark)
+        if exact:  # a copy has no finishing in its key, and this is none
+            rest = hashlib.sha256(f"{rest} {finishing.model_dump_json()}".encode()).hexdigest()[:16]
+        rest = via_in_key(cut_in_key(rest, cut) if cut else rest, largest)
+        whole = f"{rendition_key(self.original.facts.sha256, self.size, rest)} {self.task} {self.target} 1"
+        return hashlib.sha256(whole.encode()).hexdigest()[:40]
+
+    @property
+    def ending(self) -> str:
+        """The ending of its file."""
+        return self.candidate.format.ext if self.task in (Task.TRY, Task.FIND) else "png"
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What came of it. `score` and `ssim` are against the rung's own pixels; `worst` is the left and upper edge of `WINDOW`."""
+
+    key: str
+    file: str
+    bytes: int
+    score: float | None = None
+    ssim: float | None = None
+    quality: int | None = None
+    seconds: float = 0.0
+    note: str = ""
+    reached: bool = True
+    worst: tuple[int, int] = (0, 0)
+
+
+def prove(folder: str, wanted: Wanted) -> Found:
+    """Make what is wanted, and put it into a folder. Raises the errors of `core.proof.bench.Bench`, with the file's name."""
+    try:
+        known = kept(Path(folder), wanted)
+        return known or _made(Path(folder), wanted)
+    except YoungPrismError as error:
+        error.file = error.file or wanted.original.path
+        raise
+
+
+def kept(folder: Path, wanted: Wanted) -> Found | None:
+    """Return what was made of it before, if it is there whole."""
+    place = folder / wanted.key[:2] / f"{wanted.key}.json"
+    try:
+        plain = json.loads(place.read_bytes())
+        found = Found(**{**plain, "worst": tuple(plain["worst"])})
+        there = (folder / found.file).stat().st_size == found.bytes
+    except (OSError, ValueError, TypeError, KeyError):
+        return None
+    return found if there else None
+
+
+def _made(folder: Path, wanted: Wanted) -> Found:
+    from young_prism.core.proof.bench import map_picture, worst_window
+
+    bench = _bench(wanted)
+    candidate = wanted.candidate
+    file = f"{wanted.key[:2]}/{wanted.key}.{wanted.ending}"
+    facts: dict[str, Any] = {}
+    if wanted.task is Task.EXACT:
+        data = bench.exact(sharpen=candidate.sharpen)
+    elif wanted.task is Task.MAP:
+        data = map_picture(bench.lost(candidate, bench.tried(candidate).data))
+    elif wanted.task is Task.FIND and wanted.target is not None and candidate.quality is not None:
+        found, seconds = bench.searched(candidate, wanted.target)
+        data = found.data
+        facts = {
+            "score": found.score,
+            "quality": found.quality,
+            "seconds": seconds,
+            "note": found.said,
+            "reached": found.reached,
+        }
+    else:
+        measured = bench.tried(candidate)
+        data = measured.data
+        facts = {
+            "score": measured.score,
+            "ssim": measured.ssim,
+            "quality": candidate.quality,
+            "seconds": measured.seconds,
+            "note": measured.note,
+        }
+    if wanted.task in (Task.TRY, Task.FIND):
+        facts["worst"] = worst_window(bench.lost(candidate, data), WINDOW)
+    result = Found(key=wanted.key, file=file, bytes=len(data), **facts)
+    write_atomically(folder / file, data, durable=False)
+    plain = json.dumps(asdict(result)).encode()
+    write_atomically(folder / wanted.key[:2] / f"{wanted.key}.json", plain, durable=False)
+    return result
+
+
+_benches: OrderedDict[tuple[Any, ...], Bench] = OrderedDict()
+
+
+def _bench(wanted: Wanted) -> Bench:
+    """Return the rung that something is wanted of, decoded if it is not at hand."""
+    from young_prism.core.proof.bench import Bench
+
+    original = wanted.original
+    key = (original.facts.sha256, wanted.facet, wanted.size, original.finishing, original.mark)
+    if key in _benches:
+        _benches.move_to_end(key)
+        return _benches[key]
+    data = read_original(wanted.root, original.path)
+    if hashlib.sha256(data).hexdigest() != original.facts.sha256:
+        raise ChangedError(
+            "The file changed after it was looked at.", file=original.path, remedy="Look at the source again."
+        )
+    _benches[key] = Bench(data, original, wanted.facet, wanted.size)
+    while len(_benches) > _BENCHES:
+        _benches.popitem(last=False)
+    return _benches[key]
+
+
+def forget(folder: Path, found: Found) -> None:
+    """Take away what was made."""
+    for file in (found.file, f"{found.key[:2]}/{found.key}.json"):
+        with suppress(OSError):
+            (folder / file).unlink(missing_ok=True)
