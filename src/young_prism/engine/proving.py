@@ -9,7 +9,7 @@ import hashlib
 import json
 from collections import OrderedDict
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 from pathlib import Path
@@ -72,6 +72,14 @@ class Wanted:
         rest = via_in_key(cut_in_key(rest, cut) if cut else rest, largest)
         whole = f"{rendition_key(self.original.facts.sha256, self.size, rest)} {self.task} {self.target} 1"
         return hashlib.sha256(whole.encode()).hexdigest()[:40]
+
+    def exact(self) -> Wanted:
+        """Return the wish for the same rung without loss."""
+        return replace(self, task=Task.EXACT, target=None)
+
+    def trying(self, candidate: Candidate, task: Task = Task.TRY) -> Wanted:
+        """Return the wish for a candidate on the same rung."""
+        return replace(self, task=task, candidate=candidate, target=None)
 
     @property
     def ending(self) -> str:

@@ -15,9 +15,10 @@ from flask_wtf.csrf import CSRFProtect
 from werkzeug.exceptions import HTTPException, SecurityError
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.engine.proofs import Proofs
 from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
-from young_prism.web import files, intake, library, picture, recipe, run, sources, uploads
+from young_prism.web import files, intake, library, picture, proof, recipe, run, sources, uploads
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
@@ -49,11 +50,13 @@ def create_app(settings: Settings) -> Flask:
     for waiting in settings.uploads.glob("*/waiting"):
         remove_leftovers(waiting)  # what an earlier server was receiving when it ended
     catalogues = Catalogues(store)
-    app.extensions["young_prism"] = Services(settings, store, Runner(store, catalogues, settings), catalogues)
+    proofs = Proofs(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
+    runner = Runner(store, catalogues, settings)
+    app.extensions["young_prism"] = Services(settings, store, runner, catalogues, proofs)
     # Before the check of the token, which may read a form already.
     app.before_request(_make_room)
     CSRFProtect(app)
-    for part in (sources, uploads, intake, recipe, library, picture, run, files):
+    for part in (sources, uploads, intake, recipe, library, picture, proof, run, files):
         app.register_blueprint(part.blueprint)
     _add_words(app)
     _add_errors(app)
@@ -76,6 +79,7 @@ def _make_room() -> None:
 def close_app(app: Flask) -> None:
     """Stop what runs behind the pages, and let go of the database."""
     parts: Services = app.extensions["young_prism"]
+    parts.proofs.close()
     parts.runner.close()
     parts.store.close()
 

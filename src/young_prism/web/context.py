@@ -8,6 +8,7 @@ from pathlib import Path
 from flask import abort, current_app
 
 from young_prism.engine.incoming import Inbox
+from young_prism.engine.proofs import Proofs
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
 from young_prism.web.catalogue import Catalogue, Catalogues
@@ -23,6 +24,7 @@ class Services:
     store: Store
     runner: Runner
     catalogues: Catalogues
+    proofs: Proofs
 
 
 def services() -> Services:

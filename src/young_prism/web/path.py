@@ -28,7 +28,7 @@ def stops(source: SourceRow | None) -> list[Stop]:
         Stop("Sources", url_for("sources.index")),
         _stop("Intake", "intake.index", slug),
         _stop("Recipe", "recipe.index", slug),
-        Stop("Proof", why_not="Not built yet. Each picture's page shows its renditions at real pixels."),
+        _stop("Proof", "proof.index", slug),
         _stop("Run", "run.index", slug),
         Stop("Hand-off", why_not="Not built yet. Each picture's page has its snippet to copy."),
     ]

@@ -8,14 +8,15 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from young_prism.core.encode.png import encode_palette
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
-from young_prism.core.recipe.formats import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
-from young_prism.core.render.target import Aimed, aimed, scored
+from young_prism.core.render.target import Aimed, Ladder, with_small_copy
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.values import Size
 
@@ -37,15 +38,14 @@ class Bench:
         """Decode an original, planned as a run would plan it."""
         self._original, self._facet, self.size = original, facet, size
         self._largest = largest_of(data, original, facet)
-        self._rungs: dict[bool, Rung] = {}
+        self._rungs: dict[tuple[bool, Size], Rung] = {}
 
-    def rung(self, *, sharpen: bool) -> Rung:
-        """Return the rung as a run would encode it, watermark and all, or with the other choice of sharpening."""
-        if sharpen not in self._rungs:
-            self._rungs[sharpen] = rung_of(
-                self._largest, self._original, self._facet, self.size, sharpen=sharpen
-            )
-        return self._rungs[sharpen]
+    def rung(self, *, sharpen: bool, size: Size | None = None) -> Rung:
+        """Return the rung as a run would encode it, watermark and all, or with the other choice of sharpening, or at another size."""
+        key = (sharpen, size or self.size)
+        if key not in self._rungs:
+            self._rungs[key] = rung_of(self._largest, self._original, self._facet, key[1], sharpen=sharpen)
+        return self._rungs[key]
 
     def exact(self, *, sharpen: bool) -> bytes:
         """Return the rung's own pixels as a PNG, quickly made."""
@@ -58,7 +58,10 @@ class Bench:
         rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
         ready = rung.ready_for(settings)
         began = time.perf_counter()
-        data = encoded(ready, settings)
+        if isinstance(settings, Png) and settings.palette is not None:
+            data = encode_palette(ready, settings)
+        else:
+            data = encoded(ready, settings)
         seconds = time.perf_counter() - began
         on_matte = isinstance(settings, Jpeg) and rung.pixels.hasalpha()
         note = f"on a matte of {settings.matte}" if on_matte and isinstance(settings, Jpeg) else ""
@@ -71,16 +74,16 @@ class Bench:
         """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""
         settings = candidate.settings
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
-        rung = self.rung(sharpen=candidate.sharpen)
-        wanted = settings.model_copy(update={"target": target})
+        wanted = settings.model_copy(update={"target": target, "band": None})
+        sizes = with_small_copy([self.size])
         began = time.perf_counter()
-        found = aimed(
-            wanted,
-            lambda tried: encoded(rung.ready_for(settings), tried),
-            lambda file: scored(rung, settings, file),
+        ladder = Ladder(
+            lambda size: self.rung(sharpen=candidate.sharpen, size=size),
+            encoded,
+            sizes=lambda _: sizes,
             original_bytes=self._original.facts.bytes,
         )
-        return found, time.perf_counter() - began
+        return ladder.aimed(wanted, self.size), time.perf_counter() - began
 
     def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
         """Return what each pixel takes from a candidate's score, of shape (height, width)."""
@@ -88,7 +91,7 @@ class Bench:
         return framed.difference(read_back(data, candidate.format))[1]
 
 
-_OPAQUE = 4.0
+_OPAQUE = 9.0
 """What a pixel loses where the map hides it: about what shows at a glance on our test photographs (no source)."""
 
 

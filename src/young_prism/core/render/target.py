@@ -203,6 +203,20 @@ class Ladder:
         return last._replace(quality=last.quality + (last.quality - before[-2].quality) / 2)
 
 
+_SMALL, _ENOUGH = 400, 600
+"""Pixels of the longer side of a small copy, and from which on a ladder's smallest rung needs one before it."""
+
+
+def with_small_copy(sizes: Sequence[Size]) -> list[Size]:
+    """Return rungs, from the smallest up, with one before them to begin the search on where even the smallest is large.
+
+    At 400 px a search costs a tenth of one at 1200, and the quality that it finds holds within a few steps there.
+    """
+    if not sizes or max(sizes[0]) <= _ENOUGH:
+        return list(sizes)
+    return [sizes[-1].inside(Size(_SMALL, _SMALL)), *sizes]
+
+
 def scored(rung: Rung, settings: type_settings | None, file: bytes) -> float:
     """Return the score of a file against the pixels that it was made from."""
     return rung.framed(settings).score(read_back(file, format_of(settings)))

@@ -243,7 +243,7 @@ def _compared(sides: list[list[_Side | None]], linear: list[Plane], where: Plane
                 total += _difference(side, plane, lost)
         if where is not None and lost is not None:
             times = 2**scale
-            spread = cv2.resize(lost, None, fx=times, fy=times, interpolation=cv2.INTER_NEAREST)
+            spread = cv2.resize(lost, None, fx=times, fy=times, interpolation=cv2.INTER_LINEAR)
             where += spread[: where.shape[0], : where.shape[1]]
         if scale < len(sides) - 1:
             linear = [_halved(band) for band in linear]

@@ -1,0 +1,135 @@
+"""A blind test: which of these two is the original? At what score this pair of eyes begins to see it."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any, NamedTuple
+
+from flask import current_app, redirect, render_template, request, send_file, url_for
+from itsdangerous import BadSignature, URLSafeSerializer
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.proof.candidate import candidate_of
+from young_prism.core.score.eye import Seen, next_level, verdict
+from young_prism.core.values import Size
+from young_prism.engine.proving import Found, Task, Wanted
+from young_prism.store.models import SourceRow
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.proof.page import blueprint, entry_or_404, page_name
+from young_prism.web.proof.view import View, view_of
+
+_QUALITIES = (6, 15, 30, 45, 60, 72, 82, 88, 92, 95, 97)
+"""Of WebP, which is quick: from plain to see up to what nobody sees."""
+SHOWN = Size(440, 330)
+"""The part of the picture that is shown twice, in pixels."""
+
+
+class Level(NamedTuple):
+    """One step of the test."""
+
+    score: float
+    found: Found
+
+
+@blueprint.route("/s/<slug>/proof/eye", methods=["GET", "POST"])
+def eye(slug: str) -> str | BaseResponse:
+    """Ask, one pair at a time; what was answered so far goes along in the address, signed."""
+    source = source_or_404(slug)
+    entry = entry_or_404(catalogue_of(source), request.values.get("original", ""))
+    view = view_of(source, catalogue_of(source), entry)
+    wanted = _wanted(source, view)
+    found = services().proofs.ask(f"eye {page_name(slug)}", wanted).found
+    failed = next((one for one in found if isinstance(one, YoungPrismError)), None)
+    page: dict[str, Any] = {"source": source, "view": view, "entry": entry, "failed": failed}
+    if failed or None in found:
+        there = sum(one is not None for one in found)
+        return render_template("proof/eye_wait.html", **page, there=there, all=len(found))
+    exact, levels = _levels(found)
+    state = _state(request.values.get("s", ""))
+    answers: list[bool] = state.get("answers", [])
+    if request.method == "POST" and "side" in request.form and "left" in state:
+        answers = [*answers, (request.form["side"] == "left") == state["left"]]
+        token = _sign({"answers": answers, "left": secrets.randbelow(2) == 0})
+        return redirect(
+            url_for("proof.eye", slug=slug, original=entry.path, width=view.size.width, s=token), code=303
+        )
+    level = next_level(len(levels), answers)
+    if level is None:
+        result = verdict([one.score for one in levels], answers)
+        offer = min(98.0, max(10.0, round(result.score + (0.5 if result.seen is not Seen.NOTHING else 0), 1)))
+        return render_template(
+            "proof/eye_result.html", **page, result=result, seen=Seen, offer=offer, right=sum(answers)
+        )
+    left = bool(state.get("left", secrets.randbelow(2) == 0))
+    token = _sign({"answers": answers, "left": left})
+    sides = [exact, levels[level].found] if left else [levels[level].found, exact]
+    urls = [
+        url_for("proof.side", slug=slug, token=_sign({"file": one.file, "salt": secrets.token_hex(4)}))
+        for one in sides
+    ]
+    return render_template(
+        "proof/eye.html",
+        **page,
+        token=token,
+        urls=urls,
+        window=_window(view, levels[0].found),
+        asked=len(answers),
+    )
+
+
+@blueprint.get("/s/<slug>/proof/side/<token>")
+def side(slug: str, token: str) -> BaseResponse:
+    """Send one of two pictures under a name that does not say which it is."""
+    source_or_404(slug)
+    file = _state(token).get("file", "")
+    place = services().proofs.folder / file
+    if not file or not place.is_file():
+        return BaseResponse(status=404)
+    response = send_file(place, mimetype="image/png" if file.endswith("png") else "image/webp")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _wanted(source: SourceRow, view: View) -> list[Wanted]:
+    settings = view.settings
+    sharpen = view.original.finishing.sharpen == "mild"
+    tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]
+    facet = WHOLE_FACET if WHOLE_FACET in view.facets else view.facet
+    base = Wanted(source.folder, view.original, facet, view.size, Task.TRY, tries[0])
+    return [base.exact(), *(base.trying(candidate) for candidate in tries)]
+
+
+def _levels(found: list[Any]) -> tuple[Found, list[Level]]:
+    """Return the exact rung, and the levels from the one that is easiest to see up, each better than the one before."""
+    levels: list[Level] = []
+    for one in found[1:]:
+        if not levels or one.score > levels[-1].score + 0.5:
+            levels.append(Level(one.score, one))
+    return found[0], levels
+
+
+def _window(view: View, worst: Found) -> str:
+    """Return the part that is shown: around where the worst level suffers most."""
+    left, top = worst.worst
+    across, down = min(SHOWN.width, view.size.width), min(SHOWN.height, view.size.height)
+    left = min(max(0, left - (across - 240) // 2), view.size.width - across)
+    top = min(max(0, top - (down - 160) // 2), view.size.height - down)
+    return f"{left} {top} {across} {down}"
+
+
+def _serializer() -> URLSafeSerializer:
+    return URLSafeSerializer(str(current_app.secret_key), salt="eye")
+
+
+def _sign(state: dict[str, Any]) -> str:
+    return str(_serializer().dumps(state))
+
+
+def _state(token: str) -> dict[str, Any]:
+    try:
+        state = _serializer().loads(token)
+    except BadSignature:
+        return {}
+    return state if isinstance(state, dict) else {}

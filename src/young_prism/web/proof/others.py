@@ -1,0 +1,159 @@
+"""The same setting on ten other pictures of the kind, each where it suffers most, the worst first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from flask import Response, abort, jsonify, render_template, request
+
+from young_prism.core.errors import RecipeError, YoungPrismError
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.decide import formats_for, kind_key, recipe_for
+from young_prism.core.proof.candidate import Candidate, Settings, candidate_of
+from young_prism.core.recipe.formats import Png
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.target import format_of
+from young_prism.core.values import ImageFormat, Size
+from young_prism.engine.proving import WINDOW, Found, Task, Wanted
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.planning import plan_of
+from young_prism.web.proof.page import blueprint, entry_or_404, page_name
+from young_prism.web.proof.view import PLURALS, USUAL_TARGET, file_url, provable
+
+_MOST = 10
+
+
+class Other(NamedTuple):
+    """One of the others: what came of it, and the part of the picture that suffers most."""
+
+    entry: Entry
+    size: Size
+    found: Found | None
+    error: YoungPrismError | None
+    url: str
+    exact_url: str
+    window: str
+
+
+@blueprint.get("/s/<slug>/proof/others")
+def others(slug: str) -> str:
+    """Show a contact sheet of others with the same setting."""
+    return render_template("proof/others.html", **_sheet(slug))
+
+
+@blueprint.get("/s/<slug>/proof/others/state")
+def others_state(slug: str) -> Response:
+    """Say what is there of the sheet now."""
+    sheet = _sheet(slug)
+    return jsonify(done=sheet["done"], html=render_template("proof/_sheet.html", **sheet))
+
+
+def _sheet(slug: str) -> dict[str, Any]:
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    entry = entry_or_404(catalogue, request.args.get("original", ""))
+    target = _target()
+    setting = request.args.get("setting", "target")
+    wanted: list[tuple[Entry, Wanted]] = []
+    for other in _chosen(catalogue, entry):
+        made = _wanted(source, catalogue, other, None if setting != "target" else target, setting)
+        if made:
+            wanted.append((other, made))
+    exact = [one.exact() for _, one in wanted]
+    found = services().proofs.ask(page_name(slug), [*(one for _, one in wanted), *exact]).found
+    sheet = [
+        _other(source, other, one, there, own)
+        for (other, one), there, own in zip(wanted, found[: len(wanted)], found[len(wanted) :], strict=True)
+    ]
+    sheet.sort(key=lambda one: one.found.score if one.found and one.found.score is not None else 1000)
+    scores = [one.found.score for one in sheet if one.found and one.found.score is not None]
+    first = wanted[0][1].candidate if wanted else None
+    label = first.label if first and setting != "target" else f"target {target:g}"
+    return {
+        "source": source,
+        "entry": entry,
+        "kind": PLURALS[kind_key(entry.facts)],
+        "sheet": sheet,
+        "done": None not in found,
+        "label": label,
+        "format": first.format.label if first else "",
+        "by_target": setting == "target",
+        "target": target,
+        "scores": (min(scores), max(scores)) if scores else None,
+        "made": sum(one.found.bytes for one in sheet if one.found),
+        "query": request.query_string.decode(),
+    }
+
+
+def _target() -> float:
+    value = request.args.get("target", USUAL_TARGET, type=float)
+    return value if 10 <= value <= 98 else USUAL_TARGET
+
+
+def _chosen(catalogue: Catalogue, entry: Entry) -> list[Entry]:
+    """Return others of the kind at even steps through their weight for each pixel, this one left out."""
+
+    def alike(facts: Facts) -> bool:
+        return provable(facts) and kind_key(facts) == kind_key(entry.facts)
+
+    same = sorted(
+        (one for one in catalogue.entries if not one.out and one is not entry and alike(one.facts)),
+        key=lambda one: (one.facts.bytes_per_pixel, one.path),
+    )
+    if len(same) <= _MOST:
+        return same
+    return [same[int((step + 0.5) * len(same) / _MOST)] for step in range(_MOST)]
+
+
+def _wanted(
+    source: SourceRow, catalogue: Catalogue, entry: Entry, target: float | None, setting: str
+) -> Wanted | None:
+    original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
+    if original is None or not original.renditions:
+        return None
+    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    settings = formats_for(entry.facts, recipe).settings()
+    lossy = [one for one in settings.values() if not isinstance(one, Png)]
+    if target is not None and not lossy:
+        abort(404, "The recipe makes nothing lossy of this kind, so that there is no target for it.")
+    candidate = _candidate(setting if target is None else request.args.get("on", ""), settings, recipe)
+    if target is None and candidate is None:
+        abort(404, f"“{setting}” is no candidate.")
+    if candidate is None or (target is not None and candidate.quality is None):
+        first = lossy[0]  # by its quality, also where the recipe has it lossless
+        candidate = candidate_of(f"{format_of(first).value}-{first.quality}", settings)
+    facet = original.renditions[0].facet
+    rungs = sorted({r.size for r in original.renditions if r.facet == facet})
+    width = request.args.get("width", 1200, type=int)
+    size = max((rung for rung in rungs if rung.width <= width), default=rungs[0])
+    task = Task.TRY if target is None else Task.FIND
+    return Wanted(source.folder, original, facet, size, task, candidate, target)
+
+
+def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Recipe) -> Candidate | None:
+    try:
+        return candidate_of(name, settings, sharpen=recipe.finishing.sharpen == "mild")
+    except RecipeError:
+        return None
+
+
+def _other(
+    source: SourceRow,
+    entry: Entry,
+    wanted: Wanted,
+    found: Found | YoungPrismError | None,
+    exact: Found | YoungPrismError | None,
+) -> Other:
+    left, top = found.worst if isinstance(found, Found) else (0, 0)
+    return Other(
+        entry,
+        wanted.size,
+        found if isinstance(found, Found) else None,
+        found if isinstance(found, YoungPrismError) else None,
+        file_url(source, found),
+        file_url(source, exact),
+        f"{left} {top} {min(WINDOW.width, wanted.size.width)} {min(WINDOW.height, wanted.size.height)}",
+    )

@@ -1,0 +1,204 @@
+"""The page: candidates of one original at real pixels, the curve that they make, and what was chosen into the recipe."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    flash,
+    jsonify,
+    redirect,
+    render_template,
+    request,
+    send_file,
+    url_for,
+)
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.proof.candidate import candidate_of
+from young_prism.core.proof.suggest import stand_for_the_rest
+from young_prism.core.recipe.choice import (
+    Changes,
+    Scope,
+    band_changes,
+    candidate_changes,
+    target_changes,
+    with_choice,
+)
+from young_prism.core.values import ImageFormat
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, Entry, recipe_text
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.drawing.curve import Curve, draw_curve
+from young_prism.web.proof.view import GROUNDS, VIEWS, ZOOMS, State, View, provable, state_of, view_of
+
+blueprint = Blueprint(
+    "proof",
+    "young_prism.web.proof",
+    template_folder="templates",
+    static_folder="static",
+    static_url_path="/static/proof",
+)
+
+
+@blueprint.get("/s/<slug>/proof")
+def index(slug: str) -> str:
+    """Show an original with its candidates; without one in the address the first of those that stand for the rest."""
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    suggested = stand_for_the_rest(
+        {path: facts for path, facts in catalogue.in_scope.items() if provable(facts)}
+    )
+    path = request.args.get("original") or (suggested[0].path if suggested else "")
+    if not path:
+        services().proofs.warm()
+        return render_template("proof/empty.html", source=source, unseen=catalogue.unseen)
+    entry = entry_or_404(catalogue, path)
+    view = view_of(source, catalogue, entry)
+    return render_template(
+        "proof/index.html",
+        suggested=suggested,
+        grounds=GROUNDS,
+        views=VIEWS,
+        zooms=ZOOMS,
+        **_parts(source, view),
+    )
+
+
+@blueprint.get("/s/<slug>/proof/state")
+def state(slug: str) -> Response:
+    """Say what is there now of what the page wants to see; the page asks again until all of it is."""
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    view = view_of(source, catalogue, entry_or_404(catalogue, request.args.get("original", "")))
+    parts = _parts(source, view)
+    now: State = parts["now"]
+    return jsonify(
+        done=now.done,
+        exact=now.exact_url,
+        candidates=[
+            {
+                "name": one.candidate.name,
+                "url": one.url,
+                "map": one.map_url,
+                "head": render_template("proof/_head.html", one=one, **parts),
+            }
+            for one in now.shown
+        ],
+        curve=render_template("proof/_curve.html", **parts),
+        keep=render_template("proof/_keep.html", **parts),
+        table=render_template("proof/_table.html", **parts),
+    )
+
+
+@blueprint.post("/s/<slug>/proof/leave")
+def leave(slug: str) -> tuple[str, int]:
+    """Stop what is made for a page that was left."""
+    source_or_404(slug)
+    services().proofs.leave(page_name(slug))
+    return "", 204
+
+
+@blueprint.get("/s/<slug>/proof/file/<name>")
+def file(slug: str, name: str) -> BaseResponse:
+    """Send what was made for a proof; its name is its content's, so that it may be kept for good."""
+    source_or_404(slug)
+    if not re.fullmatch(r"[0-9a-f]{40}\.(avif|webp|jpg|png)", name):
+        abort(404)
+    place = services().proofs.folder / name[:2] / name
+    if not place.is_file():
+        abort(404)
+    ending = name.rpartition(".")[2]
+    return send_file(place, mimetype=ImageFormat("jpeg" if ending == "jpg" else ending).mime)
+
+
+@blueprint.post("/s/<slug>/proof/choose")
+def choose(slug: str) -> BaseResponse:
+    """Write what was chosen into the recipe."""
+    source = source_or_404(slug)
+    entry = entry_or_404(catalogue_of(source), request.form.get("original", ""))
+    back = request.form.get("back", "")
+    try:
+        scope = Scope(request.form.get("scope", Scope.KIND))
+        before = recipe_text(source)
+        text = with_choice(before, entry.path, entry.facts, scope, _changes(source, entry))
+        services().store.set_recipe(source.id, text)
+        flash("The recipe holds it. Nothing is made before the next run.", "info")
+    except RecipeError as error:
+        flash(f"{error.what} {error.remedy}", "error")
+    except ValueError:
+        flash("That cannot be chosen: scores are numbers from 10 to 98.", "error")
+    # Only a query of our own page is taken along, never another address.
+    return redirect(f"{url_for('proof.index', slug=slug)}?{back.lstrip('?')}", code=303)
+
+
+def _changes(source: SourceRow, entry: Entry) -> Changes:
+    """Return what a form asks for. Raises `ValueError` or `RecipeError` where it asks for nothing that there is."""
+    form = request.form
+    way = form.get("way", "")
+    if way == "target":
+        return target_changes(float(form.get("target", "")))
+    if way == "band":
+        return band_changes(float(form.get("least", "")), float(form.get("most", "")))
+    from young_prism.core.plan.decide import formats_for, recipe_for
+
+    catalogue = catalogue_of(source)
+    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    usual = recipe.finishing.sharpen == "mild"
+    candidate = candidate_of(
+        form.get("candidate", ""), formats_for(entry.facts, recipe).settings(), sharpen=usual
+    )
+    changes = dict(candidate_changes(candidate, form.get("score", type=float)))
+    if candidate.sharpen is not usual:
+        changes["finishing.sharpen"] = "mild" if candidate.sharpen else "none"
+    return changes
+
+
+def _parts(source: SourceRow, view: View) -> dict[str, Any]:
+    """Return what the page and its parts show, and ask for what is missing."""
+    found = services().proofs.ask(page_name(source.slug), view.wanted(source.folder)).found
+    now = state_of(source, view, found)
+    return {
+        "source": source,
+        "view": view,
+        "now": now,
+        "curve": _curve(view, now),
+        "at_target": now.at_target(view.target),
+        "link": _link,
+        "query": _link().partition("?")[2],
+    }
+
+
+def _curve(view: View, now: State) -> Curve:
+    plain = [
+        (candidate.format, one.bytes, one.score or 0.0, candidate.name, candidate.label)
+        for candidate, one in now.exact_points
+    ]
+    return draw_curve(now.points, plain, view.target)
+
+
+def _link(endpoint: str = "proof.index", **changes: Any) -> str:
+    """Return the address of this view with some of its words changed; None takes one away."""
+    args: dict[str, Any] = {**request.args.to_dict(flat=False), **(request.view_args or {}), "page": None, **changes}
+    return url_for(endpoint, **{name: value for name, value in args.items() if value is not None})
+
+
+def page_name(slug: str) -> str:
+    """Return the name under which an open page asks: the page gives itself one, so that two windows are two."""
+    return f"{slug} {request.args.get('page', '')[:40]}"
+
+
+def entry_or_404(catalogue: Catalogue, path: str) -> Entry:
+    """Return an original that can be proved, or answer 404 with the reason."""
+    entry = catalogue.by_path.get(path)
+    if entry is None:
+        abort(404, f"There is no original “{path}” in this source. It may have been renamed; look again.")
+    if not provable(entry.facts):
+        what = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"
+        abort(404, f"There is nothing to prove of “{path}”: it is {what}.")
+    return entry

@@ -1,0 +1,258 @@
+"""What a proof page shows: an original at one rung, its candidates, and the curve that they make."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from flask import abort, request, url_for
+
+from young_prism.core.errors import RecipeError, YoungPrismError
+from young_prism.core.ladder.layout import shown_width
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.decide import formats_for, kind_key, recipe_for
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
+from young_prism.core.proof.curve import Between, Point, at_score
+from young_prism.core.proof.suggest import curve_names, first_strip
+from young_prism.core.recipe.formats import FormatSet, Lossy
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.values import ImageFormat, Kind, Size
+from young_prism.engine.proving import Found, Task, Wanted
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.web.planning import plan_of
+
+MOST_CANDIDATES = 8
+USUAL_TARGET = 74.0
+_USUAL_RUNG = 1200
+"""Pixels: what a page most often shows, and a screen can hold."""
+GROUNDS = ("grey", "black", "white", "page", "checks")
+VIEWS = ("strip", "crops")
+ZOOMS = {"1": "100 %", "2": "200 %", "4": "400 %", "layout": "as the page shows it"}
+
+
+class Shown(NamedTuple):
+    """A candidate as the page shows it: the result, an error, or nothing yet."""
+
+    candidate: Candidate
+    found: Found | None
+    error: YoungPrismError | None
+    url: str
+    map_url: str
+    saved: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """All that an address of the proof page says, and what follows from it."""
+
+    entry: Entry
+    original: PlannedOriginal
+    recipe: Recipe
+    formats: FormatSet
+    facet: str
+    facets: list[str]
+    size: Size
+    rungs: list[Size]
+    candidates: list[Candidate]
+    more: list[Candidate]
+    target: float
+    way: str
+    zoom: str
+    ground: str
+    hurts: bool
+    place: tuple[float, float]
+    chosen: str
+    css_width: float | None
+    """How wide the layout shows it on a screen of 1280 pixels; None without a layout."""
+    density: float
+
+    @property
+    def settings(self) -> Mapping[ImageFormat, Settings]:
+        """What the recipe makes of this kind of picture."""
+        return self.formats.settings()
+
+    @property
+    def kind(self) -> str:
+        """The kind in words, as more than one of them."""
+        return PLURALS[kind_key(self.entry.facts)]
+
+    def wanted(self, root: str) -> list[Wanted]:
+        """Return what there is to make, in the order in which it is looked at."""
+        plain = self.candidates[0]._replace(sharpen=self.original.finishing.sharpen == "mild")
+        base = Wanted(root, self.original, self.facet, self.size, Task.EXACT, plain)
+        strip = [base.trying(one) for one in self.candidates]
+        maps = [base.trying(one, Task.MAP) for one in self.candidates] if self.hurts else []
+        return [base, *strip, *maps, *(base.trying(one) for one in self.more)]
+
+
+PLURALS = {
+    "photo": "photos",
+    "photo_transparent": "transparent photos",
+    "graphic": "graphics",
+    "graphic_transparent": "transparent graphics",
+}
+
+
+def provable(facts: Facts) -> bool:
+    """Whether there is anything to prove of an original: a still picture whose pixels were seen."""
+    return facts.seen and facts.kind in (Kind.PHOTO, Kind.GRAPHIC)
+
+
+def view_of(source: SourceRow, catalogue: Catalogue, entry: Entry) -> View:
+    """Read the address. What it says of candidates that are none is left out; an original that is not planned is a 404."""
+    facts = entry.facts
+    plan = plan_of(source, catalogue, facts={entry.path: facts})
+    original = next(iter(plan.originals), None)
+    if original is None or not original.renditions:
+        left = next(iter(plan.left_out), None)
+        abort(
+            404, f"Nothing is made of “{entry.path}”. {left.error if left else 'The recipe leaves it out.'}"
+        )
+    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    formats = formats_for(facts, recipe)
+    facets = list(dict.fromkeys(r.facet for r in original.renditions))
+    facet = request.args.get("facet", facets[0])
+    facet = facet if facet in facets else facets[0]
+    rungs = sorted({r.size for r in original.renditions if r.facet == facet})
+    size = _rung(rungs, request.args.get("width", type=int))
+    sharpen = recipe.finishing.sharpen == "mild"
+    names = request.args.getlist("c") or first_strip(formats)
+    added = request.args.get("add", "")
+    candidates = _candidates([*names, added] if added else names, formats, sharpen=sharpen)[:MOST_CANDIDATES]
+    if not candidates:
+        candidates = _candidates(first_strip(formats), formats, sharpen=sharpen)
+    shown = {one.name for one in candidates}
+    more = [
+        one
+        for one in _candidates(
+            curve_names(formats, drawn=facts.kind is Kind.GRAPHIC), formats, sharpen=sharpen
+        )
+        if one.name not in shown
+    ]
+    own = next((name_of(one) for one in formats.settings().values()), "")
+    chosen = request.args.get("on", own if own in shown else candidates[len(candidates) // 2].name)
+    zoom, density = request.args.get("zoom", "1"), request.args.get("density", 1.0, type=float)
+    layout = recipe.ladder.layout
+    css_width = shown_width(layout, 1280) if layout else None
+    if zoom == "layout" and css_width:
+        size = next((rung for rung in rungs if rung.width >= css_width * density), rungs[-1])
+    return View(
+        entry=entry,
+        original=original,
+        recipe=recipe,
+        formats=formats,
+        facet=facet,
+        facets=facets,
+        size=size,
+        rungs=rungs,
+        candidates=candidates,
+        more=more,
+        target=_target(formats),
+        way=_one_of(request.args.get("view"), VIEWS),
+        zoom=zoom if zoom in ZOOMS and (zoom != "layout" or css_width) else "1",
+        ground=_one_of(request.args.get("ground"), GROUNDS),
+        hurts="hurts" in request.args,
+        place=(_share("x"), _share("y")),
+        chosen=chosen if chosen in shown else candidates[0].name,
+        css_width=css_width,
+        density=2.0 if density >= 2 else 1.0,
+    )
+
+
+def _target(formats: FormatSet) -> float:
+    said = request.args.get("target", type=float)
+    own = [one.target for one in formats.settings().values() if isinstance(one, Lossy) and one.target]
+    value = said if said is not None and 10 <= said <= 98 else None
+    return round(value or next(iter(own), USUAL_TARGET), 1)
+
+
+def _one_of(value: str | None, known: Sequence[str]) -> str:
+    return value if value is not None and value in known else known[0]
+
+
+def _share(name: str) -> float:
+    value = request.args.get(name, 0.5, type=float)
+    return value if 0 <= value <= 1 else 0.5
+
+
+def _rung(rungs: list[Size], width: int | None) -> Size:
+    if width is not None:
+        found = [rung for rung in rungs if rung.width == width]
+        if found:
+            return found[0]
+    return max((rung for rung in rungs if rung.width <= _USUAL_RUNG), default=rungs[0])
+
+
+def _candidates(names: Sequence[str], formats: FormatSet, *, sharpen: bool) -> list[Candidate]:
+    found: dict[str, Candidate] = {}
+    for name in names:
+        try:
+            found[name] = candidate_of(name, formats.settings(), sharpen=sharpen)
+        except RecipeError:
+            continue
+    return list(found.values())
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """What is there of a view now."""
+
+    exact_url: str
+    shown: list[Shown]
+    points: dict[ImageFormat, list[tuple[Point, str]]]
+    """By format: measured points, each with the name of its candidate."""
+    exact_points: list[tuple[Candidate, Found]]
+    """Candidates without a quality."""
+    done: bool
+    error: YoungPrismError | None
+
+    def at_target(self, target: float) -> dict[ImageFormat, Between | None]:
+        """Read off what a target needs in each format."""
+        return {
+            fmt: at_score([point for point, _ in self.points[fmt]], target)
+            for fmt in PROOFED
+            if fmt in self.points
+        }
+
+
+def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismError | None]) -> State:
+    """Put together what a page shows of what is there, in the order of `View.wanted`."""
+    exact, rest = found[0], list(found[1:])
+    strip = rest[: len(view.candidates)]
+    maps = rest[len(strip) : 2 * len(strip)] if view.hurts else [None] * len(strip)
+    more = rest[-len(view.more) :] if view.more else []
+    shown = [
+        Shown(
+            candidate,
+            one if isinstance(one, Found) else None,
+            one if isinstance(one, YoungPrismError) else None,
+            file_url(source, one),
+            file_url(source, of_map),
+            1 - one.bytes / view.entry.facts.bytes
+            if isinstance(one, Found) and view.entry.facts.bytes
+            else None,
+        )
+        for candidate, one, of_map in zip(view.candidates, strip, maps, strict=True)
+    ]
+    points: dict[ImageFormat, list[tuple[Point, str]]] = {}
+    plain: list[tuple[Candidate, Found]] = []
+    for candidate, one in zip([*view.candidates, *view.more], [*strip, *more], strict=True):
+        if not isinstance(one, Found) or one.score is None:
+            continue
+        if candidate.quality is None:
+            plain.append((candidate, one))
+        else:
+            point = Point(one.score, one.bytes, candidate.quality)
+            points.setdefault(candidate.format, []).append((point, candidate.name))
+    error = exact if isinstance(exact, YoungPrismError) else None
+    return State(file_url(source, exact), shown, points, plain, None not in found, error)
+
+
+def file_url(source: SourceRow, found: Found | YoungPrismError | None) -> str:
+    """Return where a file that was made for a proof is, empty as long as it is not there."""
+    if not isinstance(found, Found):
+        return ""
+    return url_for("proof.file", slug=source.slug, name=found.file.rpartition("/")[2], v=1)
