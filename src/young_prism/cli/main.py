@@ -20,6 +20,7 @@ _VERBS = (
     "look",
     "orphans",
     "plan",
+    "proof",
     "recipe",
     "restore",
     "runs",

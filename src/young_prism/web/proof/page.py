@@ -184,7 +184,12 @@ def _curve(view: View, now: State) -> Curve:
 
 def _link(endpoint: str = "proof.index", **changes: Any) -> str:
     """Return the address of this view with some of its words changed; None takes one away."""
-    args: dict[str, Any] = {**request.args.to_dict(flat=False), **(request.view_args or {}), "page": None, **changes}
+    args: dict[str, Any] = {
+        **request.args.to_dict(flat=False),
+        **(request.view_args or {}),
+        "page": None,
+        **changes,
+    }
     return url_for(endpoint, **{name: value for name, value in args.items() if value is not None})
 
 

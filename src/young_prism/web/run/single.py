@@ -2,20 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
-import jinja2
-
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Change, compared
-from young_prism.web.words import give_words
-
-_WEB = Path(__file__).parent.parent
+from young_prism.web.single_file import environment, style
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,22 +38,7 @@ class ReportPage:
 def page_of(page: ReportPage) -> str:
     """Return the file's text."""
     return (
-        _environment()
+        environment()
         .get_template("run/single.html")
-        .render(page=page, viewports=ALL_VIEWPORTS, phone=PHONE, style=_style())
+        .render(page=page, viewports=ALL_VIEWPORTS, phone=PHONE, style=style())
     )
-
-
-@lru_cache(maxsize=1)
-def _environment() -> jinja2.Environment:
-    folders = [_WEB / "run" / "templates", _WEB / "shared" / "templates"]
-    environment = jinja2.Environment(loader=jinja2.FileSystemLoader(folders), autoescape=True)
-    give_words(environment)
-    return environment
-
-
-@lru_cache(maxsize=1)
-def _style() -> str:
-    """Return the application's style without its fonts, which lie beside it on the server."""
-    style = (_WEB / "static" / "app.css").read_text()
-    return re.sub(r"@font-face\s*\{[^}]*\}", "", style)

@@ -1,0 +1,170 @@
+"""`young-prism proof`: bytes and score of candidates, or the qualities that reach a target, for some pictures."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from young_prism.cli.common import (
+    FOLDER,
+    jobs_option,
+    json_option,
+    load_recipe,
+    memory_option,
+    on_terminal,
+    print_json,
+    printable,
+    say,
+)
+from young_prism.core.report.figures import format_bytes, format_saving, saved_share
+
+if TYPE_CHECKING:
+    from young_prism.engine.proofsheet import Row, Sheet
+
+
+@click.command()
+@click.argument("pictures", metavar="PICTURE...", nargs=-1, required=True, type=FOLDER)
+@click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file: its formats are tried.")
+@click.option(
+    "--candidate",
+    "-c",
+    "names",
+    multiple=True,
+    metavar="NAME",
+    help="avif-50, webp-75, webp-lossless, jpeg-80-444, png-palette …; repeatable.",
+)
+@click.option("--target", type=click.FloatRange(10, 98), help="Find the smallest quality with this score.")
+@click.option(
+    "--width", type=click.IntRange(1, 16383), default=1200, show_default=True, help="Pixels; never enlarged."
+)
+@click.option("--html", "html_file", type=FOLDER, help="Write a proof sheet as one file, to show to others.")
+@jobs_option
+@memory_option
+@json_option
+@click.pass_context
+def proof(
+    ctx: click.Context,
+    *,
+    pictures: tuple[Path, ...],
+    recipe_file: Path | None,
+    names: tuple[str, ...],
+    target: float | None,
+    width: int,
+    html_file: Path | None,
+    jobs: int | None,
+    memory_mb: int | None,
+    as_json: bool,
+) -> None:
+    """Try candidates on PICTURE...: format, quality, bytes, score. No picture is changed."""
+    from young_prism.engine.pool import default_jobs, worker_pool
+    from young_prism.engine.proofsheet import proof_sheets
+
+    recipe = load_recipe(recipe_file)
+    memory = memory_mb * 1_000_000 if memory_mb else None
+    with (
+        tempfile.TemporaryDirectory(prefix="young-prism-") as folder,
+        worker_pool(jobs or default_jobs(), memory=memory) as pool,
+    ):
+        sheets = proof_sheets(
+            pictures,
+            recipe,
+            pool,
+            Path(folder),
+            names=names,
+            target=target,
+            width=width,
+            exact=html_file is not None,
+            tick=_show if on_terminal() else lambda _done, _all: None,
+        )
+        if html_file is not None:
+            _write_html(html_file, sheets, Path(folder))
+    if as_json:
+        print_json({"pictures": [_as_json(sheet) for sheet in sheets]})
+    else:
+        for sheet in sheets:
+            _print(sheet)
+    failed = [sheet for sheet in sheets if sheet.error or any(row.error for row in sheet.rows)]
+    for sheet in failed:
+        error = sheet.error or next(row.error for row in sheet.rows if row.error)
+        say(f"{printable(sheet.path)}: {error.what} {error.remedy}" if error else sheet.path)
+    ctx.exit(1 if failed else 0)
+
+
+def _show(done: int, total: int) -> None:
+    click.echo(f"\r{done} of {total}" if done < total else "\r\033[K", err=True, nl=False)
+
+
+def _write_html(file: Path, sheets: list[Sheet], folder: Path) -> None:
+    from young_prism.engine.publish import write_atomically
+    from young_prism.web.proof.single import sheet_page
+
+    write_atomically(file, sheet_page(sheets, folder).encode())
+    say(f"Proof sheet: {file}")
+
+
+def _as_json(sheet: Sheet) -> dict[str, Any]:
+    if sheet.error or sheet.facts is None:
+        error = sheet.error
+        return {
+            "picture": sheet.path,
+            "error": error.what if error else "",
+            "remedy": error.remedy if error else "",
+            "candidates": [],
+        }
+    before = sheet.facts.bytes
+    return {
+        "picture": sheet.path,
+        "kind": sheet.facts.kind_label,
+        "bytes": before,
+        "width": sheet.size.width,
+        "height": sheet.size.height,
+        "candidates": [_row_as_json(row, before) for row in sheet.rows],
+    }
+
+
+def _row_as_json(row: Row, before: int) -> dict[str, Any]:
+    plain: dict[str, Any] = {
+        "candidate": row.candidate.name,
+        "format": row.candidate.format.value,
+        "target": row.target,
+    }
+    found = row.found
+    if found is None:
+        return {**plain, "error": row.error.what if row.error else ""}
+    return {
+        **plain,
+        "quality": found.quality,
+        "bytes": found.bytes,
+        "saved_percent": round(saved_share(before, found.bytes), 2),
+        "score": round(found.score, 3) if found.score is not None else None,
+        "ssim": round(found.ssim, 5) if found.ssim is not None else None,
+        "reached": found.reached,
+        "seconds": round(found.seconds, 3),
+        "note": found.note,
+    }
+
+
+def _print(sheet: Sheet) -> None:
+    if sheet.facts is None or sheet.error:
+        return
+    size = f"{sheet.size.width} × {sheet.size.height}"
+    click.echo(
+        f"{printable(sheet.path)}  {sheet.facts.kind_label}, {format_bytes(sheet.facts.bytes)}, at {size}"
+    )
+    for row in sheet.rows:
+        found = row.found
+        if found is None or found.score is None:
+            click.echo(f"  {row.candidate.label:<24}  {row.error.what if row.error else ''}")
+            continue
+        label = row.candidate.label
+        if row.target is not None:
+            label = f"{row.candidate.format.label} {found.quality}"
+        alike = f"SSIM {found.ssim:.4f}" if found.ssim is not None else ""
+        short = "" if found.reached else f"  does not reach {row.target:g}"
+        saving = format_saving(sheet.facts.bytes, found.bytes)
+        click.echo(
+            f"  {label:<24}  {format_bytes(found.bytes):>8}  score {found.score:5.1f}  {saving:>16}  {alike}{short}".rstrip()
+        )
