@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.memory import expected_memory
@@ -65,10 +65,13 @@ class Proofs:
         self._warming = False
         self._thread: threading.Thread | None = None
 
-    def ask(self, page: str, wanted: Sequence[Wanted]) -> Answer:
-        """Say what a page wants to see now, and get what is there. What it wanted before and does not name now is dropped."""
+    def ask(self, page: str, wanted: Sequence[Wanted], rank: Callable[[Wanted], Any] = lambda _: 0) -> Answer:
+        """Say what a page wants to see now, and get what is there. What it wanted before and does not name now is dropped.
+
+        What has the lowest `rank` is made first.
+        """
         found = [self._there(one) for one in wanted]
-        missing = [one for one, there in zip(wanted, found, strict=True) if there is None]
+        missing = sorted((one for one, there in zip(wanted, found, strict=True) if there is None), key=rank)
         with self._news:
             if missing:
                 self._pages[page] = _Page(missing, time.monotonic())

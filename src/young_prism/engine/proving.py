@@ -135,7 +135,7 @@ def _made(folder: Path, wanted: Wanted) -> Found:
     if wanted.task is Task.EXACT:
         data = bench.exact(sharpen=candidate.sharpen)
     elif wanted.task is Task.MAP:
-        data = map_picture(bench.lost(candidate, bench.tried(candidate).data))
+        data = map_picture(bench.tried(candidate).lost)
     elif wanted.task is Task.FIND and wanted.target is not None and candidate.quality is not None:
         found, seconds = bench.searched(candidate, wanted.target)
         data = found.data
@@ -145,6 +145,7 @@ def _made(folder: Path, wanted: Wanted) -> Found:
             "seconds": seconds,
             "note": found.said,
             "reached": found.reached,
+            "worst": worst_window(bench.lost(candidate, data), WINDOW),
         }
     else:
         measured = bench.tried(candidate)
@@ -155,9 +156,8 @@ def _made(folder: Path, wanted: Wanted) -> Found:
             "quality": candidate.quality,
             "seconds": measured.seconds,
             "note": measured.note,
+            "worst": worst_window(measured.lost, WINDOW),
         }
-    if wanted.task in (Task.TRY, Task.FIND):
-        facts["worst"] = worst_window(bench.lost(candidate, data), WINDOW)
     result = Found(key=wanted.key, file=file, bytes=len(data), **facts)
     write_atomically(folder / file, data, durable=False)
     plain = json.dumps(asdict(result)).encode()

@@ -22,13 +22,17 @@ from young_prism.core.values import Size
 
 
 class Measured(NamedTuple):
-    """A candidate that was made: its file, its score and SSIM against the rung's own pixels, and the encoder's seconds."""
+    """A candidate that was made: its file, its score and SSIM against the rung's own pixels, and the encoder's seconds.
+
+    `lost` is what each pixel takes from the score, of shape (height, width).
+    """
 
     data: bytes
     score: float
     ssim: float | None
     seconds: float
-    note: str = ""
+    note: str
+    lost: npt.NDArray[np.float32]
 
 
 class Bench:
@@ -68,7 +72,8 @@ class Bench:
         pixels = read_back(data, candidate.format)
         framed = rung.framed(settings)
         alike = ssim(framed.original, pixels) if min(pixels.shape[:2]) >= WINDOW else None
-        return Measured(data, framed.score(pixels), alike, seconds, note)
+        score, lost = framed.difference(pixels)
+        return Measured(data, score, alike, seconds, note, lost)
 
     def searched(self, candidate: Candidate, target: float) -> tuple[Aimed, float]:
         """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""

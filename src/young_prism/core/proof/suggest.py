@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from young_prism.core.originals.facts import Facts
 from young_prism.core.proof.candidate import PROOFED, name_of
-from young_prism.core.recipe.formats import FormatSet, Png, Webp
+from young_prism.core.recipe.formats import FormatSet, Lossy
 from young_prism.core.values import ImageFormat, Kind
 
 _SMALL = 200
@@ -51,20 +51,35 @@ def stand_for_the_rest(originals: Mapping[str, Facts]) -> list[Suggestion]:
 
 
 _STEPS = (-24, -12, 0, 12)
-"""Qualities on a test strip, around the recipe's."""
+"""Qualities on a test strip of one format, around the recipe's."""
+_QUICKEST = (ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.PNG, ImageFormat.AVIF)
 
 
 def first_strip(formats: FormatSet) -> list[str]:
-    """Return the short names of the candidates that a test strip begins with: the first format, around its own quality."""
-    settings = formats.settings()
-    first = next(iter(settings.values()))
-    if isinstance(first, Png):
-        return ["png-palette", "png"]
-    if isinstance(first, Webp) and first.lossless == "always":
-        return [f"webp-{first.quality}", "webp-near60", "webp-lossless"]
+    """Return the short names of the candidates that a test strip begins with: each format as the recipe has it.
+
+    Before them a step less of the first one; where only one format loses anything, several of its qualities.
+    """
+    there = list(formats.settings().values())
+    lossy = [one for one in there if isinstance(one, Lossy) and not name_of(one).endswith("lossless")]
+    if not lossy:
+        return ["webp-near60", *(name_of(one) for one in there)] if len(there) > 1 else ["png-palette", "png"]
+    first = lossy[0]
     fmt = name_of(first).split("-")[0]
-    qualities = sorted({min(95, max(5, first.quality + step)) for step in _STEPS})
-    return [f"{fmt}-{quality}" for quality in qualities]
+    if len(lossy) == 1:
+        return [f"{fmt}-{quality}" for quality in sorted({_bound(first.quality + step) for step in _STEPS})]
+    lower = f"{fmt}-{_bound(first.quality + _STEPS[1])}"
+    return list(dict.fromkeys([lower, *(name_of(one) for one in there)]))
+
+
+def _bound(quality: int) -> int:
+    return min(95, max(5, quality))
+
+
+def quickest_first(names: Sequence[str]) -> list[str]:
+    """Return candidates in the order in which they are made soonest."""
+    order = [fmt.value for fmt in _QUICKEST]
+    return sorted(names, key=lambda name: order.index(name.split("-")[0]))
 
 
 _CURVE: Mapping[ImageFormat, tuple[int, ...]] = {

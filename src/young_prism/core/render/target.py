@@ -7,8 +7,10 @@ same file.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, NamedTuple
 
 from young_prism.core.pixels.readback import read_back
@@ -39,6 +41,8 @@ class Hint(NamedTuple):
 
     quality: float
     target: float | None
+    pace: float = 1.0
+    """How much more a step of quality made there than it usually does."""
 
 
 class Aimed(NamedTuple):
@@ -74,6 +78,7 @@ def aimed(
     tries: Tries[bytes] = Tries(
         lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
     )
+    told = partial(_told, tries, settings)
     if settings.band is None:
         assert settings.target is not None  # noqa: S101  (only what is searched comes here)
         target: float | None = settings.target
@@ -86,20 +91,22 @@ def aimed(
         exact = encode(settings.model_copy(update={"lossless": "always"}))
         if len(exact) <= len(found.file):
             said = "lossless, smaller than any quality that reaches the target"
-            return _told(found, target, settings, said)._replace(data=exact, score=score(exact), reached=True)
+            return told(found, target, said)._replace(data=exact, score=score(exact), reached=True)
     if target is None:
-        return _told(found, target, settings, "inside its band")
+        return told(found, target, "inside its band")
     if not found.reached:
         bound = f" up to {settings.highest}" if settings.highest else ""
-        return _told(found, target, settings, f"no quality{bound} reaches {target:g}")
+        return told(found, target, f"no quality{bound} reaches {target:g}")
     wish = "a target of" if settings.band is None else "the edge of its band,"
-    return _told(found, target, settings, f"for {wish} {target:g}")
+    return told(found, target, f"for {wish} {target:g}")
 
 
 def _search(
     tries: Tries[bytes], settings: Avif | Webp | Jpeg, target: float, hint: Hint | None
 ) -> Found[bytes]:
     steps = USUAL_STEPS[format_of(settings).value]
+    if hint is not None:
+        steps = steps.times(hint.pace)
     begin = settings.quality if hint is None else hint.quality + AIMED_OVER / steps.at(hint.quality)
     within = (settings.lowest or LOWEST, settings.highest or HIGHEST)
     return smallest_quality(tries, target, round(begin), steps, within)
@@ -126,16 +133,19 @@ def _into_band(
     return _search(tries, settings, target, None), target
 
 
-def _told(found: Found[bytes], target: float | None, settings: Avif | Webp | Jpeg, why: str) -> Aimed:
+def _told(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, found: Found[bytes], target: float | None, why: str
+) -> Aimed:
     joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
     said = (
         why if why.startswith("lossless") else f"quality {found.quality}, score {found.score:.1f}{joint}{why}"
     )
+    steps = USUAL_STEPS[format_of(settings).value]
     over = found.score - (found.score if target is None else target)
-    crossing = found.quality - over / USUAL_STEPS[format_of(settings).value].at(found.quality)
-    return Aimed(
-        found.file, said, found.score, found.quality, found.encodings, found.reached, Hint(crossing, target)
-    )
+    pace = tries.pace(found.quality, steps)
+    crossing = found.quality - over / (steps.at(found.quality) * pace)
+    hint = Hint(crossing, target, pace)
+    return Aimed(found.file, said, found.score, found.quality, found.encodings, found.reached, hint)
 
 
 def _no_larger(
@@ -159,7 +169,7 @@ def _no_larger(
         if fits
         else f"not even this quality is smaller than the original{wish}"
     )
-    return _told(tries.found(low, reached=False), None, settings, why)
+    return _told(tries, settings, tries.found(low, reached=False), None, why)
 
 
 @dataclass(slots=True)
@@ -193,14 +203,18 @@ class Ladder:
         )
 
     def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> Hint | None:
-        """Guess by the one or two rungs below: half of the way that the quality went from one to the other goes on."""
-        before = [self._done[settings, one].hint for one in self.sizes(settings) if one < size]
-        if not before:
+        """Guess by the one or two rungs below: half of the way that the quality went from octave to octave goes on."""
+        smaller = [one for one in self.sizes(settings) if one < size]
+        if not smaller:
             return None
-        last = before[-1]
-        if len(before) < 2 or before[-2].target != last.target:
+        last = self._done[settings, smaller[-1]].hint
+        if len(smaller) < 2:
             return last
-        return last._replace(quality=last.quality + (last.quality - before[-2].quality) / 2)
+        before = self._done[settings, smaller[-2]].hint
+        if before.target != last.target:
+            return last
+        octaves = math.log2(size.width / smaller[-1].width) / math.log2(smaller[-1].width / smaller[-2].width)
+        return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 2)
 
 
 _SMALL, _ENOUGH = 400, 600

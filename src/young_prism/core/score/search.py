@@ -15,10 +15,10 @@ import numpy as np
 File = TypeVar("File")
 
 LOWEST, HIGHEST = 5, 97
-NEAR_ENOUGH = 0.75
+NEAR_ENOUGH = 0.9
 """Points over the target at which the search ends: the last of them cost as much time as all before (measured)."""
 
-AIMED_OVER = 0.35
+AIMED_OVER = 0.4
 """Points over the target that guesses aim at: the middle of what is near enough."""
 
 _ENOUGH_LINES = 5
@@ -26,6 +26,11 @@ _ENOUGH_LINES = 5
 
 _A_STEP_AT_LEAST = 0.9
 """Of a step's usual points: an answer nearer than that has its neighbour below the target, in all likelihood."""
+
+
+_NEAR_BY = 12
+_LEAST_PACE = 0.6
+"""Two scores that are near each other say little of the slope: further from the usual one it is not believed."""
 
 
 class Steps(NamedTuple):
@@ -37,6 +42,10 @@ class Steps(NamedTuple):
     def at(self, quality: float) -> float:
         """Return the points that one step makes at a quality."""
         return float(np.interp(quality, self.qualities, self.points))
+
+    def times(self, pace: float) -> Steps:
+        """Return steps that make so much more each."""
+        return Steps(self.qualities, tuple(points * pace for points in self.points))
 
 
 class Found(NamedTuple, Generic[File]):
@@ -63,6 +72,15 @@ class Tries(Generic[File]):
             file = self.encode(quality)
             self.done[quality] = (self.score(file), file)
         return self.done[quality][0]
+
+    def pace(self, quality: int, steps: Steps) -> float:
+        """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
+        others = [other for other in self.done if 0 < abs(other - quality) <= _NEAR_BY]
+        if not others:
+            return 1.0
+        other = min(others, key=lambda one: (abs(one - quality), one))
+        made = (self.done[quality][0] - self.done[other][0]) / (quality - other)
+        return min(max(made / steps.at((quality + other) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
 
     def found(self, quality: int, *, reached: bool) -> Found[File]:
         """Return one of them as the answer."""

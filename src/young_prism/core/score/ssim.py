@@ -16,7 +16,7 @@ _SIGMA = 1.5
 WINDOW = 11
 """Pixels: the smallest side that a picture may have."""
 _C1, _C2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
-_GREY = np.array([0.2125, 0.7154, 0.0721])
+_GREY = np.array([[0.2125, 0.7154, 0.0721]], np.float32)
 """What red, green and blue weigh in grey (ITU-R BT.709)."""
 
 
@@ -31,7 +31,7 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
         )
     if min(original.shape[:2]) < WINDOW:
         raise ValueError(f"a picture of {original.shape[1]} x {original.shape[0]} is too small for SSIM")
-    one, other = (pixels[:, :, :3] @ _GREY for pixels in (original, candidate))
+    one, other = (_grey(pixels) for pixels in (original, candidate))
     mean, means = _window(one), _window(other)
     spread = _window(one * one) - mean * mean
     spreads = _window(other * other) - means * means
@@ -40,6 +40,11 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
     alike /= (mean * mean + means * means + _C1) * (spread + spreads + _C2)
     edge = WINDOW // 2
     return float(alike[edge:-edge, edge:-edge].mean())
+
+
+def _grey(pixels: Pixels) -> np.ndarray:
+    colour = np.ascontiguousarray(pixels[:, :, :3]).astype(np.float32)
+    return np.asarray(cv2.transform(colour, _GREY))
 
 
 def _window(plane: np.ndarray) -> np.ndarray:

@@ -28,8 +28,11 @@ _SMALLEST = 8
 _C2 = np.float32(0.0009)
 _RADIUS = 5
 _SIGMA = 1.5
-_BLOCK = 1 << 15
+_STRIP = 1 << 16
 """Pixels worked on at a time, so that they stay in the cache."""
+
+_LEAST_ROWS = 48
+"""Rows of a strip: with fewer, those around it would be too large a part of the work."""
 
 _OPSIN = np.array(
     [
@@ -206,10 +209,8 @@ def _side(weights: _Weights, plane: Plane) -> _Side:
     spread = flat = None
     if weights.needs_similarity:
         spread = _blurred(np.multiply(plane, plane))
-        for here in _blocks(plane.shape):
-            part = mean[here] * mean[here]
-            spread[here] -= part
-            spread[here] += _C2
+        spread -= mean * mean
+        spread += _C2
     if weights.needs_edges:
         flat = cast("Plane", cv2.absdiff(plane, mean))
         flat += 1
@@ -235,61 +236,89 @@ def _weights(channel: int, scale: int, scales: int) -> _Weights:
 
 def _compared(sides: list[list[_Side | None]], linear: list[Plane], where: Plane | None) -> float:
     total = 0.0
+    losses: list[Plane] = []
     for scale, level in enumerate(sides):
-        wanted = [side.weights if side else _Weights(*_NOTHING) for side in level]
         lost = None if where is None else np.zeros_like(linear[0])
-        for side, plane in zip(level, _positive_xyb(linear, wanted), strict=True):
-            if side is not None and plane is not None:
-                total += _difference(side, plane, lost)
-        if where is not None and lost is not None:
-            times = 2**scale
-            spread = cv2.resize(lost, None, fx=times, fy=times, interpolation=cv2.INTER_LINEAR)
-            where += spread[: where.shape[0], : where.shape[1]]
+        total += _level_compared(level, linear, lost)
+        if lost is not None:
+            losses.append(lost)
         if scale < len(sides) - 1:
             linear = [_halved(band) for band in linear]
+    if where is not None:
+        where += _spread(losses)
     total *= 0.9562382616834844
     total = 2.326765642916932 * total - 0.020884521182843837 * total**2 + 6.248496625763138e-05 * total**3
     return 100.0 - 10.0 * total**0.6276336467831387 if total > 0 else 100.0
 
 
-def _difference(side: _Side, plane: Plane, lost: Plane | None) -> float:
-    """Return the weighted difference of one channel at one scale, and add to `lost` where it is."""
-    weights = side.weights
-    gap = cast("Plane", cv2.subtract(side.plane, plane))
-    mean_gap = _blurred(gap)
-    square = gap_square = None
-    if weights.needs_similarity:
-        np.multiply(gap, gap, out=gap)
-        square, gap_square = _blurred(plane * plane), _blurred(gap)
-    sums = np.zeros(6)
-    height, width = plane.shape[0], plane.shape[1] - 2 * _RADIUS
-    inside = slice(_RADIUS, _RADIUS + width)
-    for here in _blocks(plane.shape):
-        found: list[tuple[int, Plane]] = []
-        mean = side.mean[here] - mean_gap[here]
-        if side.flat is not None:
-            edges = cast("Plane", cv2.absdiff(plane[here], mean))
-            edges += 1
-            edges *= side.flat[here]
-            edges -= 1
-            if weights.added or weights.added4:
-                found.append((1, np.maximum(edges, 0)))
-            if weights.lost or weights.lost4:
-                found.append((2, np.minimum(edges, 0)))
-        if square is not None and gap_square is not None and side.spread is not None:
-            found.append(
-                (0, _dissimilar(mean, mean_gap[here], square[here], gap_square[here], side.spread[here]))
-            )
-        for place, whole in found:
-            part = whole[:, inside]
-            if weights[place]:
-                sums[place] += cv2.norm(part, cv2.NORM_L1)
-            sums[place + 3] += cv2.norm(part * part, cv2.NORM_L2SQR)
-            if lost is not None:
-                lost[here] += np.float32(weights[place] + weights[place + 3]) * np.abs(part)
+def _spread(losses: list[Plane]) -> Plane:
+    """Return the sum of what is lost at each scale, the finest first, at the finest: each spread over twice the one above."""
+    whole = losses[-1]
+    for lost in reversed(losses[:-1]):
+        height, width = lost.shape
+        twice = cv2.resize(whole, None, fx=2, fy=2, interpolation=cv2.INTER_LINEAR)
+        whole = lost + cast("Plane", twice)[:height, :width]
+    return whole
+
+
+def _level_compared(level: list[_Side | None], linear: list[Plane], lost: Plane | None) -> float:
+    """Return the weighted difference at one scale, and add to `lost` where it is: strip by strip, which stay in the cache."""
+    wanted = [side.weights if side else _Weights(*_NOTHING) for side in level]
+    height, width = linear[0].shape
+    sums = np.zeros((3, 6))
+    step = max(_LEAST_ROWS, _STRIP // width)
+    for top in range(0, height, step):
+        bottom = min(height, top + step)
+        # As many rows more as the Gaussian reaches; at the picture's own edges it mirrors them.
+        first, end = max(0, top - _RADIUS), min(height, bottom + _RADIUS)
+        rows = _Rows(slice(first, end), slice(top, bottom), slice(top - first, bottom - first))
+        planes = _positive_xyb([band[rows.around] for band in linear], wanted)
+        for channel, (side, plane) in enumerate(zip(level, planes, strict=True)):
+            if side is not None and plane is not None:
+                _add_difference(sums[channel], side, plane, rows, lost)
     means = sums / (height * width)
-    means[3:] **= 0.25
-    return float(np.dot(means, weights))
+    means[:, 3:] **= 0.25
+    return float(sum(np.dot(mean, weights) for mean, weights in zip(means, wanted, strict=True)))
+
+
+class _Rows(NamedTuple):
+    """A strip: the rows with those around it, the rows themselves, and where they are among the former."""
+
+    around: slice
+    own: slice
+    inside: slice
+
+
+def _add_difference(
+    sums: npt.NDArray[np.float64], side: _Side, plane: Plane, rows: _Rows, lost: Plane | None
+) -> None:
+    """Add the differences of one channel in one strip, by the places of their weights."""
+    weights = side.weights
+    gap = cast("Plane", cv2.subtract(side.plane[rows.around], plane))
+    mean_gap = _blurred(gap)[rows.inside]
+    found: list[tuple[int, Plane]] = []
+    mean = side.mean[rows.own] - mean_gap
+    if side.flat is not None:
+        edges = cast("Plane", cv2.absdiff(plane[rows.inside], mean))
+        edges += 1
+        edges *= side.flat[rows.own]
+        edges -= 1
+        if weights.added or weights.added4:
+            found.append((1, np.maximum(edges, 0)))
+        if weights.lost or weights.lost4:
+            found.append((2, np.minimum(edges, 0)))
+    if side.spread is not None:
+        gap *= gap
+        plane *= plane
+        gap_square, square = _blurred(gap)[rows.inside], _blurred(plane)[rows.inside]
+        found.append((0, _dissimilar(mean, mean_gap, square, gap_square, side.spread[rows.own])))
+    for place, whole in found:
+        part = whole[:, _RADIUS:-_RADIUS]
+        if weights[place]:
+            sums[place] += cv2.norm(part, cv2.NORM_L1)
+        sums[place + 3] += cv2.norm(part * part, cv2.NORM_L2SQR)
+        if lost is not None:
+            lost[rows.own] += np.float32(weights[place] + weights[place + 3]) * np.abs(part)
 
 
 def _dissimilar(mean: Plane, mean_gap: Plane, square: Plane, gap_square: Plane, spread: Plane) -> Plane:
@@ -369,9 +398,3 @@ def _blurred(plane: Plane) -> Plane:
     Within the borders themselves it says nothing.
     """
     return cast("Plane", cv2.sepFilter2D(plane, -1, _TAPS, _TAPS, borderType=cv2.BORDER_REFLECT))
-
-
-def _blocks(shape: tuple[int, ...]) -> Iterator[slice]:
-    step = max(1, _BLOCK // shape[1])
-    for top in range(0, shape[0], step):
-        yield slice(top, top + step)

@@ -15,7 +15,7 @@ from young_prism.core.plan.decide import formats_for, kind_key, recipe_for
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
 from young_prism.core.proof.curve import Between, Point, at_score
-from young_prism.core.proof.suggest import curve_names, first_strip
+from young_prism.core.proof.suggest import curve_names, first_strip, quickest_first
 from young_prism.core.recipe.formats import FormatSet, Lossy
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import ImageFormat, Kind, Size
@@ -80,12 +80,23 @@ class View:
         return PLURALS[kind_key(self.entry.facts)]
 
     def wanted(self, root: str) -> list[Wanted]:
-        """Return what there is to make, in the order in which it is looked at."""
+        """Return what there is to make, in the order of `State`."""
         plain = self.candidates[0]._replace(sharpen=self.original.finishing.sharpen == "mild")
         base = Wanted(root, self.original, self.facet, self.size, Task.EXACT, plain)
         strip = [base.trying(one) for one in self.candidates]
         maps = [base.trying(one, Task.MAP) for one in self.candidates] if self.hurts else []
         return [base, *strip, *maps, *(base.trying(one) for one in self.more)]
+
+    def rank(self, wanted: Wanted) -> tuple[int, int]:
+        """Return where something comes in the order of making: what shows first, and of that what is made soonest."""
+        if wanted.task is Task.EXACT:
+            return (0, 0)
+        soon = quickest_first([one.name for one in (*self.candidates, *self.more)])
+        shown = any(one.name == wanted.candidate.name for one in self.candidates)
+        return (
+            1 if shown and wanted.task is Task.TRY else 2 if shown else 3,
+            soon.index(wanted.candidate.name),
+        )
 
 
 PLURALS = {

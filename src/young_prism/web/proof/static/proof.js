@@ -36,6 +36,16 @@ function begin(middle, seen, whole) {
   return Math.round(between(middle - seen / 2, 0, whole - seen))
 }
 
+// Text above may end between two pixels of the screen; the picture must not begin there.
+function snap(view) {
+  view.style.left = view.style.top = '0px'
+  const box = view.getBoundingClientRect()
+  for (const [side, at] of [['left', box.left + scrollX], ['top', box.top + scrollY]]) {
+    const exact = at * devicePixelRatio
+    view.style[side] = `${(Math.round(exact) - exact) / devicePixelRatio}px`
+  }
+}
+
 function draw() {
   for (const view of views) {
     const box = view.parentElement.getBoundingClientRect()
@@ -45,6 +55,7 @@ function draw() {
     const down = Math.floor(wanted * devicePixelRatio)
     view.style.width = `${across / devicePixelRatio}px`
     view.style.height = `${down / devicePixelRatio}px`
+    snap(view)
     const seen = [across / scale(), down / scale()]
     const left = begin(look.x, seen[0], width)
     const top = begin(look.y, seen[1], height)
