@@ -308,3 +308,29 @@ def test_a_history_that_cannot_be_kept_stops_no_build(source: Path, tmp_path: Pa
         tmp_path / "data",
     )
     assert built.returncode == 0 and "not in the history" in built.stderr
+
+
+def test_proof_prints_measured_candidates_finds_a_target_and_writes_one_file(
+    source: Path, tmp_path: Path
+) -> None:
+    page = tmp_path / "sheet.html"
+    asked = ("-c", "webp-40", "-c", "jpeg-70", "--width", 300, "--html", page, "--json")
+    done = command("proof", source / "photo.jpg", source / "notes.txt", *asked)
+    assert done.returncode == 1 and "notes.txt" in done.stderr
+    photo, notes = json.loads(done.stdout)["pictures"]
+    assert (photo["width"], photo["height"]) == (300, 200) and notes["candidates"] == [] and notes["remedy"]
+    small, large = photo["candidates"]
+    assert small["candidate"] == "webp-40" and 0 < small["bytes"] < large["bytes"] < photo["bytes"]
+    assert 20 < small["score"] < large["score"] < 100 and 0.5 < small["ssim"] < 1
+    text = page.read_text()
+    assert (
+        "WebP 40" in text
+        and text.count("data:image/png") == 1
+        and "http:" not in text.replace("http://www.w3.org", "")
+    )
+    found = command("proof", source / "photo.jpg", "--target", 70, "--width", 300)
+    assert found.returncode == 0
+    lines = [line.split() for line in found.stdout.splitlines()[1:]]
+    assert [line[0] for line in lines] == ["AVIF", "WebP", "JPEG"]
+    assert all(70 <= float(line[line.index("score") + 1]) <= 73 for line in lines)
+    assert command("proof", source / "photo.jpg", "-c", "gif-3").returncode == 2
