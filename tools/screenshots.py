@@ -63,6 +63,12 @@ def _walk(page: Page, address: str) -> None:
         f"{address}/recipes?one=saved:railway-pages&other=saved:one-column-blog#compare",
         "saved-recipes",
     )
+    page.goto(f"{source}/proof?original=panoramas/summit-dawn.jpg")
+    page.locator("[data-done=yes]").wait_for(timeout=120_000)
+    _take(page, page.url, "proof")
+    page.goto(f"{source}/proof/others?original=panoramas/summit-dawn.jpg&setting=target&target=74&width=1080")
+    page.locator("[data-done=yes]").wait_for(timeout=120_000)
+    _take(page, page.url, "proof-others")
     _take(page, f"{source}/run", "run-before")
     _take(page, f"{source}/plan?group=folder&q=panoramas", "plan")
     page.goto(f"{source}/run")

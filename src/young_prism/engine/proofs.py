@@ -153,7 +153,9 @@ class Proofs:
             arguments=lambda item: (str(self.folder), item[1]),
             timeout_s=lambda item: render_timeout_s(item[1].original),
             memory=lambda item: expected_memory(item[1].original),
-            seconds=lambda _: 1.0,  # one at a time: whoever comes now must not wait behind what was handed out
+            seconds=lambda _: (
+                1.0
+            ),  # one at a time: whoever comes now must not wait behind what was handed out
             stopped=lambda: self._closing,
         )
         for done in self._pool.run(_Next(self._take), job):
