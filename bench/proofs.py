@@ -2,7 +2,7 @@
 
 A server as the demo starts it, with real photographs enlarged to 4000 px. For each photograph the page is asked for, and then
 again as its script does, until the rung without loss and the first candidates are there; beside it the time of one bare encoding of
-the first candidate, in this process. The workers run already, as they do once somebody has looked at the stop before.
+the first candidate, in this process. The workers run already, as they do once somebody has pointed at the way there.
 """
 
 from __future__ import annotations

@@ -41,7 +41,7 @@ from young_prism.core.render.encoding import encoded
 from young_prism.core.render.render import render
 from young_prism.core.render.rungs import Rung
 from young_prism.core.render.target import aimed, scored
-from young_prism.core.score.ssimulacra2 import Reference, ssimulacra2
+from young_prism.core.score import Reference, ssimulacra2
 
 TARGET = 72
 BAND = (66, 80)

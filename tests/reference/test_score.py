@@ -29,10 +29,10 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
 from young_prism.core.render.target import aimed
+from young_prism.core.score import Reference, ssimulacra2
 from young_prism.core.score.framed import Framed
 from young_prism.core.score.search import HIGHEST, LOWEST, Steps, Tries, smallest_quality
 from young_prism.core.score.ssim import ssim
-from young_prism.core.score.ssimulacra2 import Reference, ssimulacra2
 from young_prism.core.values import ImageFormat, Size
 
 

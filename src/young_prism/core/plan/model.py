@@ -47,8 +47,8 @@ _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = 0.19
 _SCORE_SECONDS = 0.1
-_ENCODINGS = 1.8
-_ENCODINGS_IN_BAND = 1.4
+_ENCODINGS = 2.2
+_ENCODINGS_IN_BAND = 1.25
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from young_prism.core.score.ssimulacra2 import Pixels
+from young_prism.core.score.metric import Pixels
 
 _SIGMA = 1.5
 WINDOW = 11

@@ -56,7 +56,6 @@ def index(slug: str) -> str:
     )
     path = request.args.get("original") or (suggested[0].path if suggested else "")
     if not path:
-        services().proofs.warm()
         return render_template("proof/empty.html", source=source, unseen=catalogue.unseen)
     entry = entry_or_404(catalogue, path)
     view = view_of(source, catalogue, entry)
@@ -94,6 +93,14 @@ def state(slug: str) -> Response:
         keep=render_template("proof/_keep.html", **parts),
         table=render_template("proof/_table.html", **parts),
     )
+
+
+@blueprint.get("/s/<slug>/proof/warm")
+def warm(slug: str) -> tuple[str, int]:
+    """Start the workers, since somebody points at a way to this stop; it changes nothing else."""
+    source_or_404(slug)
+    services().proofs.warm()
+    return "", 204
 
 
 @blueprint.post("/s/<slug>/proof/leave")

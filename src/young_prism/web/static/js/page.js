@@ -64,3 +64,14 @@ addEventListener('keydown', (event) => {
   if (event.key === '?') keys.hidden = !keys.hidden
   else if (event.key === 'Escape') keys.hidden = true
 })
+
+// Who points at a way to Proof is likely to go there, and its workers take a second to start.
+let warmed = false
+for (const event of ['pointerover', 'focusin']) {
+  document.addEventListener(event, ({ target }) => {
+    const way = target.closest?.('a[href*="/proof"]')?.getAttribute('href')?.match(/^(\/s\/[^/]+\/proof)(\?|$)/)
+    if (!way || warmed) return
+    warmed = true
+    fetch(`${way[1]}/warm`).catch(() => {})
+  })
+}
