@@ -136,7 +136,7 @@ def test_a_point_adds_a_candidate_and_a_target_is_written_into_the_recipe(page: 
 
 
 @pytest.mark.parametrize(
-    "query", [QUERY, "original=deep/er/chart.v2.png&view=crops&hurts=1", "original=photo.jpg&ground=white"]
+    "query", [f"{QUERY}&ground=white", "original=clear.png&view=crops&hurts=1&c=webp-40"]
 )
 def test_the_page_has_no_barriers(page: Page, live: str, query: str) -> None:
     open_proof(page, live, query)
