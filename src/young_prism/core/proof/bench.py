@@ -16,7 +16,7 @@ from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
-from young_prism.core.render.target import Aimed, Ladder, with_small_copy
+from young_prism.core.render.target import Aimed, Ladder
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.values import Size
 
@@ -80,12 +80,11 @@ class Bench:
         settings = candidate.settings
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
         wanted = settings.model_copy(update={"target": target, "band": None})
-        sizes = with_small_copy([self.size])
         began = time.perf_counter()
         ladder = Ladder(
             lambda size: self.rung(sharpen=candidate.sharpen, size=size),
             encoded,
-            sizes=lambda _: sizes,
+            sizes=lambda _: [self.size],
             original_bytes=self._original.facts.bytes,
         )
         return ladder.aimed(wanted, self.size), time.perf_counter() - began

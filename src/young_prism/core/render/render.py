@@ -25,7 +25,7 @@ from young_prism.core.render.encoding import encode, encoded
 from young_prism.core.render.kept_metadata import kept
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
 from young_prism.core.render.squeeze import squeezed
-from young_prism.core.render.target import Ladder, below, with_small_copy
+from young_prism.core.render.target import Ladder, below
 from young_prism.core.render.verify import fault_of
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import Kind, Outcome, Size
@@ -272,7 +272,7 @@ def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[type_
     @cache
     def sizes(settings: type_settings) -> list[Size]:
         own = {r.size for r in original.renditions if r.facet == facet and r.settings == settings}
-        return with_small_copy(sorted(own))
+        return sorted(own)
 
     return sizes
 
