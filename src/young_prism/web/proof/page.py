@@ -209,6 +209,9 @@ def entry_or_404(catalogue: Catalogue, path: str) -> Entry:
     """Return an original that can be proved, or answer 404 with the reason."""
     entry = catalogue.by_path.get(path)
     if entry is None:
+        broken = next((one for one in catalogue.problems if one.path == path), None)
+        if broken:
+            abort(404, f"“{path}” cannot be proved. {broken.error} {broken.remedy}")
         abort(404, f"There is no original “{path}” in this source. It may have been renamed; look again.")
     if not provable(entry.facts):
         what = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"

@@ -30,7 +30,7 @@ _USUAL_RUNG = 1200
 """Pixels: what a page most often shows, and a screen can hold."""
 GROUNDS = ("grey", "black", "white", "page", "checks")
 VIEWS = ("strip", "crops")
-ZOOMS = {"1": "100 %", "2": "200 %", "4": "400 %", "layout": "as the page shows it"}
+ZOOMS = {"1": "100 %", "2": "200 %", "4": "400 %", "layout": "layout"}
 
 
 class Shown(NamedTuple):
