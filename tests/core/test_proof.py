@@ -32,7 +32,7 @@ GRAPHIC = Formats().graphic.settings()
     ("name", "label", "settings", "sharpen"),
     [
         ("avif-58", "AVIF 58", Avif(quality=58), False),
-        ("avif-58-444-e5", "AVIF 58 4:4:4 e5", Avif(quality=58, chroma="4:4:4", effort=5), False),
+        ("avif-58-444-e5", "AVIF 58 4:4:4 effort 5", Avif(quality=58, chroma="4:4:4", effort=5), False),
         ("webp-lossless", "WebP lossless", Webp(lossless="always"), False),
         ("webp-near60", "WebP near-lossless 60", Webp(lossless="always", near_lossless=60), False),
         ("jpeg-80-sharp", "JPEG 80 sharpened", Jpeg(quality=80, matte="#ffffff"), True),

@@ -11,13 +11,11 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.plan.memory import expected_memory
 from young_prism.engine.pool import Job, Pool, default_jobs
-from young_prism.engine.proving import Found, Task, Wanted, kept, prove
-from young_prism.engine.tasks import render_timeout_s
+from young_prism.engine.proving import Found, Wanted, kept, proving
 from young_prism.engine.trim import trim_folder
 
 _PATIENCE_S = 4.0
@@ -28,17 +26,6 @@ _IDLE_S = 300.0
 
 _MOST_KEPT = 4000
 DEFAULT_BYTES = 500_000_000
-
-
-class Answer(NamedTuple):
-    """What is there of what a page wants to see: in the same order, None where it is still to come."""
-
-    found: list[Found | YoungPrismError | None]
-
-    @property
-    def done(self) -> bool:
-        """Whether all of it is there, or has failed."""
-        return None not in self.found
 
 
 @dataclass(slots=True)
@@ -65,8 +52,10 @@ class Proofs:
         self._warming = False
         self._thread: threading.Thread | None = None
 
-    def ask(self, page: str, wanted: Sequence[Wanted], rank: Callable[[Wanted], Any] = lambda _: 0) -> Answer:
-        """Say what a page wants to see now, and get what is there. What it wanted before and does not name now is dropped.
+    def ask(
+        self, page: str, wanted: Sequence[Wanted], rank: Callable[[Wanted], Any] = lambda _: 0
+    ) -> list[Found | YoungPrismError | None]:
+        """Say what a page wants to see now, and get what is there, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
 
         What has the lowest `rank` is made first.
         """
@@ -79,7 +68,7 @@ class Proofs:
             else:
                 self._pages.pop(page, None)
             self._news.notify_all()
-        return Answer(found)
+        return found
 
     def leave(self, page: str) -> None:
         """Stop what is made for a page that is not looked at any more."""
@@ -148,16 +137,7 @@ class Proofs:
 
     def _serve(self) -> None:
         """Make what pages want until none wants anything."""
-        job: Job[tuple[str, Wanted]] = Job(
-            function=prove,
-            arguments=lambda item: (str(self.folder), item[1]),
-            timeout_s=lambda item: render_timeout_s(item[1].original),
-            memory=lambda item: expected_memory(item[1].original),
-            seconds=lambda _: (
-                1.0
-            ),  # one at a time: whoever comes now must not wait behind what was handed out
-            stopped=lambda: self._closing,
-        )
+        job: Job[tuple[str, Wanted]] = proving(self.folder, lambda: self._closing)
         for done in self._pool.run(_Next(self._take), job):
             page, wanted = done.item
             result = done.error or done.result
@@ -212,5 +192,3 @@ def _nothing() -> None:
 
 
 _WARMING: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)
-
-__all__ = ["Answer", "Found", "Proofs", "Task", "Wanted"]

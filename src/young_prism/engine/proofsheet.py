@@ -11,7 +11,6 @@ from young_prism.core.errors import DamagedError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.decide import formats_for
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.memory import expected_memory
 from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of
 from young_prism.core.proof.suggest import curve_names
 from young_prism.core.recipe.formats import Png
@@ -19,8 +18,8 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.target import format_of
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
 from young_prism.engine.pool import Job, Workers
-from young_prism.engine.proving import Found, Task, Wanted, prove
-from young_prism.engine.tasks import look_file, render_timeout_s
+from young_prism.engine.proving import Found, Task, Wanted, proving
+from young_prism.engine.tasks import look_file
 
 _LOOK_TIMEOUT_S = 120.0
 USUAL_WIDTH = 1200
@@ -82,12 +81,7 @@ def proof_sheets(
             wanted += [(sheet, one) for one in _wanted(sheet, sheet.facts, wish)]
     if not exact:
         wanted = [(sheet, one) for sheet, one in wanted if one.task is not Task.EXACT]
-    job: Job[tuple[Sheet, Wanted]] = Job(
-        function=prove,
-        arguments=lambda item: (str(folder), item[1]),
-        timeout_s=lambda item: render_timeout_s(item[1].original),
-        memory=lambda item: expected_memory(item[1].original),
-    )
+    job: Job[tuple[Sheet, Wanted]] = proving(folder)
     ended: dict[tuple[str, str], tuple[Found | None, YoungPrismError | None]] = {}
     for number, result in enumerate(pool.run(wanted, job), start=1):
         sheet, one = result.item

@@ -8,20 +8,22 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import OrderedDict
-from contextlib import suppress
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from young_prism.core.errors import ChangedError, YoungPrismError
 from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.values import ImageFormat, Size
+from young_prism.engine.pool import Job
 from young_prism.engine.publish import write_atomically
-from young_prism.engine.tasks import read_original
+from young_prism.engine.tasks import read_original, render_timeout_s
 
 if TYPE_CHECKING:
     from young_prism.core.proof.bench import Bench
@@ -46,7 +48,7 @@ class Task(StrEnum):
 
 @dataclass(frozen=True)
 class Wanted:
-    """One thing to be made for a proof. `sharpen` and the format of an exact rung are its candidate's."""
+    """One thing to be made for a proof. Of an exact rung only whether it is sharpened comes from the candidate."""
 
     root: str
     original: PlannedOriginal
@@ -101,6 +103,30 @@ class Found:
     note: str = ""
     reached: bool = True
     worst: tuple[int, int] = (0, 0)
+
+
+Asking = TypeVar("Asking")
+
+
+def proving(folder: Path, stopped: Callable[[], bool] = lambda: False) -> Job[tuple[Asking, Wanted]]:
+    """Return how a pool makes what is wanted; with each goes who asks for it."""
+    return Job(
+        function=prove,
+        arguments=lambda item: (str(folder), item[1]),
+        timeout_s=lambda item: render_timeout_s(item[1].original),
+        memory=lambda item: expected_memory(item[1].original),
+        # One at a time: whoever comes now must not wait behind what was handed out.
+        seconds=lambda _: 1.0,
+        stopped=stopped,
+    )
+
+
+def part_around(found: Found, size: Size, shown: Size) -> tuple[int, int, int, int]:
+    """Return the part of a rung, as large as `shown` where the rung is, in whose middle it suffers most: left, top, width, height."""
+    width, height = min(shown.width, size.width), min(shown.height, size.height)
+    left = found.worst[0] - (width - WINDOW.width) // 2
+    top = found.worst[1] - (height - WINDOW.height) // 2
+    return min(max(0, left), size.width - width), min(max(0, top), size.height - height), width, height
 
 
 def prove(folder: str, wanted: Wanted) -> Found:
@@ -186,10 +212,3 @@ def _bench(wanted: Wanted) -> Bench:
     while len(_benches) > _BENCHES:
         _benches.popitem(last=False)
     return _benches[key]
-
-
-def forget(folder: Path, found: Found) -> None:
-    """Take away what was made."""
-    for file in (found.file, f"{found.key[:2]}/{found.key}.json"):
-        with suppress(OSError):
-            (folder / file).unlink(missing_ok=True)

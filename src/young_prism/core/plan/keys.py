@@ -44,9 +44,12 @@ def via_in_key(rest: str, largest: Size) -> str:
 
 
 @lru_cache(maxsize=4096)
-def after_in_key(rest: str, smaller: tuple[Size, ...]) -> str:
-    """Return the rest of a key of a rung whose quality is searched: the search begins where those for smaller rungs ended."""
-    return _digest(f"{rest}, after {[list(size) for size in smaller]}") if smaller else rest
+def after_in_key(rest: str, smaller: tuple[Size, ...], marked: int) -> str:
+    """Return the rest of a key of a rung whose quality is searched: the search begins where those for smaller rungs ended.
+
+    `marked` is how many of these wear the watermark.
+    """
+    return _digest(f"{rest}, after {[list(size) for size in smaller]}, {marked}") if smaller else rest
 
 
 def _digest(text: str) -> str:

@@ -322,7 +322,9 @@ class _Planner:
                     if not top:
                         rest = via_in_key(rest, rungs[-1])
                 if searched:
-                    rest = after_in_key(rest, tuple(rungs[: rungs.index(size)]))
+                    smaller = tuple(rungs[: rungs.index(size)])
+                    marked = sum(wears_mark(finishing, facet, one) for one in smaller) if mark else 0
+                    rest = after_in_key(rest, smaller, marked)
                 renditions.append(
                     PlannedRendition(
                         name(width=size.width, height=size.height, density=size.width / narrowest),

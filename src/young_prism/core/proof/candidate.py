@@ -57,14 +57,16 @@ class Candidate(NamedTuple):
     def label(self) -> str:
         """Its name in words."""
         parts = self.name.split("-")
-        words = [self.format.label, *(_WORDS.get(part, part) for part in parts[1:])]
-        return " ".join(
-            f"near-lossless {word.removeprefix('near')}" if word.startswith("near") else word
-            for word in words
-        )
+        return " ".join([self.format.label, *(_word(part) for part in parts[1:])])
 
 
 _WORDS = {"444": "4:4:4", "420": "4:2:0", "sharp": "sharpened", "plain": "not sharpened"}
+
+
+def _word(part: str) -> str:
+    if part.startswith("near"):
+        return f"near-lossless {part.removeprefix('near')}"
+    return f"effort {part[1]}" if re.fullmatch(r"e\d", part) else _WORDS.get(part, part)
 
 
 def candidate_of(name: str, recipe: Mapping[ImageFormat, Settings], *, sharpen: bool = False) -> Candidate:
@@ -74,8 +76,7 @@ def candidate_of(name: str, recipe: Mapping[ImageFormat, Settings], *, sharpen: 
         raise _none_such(name)
     fmt = ImageFormat(first)
     base = recipe.get(fmt, _USUAL[fmt])
-    changes: dict[str, Any] = {} if fmt is ImageFormat.PNG else _FIXED
-    changes = {**changes, **({"palette": None} if fmt is ImageFormat.PNG else {})}
+    changes: dict[str, Any] = {"palette": None} if fmt is ImageFormat.PNG else dict(_FIXED)
     if fmt is ImageFormat.WEBP:
         changes |= {"lossless": "never", "near_lossless": None}
     if isinstance(base, Jpeg) and base.matte is None:

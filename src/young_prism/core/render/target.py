@@ -193,22 +193,20 @@ class Ladder:
         return self._done[settings, size]
 
     def _steps(self, settings: Avif | Webp | Jpeg) -> list[Size]:
-        return with_small_copy(self.sizes(settings))
+        own = self.sizes(settings)
+        return list(own) if settings.target is None else with_small_copy(own)
 
     def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
         rung = self.rung(size)
-        # Nobody gets the small copy, so that it need not be packed so well: a step less of effort moves scores by half a point.
-        hurry = (
-            {}
-            if size in self.sizes(settings) or not isinstance(settings, Avif)
-            else {"effort": max(0, settings.effort - 1)}
-        )
+        hint = self._hint(settings, size)
+        if size not in self.sizes(settings):
+            settings = _in_a_hurry(settings)
         return aimed(
             settings,
-            lambda tried: self.encode(rung.ready_for(settings), tried.model_copy(update=hurry)),
+            lambda tried: self.encode(rung.ready_for(settings), tried),
             lambda file: scored(rung, settings, file),
             original_bytes=self.original_bytes,
-            hint=self._hint(settings, size),
+            hint=hint,
         )
 
     def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> Hint | None:
@@ -224,6 +222,16 @@ class Ladder:
             return last
         octaves = math.log2(size.width / smaller[-1].width) / math.log2(smaller[-1].width / smaller[-2].width)
         return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 2)
+
+
+def _in_a_hurry(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
+    """Return settings for what nobody gets: a step less of AVIF's effort moves scores by half a point, and only quality counts."""
+    changes: dict[str, Any] = {"never_larger": False}
+    if isinstance(settings, Avif):
+        changes["effort"] = max(0, settings.effort - 1)
+    if isinstance(settings, Webp):
+        changes |= {"lossless": "never", "near_lossless": None}
+    return settings.model_copy(update=changes)
 
 
 _SMALL, _ENOUGH = 400, 600

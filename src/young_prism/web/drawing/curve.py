@@ -9,16 +9,10 @@ from typing import NamedTuple
 from young_prism.core.proof.curve import Point, rising
 from young_prism.core.report.figures import format_bytes
 from young_prism.core.values import ImageFormat
+from young_prism.web.drawing.spectrum import Mark
 
 LEFT, RIGHT, TOP, BOTTOM = 40.0, 96.0, 10.0, 26.0
 _LOWEST, _HIGHEST = 30.0, 100.0
-
-
-class Mark(NamedTuple):
-    """A mark at an axis."""
-
-    at: float
-    text: str
 
 
 class Dot(NamedTuple):
@@ -32,7 +26,7 @@ class Dot(NamedTuple):
 
 
 class Curve(NamedTuple):
-    """A drawing in a box of `width` by `height`; `floor` and `ceiling` are the heights of its lowest and highest score."""
+    """A drawing in a box of `width` by `height`; `lowest` and `highest` are the scores at its foot and its top."""
 
     width: float
     height: float

@@ -10,11 +10,10 @@ from itsdangerous import BadSignature, URLSafeSerializer
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.score.eye import Seen, next_level, verdict
 from young_prism.core.values import Size
-from young_prism.engine.proving import Found, Task, Wanted
+from young_prism.engine.proving import Found, Task, Wanted, part_around
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
@@ -22,6 +21,7 @@ from young_prism.web.proof.view import View, view_of
 
 _QUALITIES = (6, 15, 30, 45, 60, 72, 82, 88, 92, 95, 97)
 """Of WebP, which is quick: from plain to see up to what nobody sees."""
+_LEAST_LEVELS = 4
 SHOWN = Size(440, 330)
 """The part of the picture that is shown twice, in pixels."""
 
@@ -40,13 +40,19 @@ def eye(slug: str) -> str | BaseResponse:
     entry = entry_or_404(catalogue_of(source), request.values.get("original", ""))
     view = view_of(source, catalogue_of(source), entry)
     wanted = _wanted(source, view)
-    found = services().proofs.ask(f"eye {page_name(slug)}", wanted).found
+    found = services().proofs.ask(f"eye {page_name(slug)}", wanted)
     failed = next((one for one in found if isinstance(one, YoungPrismError)), None)
     page: dict[str, Any] = {"source": source, "view": view, "entry": entry, "failed": failed}
     if failed or None in found:
         there = sum(one is not None for one in found)
         return render_template("proof/eye_wait.html", **page, there=there, all=len(found))
     exact, levels = _levels(found)
+    if len(levels) < _LEAST_LEVELS:
+        page["failed"] = YoungPrismError(
+            "There is too little in this picture: even the smallest file of it looks like the original.",
+            remedy="Take one with more detail.",
+        )
+        return render_template("proof/eye_wait.html", **page)
     state = _state(request.values.get("s", ""))
     answers: list[bool] = state.get("answers", [])
     if request.method == "POST" and "side" in request.form and "left" in state:
@@ -74,7 +80,7 @@ def eye(slug: str) -> str | BaseResponse:
         **page,
         token=token,
         urls=urls,
-        window=_window(view, levels[0].found),
+        window=" ".join(map(str, part_around(levels[0].found, view.size, SHOWN))),
         asked=len(answers),
     )
 
@@ -96,8 +102,7 @@ def _wanted(source: SourceRow, view: View) -> list[Wanted]:
     settings = view.settings
     sharpen = view.original.finishing.sharpen == "mild"
     tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]
-    facet = WHOLE_FACET if WHOLE_FACET in view.facets else view.facet
-    base = Wanted(source.folder, view.original, facet, view.size, Task.TRY, tries[0])
+    base = Wanted(source.folder, view.original, view.facet, view.size, Task.TRY, tries[0])
     return [base.exact(), *(base.trying(candidate) for candidate in tries)]
 
 
@@ -108,15 +113,6 @@ def _levels(found: list[Any]) -> tuple[Found, list[Level]]:
         if not levels or one.score > levels[-1].score + 0.5:
             levels.append(Level(one.score, one))
     return found[0], levels
-
-
-def _window(view: View, worst: Found) -> str:
-    """Return the part that is shown: around where the worst level suffers most."""
-    left, top = worst.worst
-    across, down = min(SHOWN.width, view.size.width), min(SHOWN.height, view.size.height)
-    left = min(max(0, left - (across - 240) // 2), view.size.width - across)
-    top = min(max(0, top - (down - 160) // 2), view.size.height - down)
-    return f"{left} {top} {across} {down}"
 
 
 def _serializer() -> URLSafeSerializer:

@@ -63,7 +63,7 @@ def _sheet(slug: str) -> dict[str, Any]:
         if made:
             wanted.append((other, made))
     exact = [one.exact() for _, one in wanted]
-    found = services().proofs.ask(page_name(slug), [*(one for _, one in wanted), *exact]).found
+    found = services().proofs.ask(page_name(slug), [*(one for _, one in wanted), *exact])
     sheet = [
         _other(source, other, one, there, own)
         for (other, one), there, own in zip(wanted, found[: len(wanted)], found[len(wanted) :], strict=True)

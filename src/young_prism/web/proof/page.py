@@ -20,6 +20,7 @@ from flask import (
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.plan.decide import formats_for, recipe_for
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.proof.suggest import stand_for_the_rest
 from young_prism.core.recipe.choice import (
@@ -55,6 +56,7 @@ def index(slug: str) -> str:
         {path: facts for path, facts in catalogue.in_scope.items() if provable(facts)}
     )
     path = request.args.get("original") or (suggested[0].path if suggested else "")
+    services().proofs.retry()  # what failed may have been mended meanwhile; a page that is open goes on with what it was told
     if not path:
         return render_template("proof/empty.html", source=source, unseen=catalogue.unseen)
     entry = entry_or_404(catalogue, path)
@@ -152,8 +154,6 @@ def _changes(source: SourceRow, entry: Entry) -> Changes:
         return target_changes(float(form.get("target", "")))
     if way == "band":
         return band_changes(float(form.get("least", "")), float(form.get("most", "")))
-    from young_prism.core.plan.decide import formats_for, recipe_for
-
     catalogue = catalogue_of(source)
     recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
     usual = recipe.finishing.sharpen == "mild"
@@ -168,7 +168,7 @@ def _changes(source: SourceRow, entry: Entry) -> Changes:
 
 def _parts(source: SourceRow, view: View) -> dict[str, Any]:
     """Return what the page and its parts show, and ask for what is missing."""
-    found = services().proofs.ask(page_name(source.slug), view.wanted(source.folder), view.rank).found
+    found = services().proofs.ask(page_name(source.slug), view.wanted(source.folder), view.rank)
     now = state_of(source, view, found)
     return {
         "source": source,

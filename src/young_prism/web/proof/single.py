@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from young_prism.core.values import Size
 from young_prism.engine.proofsheet import Row, Sheet
+from young_prism.engine.proving import part_around
 from young_prism.web.single_file import environment, style
 
 _PART = Size(360, 270)
@@ -54,7 +55,4 @@ def _window(sheet: Sheet) -> str:
     if not scored:
         return "0 0 1 1"
     worst = min(scored, key=lambda one: one.score or 0.0)
-    across, down = min(_PART.width, sheet.size.width), min(_PART.height, sheet.size.height)
-    left = min(max(0, worst.worst[0] - (across - 240) // 2), sheet.size.width - across)
-    top = min(max(0, worst.worst[1] - (down - 160) // 2), sheet.size.height - down)
-    return f"{left} {top} {across} {down}"
+    return " ".join(map(str, part_around(worst, sheet.size, _PART)))

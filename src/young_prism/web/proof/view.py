@@ -41,7 +41,6 @@ class Shown(NamedTuple):
     error: YoungPrismError | None
     url: str
     map_url: str
-    saved: float | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,9 +241,6 @@ def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismEr
             one if isinstance(one, YoungPrismError) else None,
             file_url(source, one),
             file_url(source, of_map),
-            1 - one.bytes / view.entry.facts.bytes
-            if isinstance(one, Found) and view.entry.facts.bytes
-            else None,
         )
         for candidate, one, of_map in zip(view.candidates, strip, maps, strict=True)
     ]
