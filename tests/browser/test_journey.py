@@ -11,11 +11,11 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, Page, expect
 
 from tests import pictures
+from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.engine.build import build
 from young_prism.engine.ledger import read_manifest
-from young_prism.engine.record import snippet
 
 pytestmark = pytest.mark.browser
 
@@ -170,7 +170,8 @@ def test_chromium_fetches_a_modern_format_at_the_width_that_is_needed(
     """HTML Living Standard, "Selecting an image source", answered by Chromium's own `currentSrc`."""
     manifest = read_manifest(site / "manifest.json")
     assert manifest
-    markup = snippet(manifest.originals[0].renditions, Markup(sizes=sizes, loading="eager"))
+    shown = Markup(sizes=sizes, loading="eager")
+    markup = Delivered("a", manifest.originals[0].renditions, shown).html()
     (site / "page.html").write_text(
         f"<!doctype html><meta charset=utf-8><style>body{{margin:0}}</style>{markup}"
     )

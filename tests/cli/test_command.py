@@ -66,9 +66,14 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     )
     assert {row["state"] for row in states["renditions"]} <= {"unchanged", "left out"}
 
-    said = command("snippet", out, "deep/sideways, été.jpg", "--alt", "A tree", "--base-url", "/img/").stdout
+    shown = ("snippet", "--manifest", out / "manifest.json", "deep/sideways, été.jpg")
+    said = command(*shown, "--alt", "A tree", "--prefix", "/img/").stdout
     assert said.startswith("<picture>") and "/img/deep/sideways%2C%20%C3%A9t%C3%A9-200w.avif 200w" in said
     assert 'alt="A tree"' in said
+    unsaid = command(*shown)
+    assert (
+        unsaid.returncode == 0 and " alt=" not in unsaid.stdout and "no alternative text yet" in unsaid.stderr
+    )
 
 
 def test_some_failed_is_1_and_wrong_use_is_2(source: Path, tmp_path: Path) -> None:

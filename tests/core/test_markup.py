@@ -1,14 +1,25 @@
-"""The `picture` element, read back by an HTML parser."""
+"""Snippets, read back by an HTML parser; which candidate a browser takes, by the HTML Living Standard and CSS."""
 
 from __future__ import annotations
 
+import json
 from html.parser import HTMLParser
 
+import jinja2
 import pytest
 
-from young_prism.core.markup.picture import Candidate, picture, plain_img
-from young_prism.core.recipe.model import Markup
+from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.forms import JINJA_MACRO, css, data, markdown, preload
+from young_prism.core.markup.media import Screen, list_matches
+from young_prism.core.markup.picture import ArtDirection, Candidate, Said, compose, html
+from young_prism.core.markup.selection import select, slot_width
+from young_prism.core.markup.srcset import candidates_of
+from young_prism.core.recipe.ladder import Layout, LayoutLine
+from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.values import ImageFormat, Size
+
+ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
 
 
 class _Elements(HTMLParser):
@@ -21,39 +32,208 @@ class _Elements(HTMLParser):
         self.found.append((tag, dict(attrs)))
 
 
-def rung(width: int, fmt: ImageFormat, name: str = "a") -> Candidate:
-    return Candidate(f"{name}-{width}w.{fmt.ext}", fmt, Size(width, width // 2))
+def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") -> Candidate:
+    return Candidate(f"{name}-{width}w.{fmt.ext}", fmt, Size(width, width // 2), facet)
+
+
+def elements(
+    candidates: list[Candidate], markup: Markup, **said: object
+) -> list[tuple[str, dict[str, str | None]]]:
+    return _Elements(html(compose(candidates, markup, **said))).found
+
+
+def delivered(*, facet: str | None = None, markup: Markup | None = None, **others: object) -> Delivered:
+    """Three formats at 400, 800 and 1600 px, and where it is asked for a square of 300 and 600."""
+    sizes = [(400, 200, None), (800, 400, None), (1600, 800, None)]
+    sizes += [(300, 300, facet), (600, 600, facet)] if facet else []
+    entries = tuple(
+        RenditionEntry(
+            path=f"photos/a b{'-' + of if of else ''}-{width}w.{fmt.ext}",
+            format=fmt.value,
+            type=fmt.mime,
+            width=width,
+            height=height,
+            bytes=width * (3 - number),
+            sha256="0",
+            key="k",
+            facet=of,
+            outcome="made",
+            reason="",
+        )
+        for number, fmt in enumerate(ALL)
+        for width, height, of in sizes
+    )
+    art = (ArtDirection(facet, 480, "100vw"),) if facet else ()
+    return Delivered("photos/a b.jpg", entries, markup or Markup(sizes="100vw"), art, **others)
 
 
 def test_sources_come_in_order_of_preference_and_the_fallback_carries_the_size() -> None:
-    formats = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
-    text = picture(
-        [rung(w, f, "ä, b") for f in formats for w in (800, 400, 2000)], Markup(), alt='The "hill" & <car>'
+    found = elements(
+        [rung(w, f, "ä, b") for f in ALL for w in (800, 400, 2000)], Markup(), said=Said('The "hill" & <car>')
     )
-    elements = _Elements(text).found
-    assert [tag for tag, _ in elements] == ["picture", "source", "source", "img"]
-    assert [attrs["type"] for _, attrs in elements[1:3]] == ["image/avif", "image/webp"]
-    assert elements[1][1]["srcset"] == (
+    assert [tag for tag, _ in found] == ["picture", "source", "source", "img"]
+    assert [attrs["type"] for _, attrs in found[1:3]] == ["image/avif", "image/webp"]
+    assert found[1][1]["srcset"] == (
         "%C3%A4%2C%20b-400w.avif 400w, %C3%A4%2C%20b-800w.avif 800w, %C3%A4%2C%20b-2000w.avif 2000w"
     )
-    img = elements[3][1]
+    img = found[3][1]
     assert (img["width"], img["height"], img["sizes"]) == ("2000", "1000", "100vw")
     assert (img["loading"], img["decoding"], img["alt"]) == ("lazy", "async", 'The "hill" & <car>')
     assert img["src"] == "%C3%A4%2C%20b-800w.jpg"
 
 
-def test_one_format_needs_no_picture_and_one_rung_no_srcset() -> None:
-    [(tag, attrs)] = _Elements(picture([rung(300, ImageFormat.PNG)], Markup(base_url="/img"))).found
-    assert tag == "img"
-    assert attrs["src"] == "/img/a-300w.png"
-    assert "srcset" not in attrs
-
-
-def test_a_vector_without_a_size_claims_none() -> None:
-    [(_, attrs)] = _Elements(plain_img(Candidate("a.svg", ImageFormat.SVG, Size(0, 0)), Markup())).found
+def test_one_format_needs_no_picture_one_rung_no_srcset_and_a_vector_without_a_size_claims_none() -> None:
+    [(_, attrs)] = elements([rung(300, ImageFormat.PNG)], Markup(base_url="https://p.example", prefix="/img"))
+    assert attrs["src"] == "https://p.example/img/a-300w.png" and "srcset" not in attrs
+    [(_, attrs)] = elements([rung(w, ImageFormat.PNG) for w in (300, 600)], Markup())
+    assert attrs["srcset"] == "a-300w.png 300w, a-600w.png 600w"
+    [(_, attrs)] = elements([Candidate("a.svg", ImageFormat.SVG, Size(0, 0))], Markup())
     assert "width" not in attrs
-
-
-def test_nothing_delivered_gives_no_markup_at_all() -> None:
     with pytest.raises(ValueError, match="no rendition"):
-        picture([], Markup())
+        compose([], Markup())
+    assert delivered(facet="square").renditions and Delivered("a", (), Markup()).html() == ""
+
+
+def test_a_missing_alternative_text_is_left_out_and_an_empty_one_is_said() -> None:
+    assert " alt=" not in delivered().html()
+    assert ' alt=""' in delivered().html(Said(""))
+    assert "<figcaption>a &amp; b</figcaption>" in delivered().html(Said("", "a & b"))
+
+
+def test_a_hero_is_loaded_at_once_and_auto_sizes_are_for_what_is_lazy() -> None:
+    auto = delivered(markup=Markup(sizes="50vw", auto_sizes=True))
+    assert 'sizes="auto, 50vw"' in auto.html() and 'loading="lazy"' in auto.html()
+    hero = auto.html(Said(hero=True))
+    assert 'loading="eager" fetchpriority="high"' in hero and "auto" not in hero
+
+
+def test_a_preload_fetches_what_the_page_will_take_and_nothing_twice() -> None:
+    """HTML, 4.6.7.20: links have no order, so that their media must exclude each other."""
+    found = _Elements(preload(delivered(facet="square"))).found
+    assert [attrs["media"] for _, attrs in found] == ["(max-width: 480px)", "(min-width: 480.02px)"]
+    assert {attrs["type"] for _, attrs in found} == {"image/avif"}
+    for width in (300, 480, 481, 1200):
+        fitting = [attrs for _, attrs in found if list_matches(str(attrs["media"]), Screen(width))]
+        taken = select(delivered(facet="square").element(), Screen(width))
+        assert len(fitting) == 1 and taken and taken.url in str(fitting[0]["imagesrcset"])
+
+
+def test_css_gives_each_range_of_viewports_what_is_enough_there() -> None:
+    layout = Layout(lines=(LayoutLine(up_to=400), LayoutLine(share=0.5, at_most=800)))
+    text = css(delivered(), layout)
+    assert text.startswith('.photos-a-b {\n  background-image: url("photos/a%20b-800w.jpg");\n')
+    narrow = text.partition("@media (max-width: 400px)")[2]
+    assert 'url("photos/a%20b-400w.avif") type("image/avif") 1x' in narrow
+    assert 'url("photos/a%20b-800w.webp") type("image/webp") 2x' in narrow and "1600w" not in narrow
+
+
+def test_markdown_survives_its_own_signs() -> None:
+    said = Said("a [b] *c*", 'say "x"')
+    assert markdown(delivered(), said) == ('![a \\[b\\] \\*c\\*](photos/a%20b-800w.jpg "say \\"x\\"")')
+
+
+@pytest.mark.parametrize("said", [Said(), Said(""), Said("A <b> & 'c'", "below"), Said("x", hero=True)])
+@pytest.mark.parametrize("facet", [None, "square"])
+def test_the_macro_writes_from_the_data_what_the_snippet_says(said: Said, facet: str | None) -> None:
+    one = delivered(facet=facet)
+    plain = json.loads(json.dumps(data([one], {one.path: said})))
+    environment = jinja2.Environment(
+        autoescape=True,
+        loader=jinja2.DictLoader({"young-prism.jinja": JINJA_MACRO}),
+        undefined=jinja2.StrictUndefined,
+    )
+    page = environment.from_string('{% from "young-prism.jinja" import picture %}{{ picture(one) }}')
+    assert _Elements(page.render(one=plain[one.path])).found == _Elements(one.html(said)).found
+
+
+def test_srcset_s_commas_belong_to_whom_the_standard_says() -> None:
+    """HTML, "Parsing a srcset attribute": a comma inside a URL is part of it, one at its end is not."""
+    assert list(
+        candidates_of(" a,b.jpg 2x,c.jpg,  d.jpg 300w , e.jpg 1.5x 3w, f.jpg 0w, g.jpg 2q, h.jpg")
+    ) == [
+        ("a,b.jpg", 0, 2.0),
+        ("c.jpg", 0, 1.0),
+        ("d.jpg", 300, 1.0),
+        ("h.jpg", 0, 1.0),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("sizes", "width", "slot"),
+    [
+        ("", 800, 800),
+        ("50vw", 800, 400),
+        ("(max-width: 600px) 100vw, 50vw", 600, 600),
+        ("(max-width: 600px) 100vw, 50vw", 601, 300.5),
+        ("(width <= 37.5em) 10px, 20px", 600, 10),
+        ("(400px <= width < 600px) 10px, 20px", 600, 20),
+        ("(400px < width) and (width < 700px) 10px, 20px", 600, 10),
+        ("not (min-width: 700px) 10px, 20px", 600, 10),
+        ("(unknown: 3) 10px, not (unknown: 3) 15px, 20px", 600, 20),
+        ("(min-width: 1000px) or (orientation: landscape) 10px, 20px", 900, 10),
+        ("calc(100vw - 2 * (1rem + 4px))", 800, 760),
+        ("min(100vw, 720px)", 800, 720),
+        ("clamp(300px, 50vw, 600px)", 1000, 500),
+        ("100%, 33px", 800, 33),
+        ("auto, 40vw", 1000, 400),
+        ("-5px, 3px", 800, 3),
+        ("screen and (max-width: 900px) 5px, 7px", 800, 7),
+        ("calc(10px * 2px), 8px", 800, 8),
+    ],
+)
+def test_the_slot_by_sizes(sizes: str, width: int, slot: float) -> None:
+    """HTML, 4.8.4.2.2; Media Queries 4, 3.1 (unknown is false, and so is its negation); CSS Values 4, 10."""
+    assert slot_width(sizes, Screen(width)) == pytest.approx(slot)
+
+
+@pytest.mark.parametrize(
+    ("media", "fits"),
+    [
+        ("", True),
+        ("screen", True),
+        ("print", False),
+        ("not print", True),
+        ("only screen and (min-width: 700px)", True),
+        ("print, (min-resolution: 1.5dppx)", True),
+        ("(-webkit-min-device-pixel-ratio: 3)", False),
+        ("(min-aspect-ratio: 1/1)", True),
+    ],
+)
+def test_media_lists(media: str, fits: bool) -> None:
+    assert list_matches(media, Screen(800, 2, 600)) is fits
+
+
+def test_the_source_is_settled_before_the_rung_and_of_the_rungs_the_least_that_is_enough_is_taken() -> None:
+    element = delivered(facet="square").element()
+    narrow = select(element, Screen(400, 2), formats={"image/webp"})
+    assert narrow and (narrow.url, narrow.type) == ("photos/a%20b-square-600w.webp", "image/webp")
+    plain = select(element, Screen(700, 1), formats=())
+    assert plain and plain.url.endswith("a%20b-800w.jpg")
+    enough = [select(element, Screen(800, density)) for density in (0.5, 1, 1.01, 3)]
+    assert [taken and taken.width for taken in enough] == [400, 800, 1600, 1600]
+
+
+def test_a_lazy_picture_with_auto_takes_the_width_of_its_place() -> None:
+    element = delivered(markup=Markup(sizes="100vw", auto_sizes=True)).element()
+    taken = select(element, Screen(1600, 1), laid_out=350)
+    assert taken and (taken.slot, taken.width) == (350, 400)
+
+
+def test_a_recipe_s_own_markup_reaches_the_original_s_entry() -> None:
+    entry = OriginalEntry(
+        path="a.jpg",
+        sha256="0",
+        bytes=9,
+        format="jpeg",
+        width=1600,
+        height=800,
+        kind="photo",
+        transparent=False,
+        renditions=delivered().renditions,
+        snippet="",
+    )
+    recipe = Recipe(markup=Markup(sizes="33vw", prefix="/p/"))
+    assert (
+        'sizes="33vw"' in Delivered.of(entry, recipe).html()
+        and '="/p/photos' in Delivered.of(entry, recipe).html()
+    )

@@ -6,7 +6,7 @@ import pytest
 
 from tests.core.test_plan import facts
 from young_prism.core.originals.flags import Flag, flags_of
-from young_prism.core.originals.references import Missing, Usage, references, srcset, uses
+from young_prism.core.originals.references import Missing, Usage, references, uses
 from young_prism.core.recipe.model import Recipe
 
 
@@ -52,16 +52,6 @@ def test_what_a_stylesheet_refers_to() -> None:
         "e.avif",
         "f.png",
         "g.svg",
-    ]
-
-
-def test_srcset_s_commas_belong_to_whom_the_standard_says() -> None:
-    """HTML, "Parsing a srcset attribute": a comma inside a URL is part of it, one at its end is not."""
-    assert list(srcset(" a,b.jpg 1x,c.jpg,  d.jpg 300w , e.jpg")) == [
-        ("a,b.jpg", 0),
-        ("c.jpg", 0),
-        ("d.jpg", 300),
-        ("e.jpg", 0),
     ]
 
 

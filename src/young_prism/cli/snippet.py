@@ -1,42 +1,132 @@
-"""`young-prism snippet`: markup for one original of a finished build."""
+"""`young-prism snippet`: markup for originals of a finished build, in the form that a page, a stylesheet or a template takes."""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from young_prism.cli.common import FOLDER
+from young_prism.cli.common import FOLDER, printable, read_text, say
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME
 
+if TYPE_CHECKING:
+    from young_prism.core.markup.delivered import Delivered
+    from young_prism.core.markup.picture import Said
+    from young_prism.core.originals.details import Details
+    from young_prism.core.recipe.model import Recipe
+
+_FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
+
 
 @click.command()
-@click.argument("out", type=FOLDER)
-@click.argument("original")
-@click.option("--alt", default="", help="Alternative text.")
+@click.option(
+    "--manifest",
+    "place",
+    type=FOLDER,
+    required=True,
+    metavar="FILE",
+    help="The build's manifest.json, or its folder.",
+)
+@click.argument("originals", nargs=-1)
+@click.option("--form", type=click.Choice(_FORMS), default="html", show_default=True)
+@click.option("--alt", help="Alternative text of one original.")
+@click.option(
+    "--decorative", is_flag=True, help="They are decoration: the alternative text is empty on purpose."
+)
+@click.option("--caption", default="", help="A caption, which makes a figure of one original.")
+@click.option("--details", "details_file", type=FOLDER, help="Alternative texts and captions as a TOML file.")
+@click.option(
+    "--hero", is_flag=True, help="The first is what a page shows first: loaded at once, before others."
+)
 @click.option("--sizes", help="How wide the layout shows it; from the recipe if left out.")
-@click.option("--base-url", help="Where the output folder is served; from the recipe if left out.")
-def snippet(out: Path, original: str, alt: str, sizes: str | None, base_url: str | None) -> None:
-    """Print the markup for ORIGINAL (its path in the source) from the build in OUT."""
-    from young_prism.core.markup.picture import art_of
-    from young_prism.core.plan.decide import recipe_for
-    from young_prism.engine.ledger import read_manifest
-    from young_prism.engine.record import snippet as write_snippet
+@click.option("--auto-sizes", is_flag=True, default=None, help="Browsers may measure the layout themselves.")
+@click.option("--loading", type=click.Choice(["lazy", "eager"]), help="From the recipe if left out.")
+@click.option("--base-url", help="Where the site is served; from the recipe if left out.")
+@click.option("--prefix", help="The folders from there to the renditions; from the recipe if left out.")
+@click.option(
+    "--selector", default="", help="The selector of a CSS rule; a class called like the original if left out."
+)
+def snippet(
+    *,
+    place: Path,
+    originals: tuple[str, ...],
+    form: str,
+    alt: str | None,
+    decorative: bool,
+    caption: str,
+    details_file: Path | None,
+    hero: bool,
+    selector: str,
+    **changes: object,
+) -> None:
+    """Print the markup for ORIGINALS (paths in the source), or for all of a build.
 
-    manifest = read_manifest(out / MANIFEST_NAME)
-    if manifest is None:
-        raise OutputError("There is no manifest of a finished build.", file=str(out), remedy="Build first.")
-    entry = next((entry for entry in manifest.originals if entry.path == original), None)
-    if entry is None:
+    An alternative text that nobody has written is left out and said on standard error: give --alt or --details, or
+    --decorative where there is nothing to tell.
+    """
+    from young_prism.core.markup.delivered import all_delivered
+    from young_prism.core.originals.details import read_details
+    from young_prism.engine.ledger import needed_manifest
+
+    if len(originals) != 1 and (alt is not None or caption):
+        raise click.UsageError("--alt and --caption are for one original; --details is for several.")
+    file = place / MANIFEST_NAME if place.is_dir() else place
+    manifest = needed_manifest(file)
+    known = all_delivered(manifest.originals, manifest.recipe)
+    unknown = next((path for path in originals if path not in known), None)
+    if unknown is not None:
         raise OutputError(
-            f"The manifest has no original called {original}.",
-            file=str(out / MANIFEST_NAME),
+            f"The manifest has no original called {unknown}.",
+            file=str(file),
             remedy="Give its path as `young-prism look` prints it.",
         )
-    changes = {key: value for key, value in (("sizes", sizes), ("base_url", base_url)) if value is not None}
-    recipe = recipe_for(original, manifest.recipe) or manifest.recipe
-    markup = recipe.snippet_markup.model_copy(update=changes)
-    click.echo(
-        write_snippet(entry.renditions, markup, alt=alt, art=art_of(recipe), transparent=entry.transparent)
-    )
+    chosen = {path: known[path].shown(**changes) for path in originals or known}
+    details = read_details(read_text(details_file), file=str(details_file)) if details_file else {}
+    said = _said(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
+    click.echo(_written(form, chosen, said, manifest.recipe, selector))
+    if form in ("html", "markdown", "json"):
+        for path in chosen:
+            if said[path].alt is None:
+                say(
+                    f"Note: {printable(path)} has no alternative text yet; --decorative says that it needs none."
+                )
+
+
+def _said(
+    paths: tuple[str, ...], details: Details, *, alt: str | None, caption: str, hero: bool
+) -> dict[str, Said]:
+    from young_prism.core.markup.picture import Said
+    from young_prism.core.originals.details import NOTHING_SAID
+
+    said = {}
+    for number, path in enumerate(paths):
+        detail = details.get(path, NOTHING_SAID)
+        words = detail.alt if alt is None else alt
+        said[path] = Said(words, caption or detail.caption, hero=hero and number == 0)
+    return said
+
+
+def _written(
+    form: str, chosen: Mapping[str, Delivered], said: Mapping[str, Said], recipe: Recipe, selector: str
+) -> str:
+    from young_prism.core.markup import forms
+    from young_prism.core.plan.decide import recipe_for
+
+    match form:
+        case "jinja":
+            return forms.JINJA_MACRO.rstrip()
+        case "json":
+            return json.dumps(forms.data(chosen.values(), said), indent=1, ensure_ascii=False)
+        case "css":
+            layouts = {path: (recipe_for(path, recipe) or recipe).ladder.layout for path in chosen}
+            return "\n\n".join(forms.css(one, layouts[path], selector) for path, one in chosen.items())
+        case "preload":
+            return "\n".join(forms.preload(one) for one in chosen.values())
+        case "markdown":
+            return "\n\n".join(forms.markdown(one, said[path]) for path, one in chosen.items())
+        case _:
+            return "\n\n".join(one.html(said[path]) for path, one in chosen.items())

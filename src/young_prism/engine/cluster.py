@@ -26,6 +26,7 @@ Item = TypeVar("Item")
 _CONNECT_S = 10
 _LOOK_EVERY_S = 0.3
 _ASK_WHO_EVERY_S = 1.0
+_BACK_WITHIN_S = 5.0
 _AHEAD = 2
 """Items that are with the scheduler, for each worker: what bounds memory on both sides."""
 
@@ -187,6 +188,9 @@ class Cluster:
         from distributed import KilledWorker
 
         if sent.future.status in ("cancelled", "lost"):
+            if self._is_back():
+                suspects.append(sent.item)  # only the connection was lost, and with it all that was asked for
+                return
             raise ClusterError(
                 "The scheduler is gone.",
                 file=self.address,
@@ -206,6 +210,13 @@ class Cluster:
         else:
             what = f"Something unforeseen happened ({type(error).__name__}: {error})."
             yield Done(sent.item, None, DamagedError(what, remedy="Try it on this machine."))
+
+    def _is_back(self) -> bool:
+        """Whether the scheduler answers within a few seconds: a busy machine loses a connection now and then."""
+        until = time.monotonic() + _BACK_WITHIN_S
+        while self.client.status != "running" and time.monotonic() < until:
+            time.sleep(0.1)
+        return bool(self.client.status == "running")
 
     def _overdue(self, job: Job[Any]) -> list[Any]:
         """Say what each worker is at; take back what hangs."""

@@ -22,6 +22,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from young_prism import __version__
+from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import (
     MANIFEST_NAME,
     DroppedEntry,
@@ -275,3 +276,15 @@ def read_manifest(path: Path) -> Manifest | None:
         return Manifest.model_validate_json(path.read_bytes())
     except (OSError, ValidationError):
         return None
+
+
+def needed_manifest(path: Path) -> Manifest:
+    """Return the manifest at `path`. Raises `OutputError` where there is none that can be read."""
+    manifest = read_manifest(path)
+    if manifest is None:
+        raise OutputError(
+            "There is no manifest of a finished build here, which alone tells what is ours.",
+            file=str(path.parent),
+            remedy="Build first, or give the output folder of a build.",
+        )
+    return manifest

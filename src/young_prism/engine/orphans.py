@@ -10,9 +10,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OrphanEntry
-from young_prism.engine.ledger import Ledger, read_manifest
+from young_prism.engine.ledger import Ledger, needed_manifest
 from young_prism.engine.locking import held
 from young_prism.engine.publish import write_atomically
 
@@ -32,7 +31,7 @@ class Orphans:
 
 def find_orphans(out: Path) -> Orphans:
     """Return what the manifest of an output folder calls orphaned. Raises `OutputError` where there is no manifest."""
-    return _sorted_out(_manifest(out), Ledger.load(out))
+    return _sorted_out(needed_manifest(out / MANIFEST_NAME), Ledger.load(out))
 
 
 def remove_orphans(out: Path) -> Orphans:
@@ -40,9 +39,9 @@ def remove_orphans(out: Path) -> Orphans:
 
     Raises `OutputError` where there is no manifest, or another run is writing.
     """
-    _manifest(out)
+    needed_manifest(out / MANIFEST_NAME)
     with held(out):
-        manifest = _manifest(out)
+        manifest = needed_manifest(out / MANIFEST_NAME)
         found = _sorted_out(manifest, Ledger.load(out))
         for orphan in found.ours:
             target = out / orphan.path
@@ -58,17 +57,6 @@ def remove_orphans(out: Path) -> Orphans:
             out / MANIFEST_NAME, manifest.model_copy(update={"orphaned": left}).as_json().encode()
         )
     return found
-
-
-def _manifest(out: Path) -> Manifest:
-    manifest = read_manifest(out / MANIFEST_NAME)
-    if manifest is None:
-        raise OutputError(
-            "There is no manifest here, which alone tells what is ours.",
-            file=str(out),
-            remedy="Give the output folder of a build.",
-        )
-    return manifest
 
 
 def _sorted_out(manifest: Manifest, ledger: Ledger) -> Orphans:

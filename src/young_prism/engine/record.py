@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
@@ -14,13 +14,13 @@ from young_prism.core.manifest.model import (
     OrphanEntry,
     RenditionEntry,
 )
-from young_prism.core.markup.picture import ArtDirection, Candidate, art_of, picture, plain_img
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.picture import art_of
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal, PlannedRendition
-from young_prism.core.recipe.model import Markup
 from young_prism.core.render.render import Rendered
-from young_prism.core.values import ImageFormat, Outcome, Size
+from young_prism.core.values import Outcome
 from young_prism.engine.ledger import Ledger
 
 Only = Callable[[str], bool]
@@ -63,33 +63,6 @@ def dropped_entry(rendered: Rendered) -> DroppedEntry:
 
 def _facet(planned: PlannedRendition) -> str | None:
     return None if planned.facet == WHOLE_FACET else planned.facet
-
-
-def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
-    """Return renditions as markup sees them."""
-    return [
-        Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
-        for r in renditions
-    ]
-
-
-def snippet(
-    renditions: Sequence[RenditionEntry],
-    markup: Markup,
-    *,
-    alt: str = "",
-    art: Sequence[ArtDirection] = (),
-    transparent: bool = False,
-) -> str:
-    """Return the markup for one original from its delivered renditions, in the order of the plan.
-
-    A transparent picture has no placeholder behind it, which would show through for good.
-    """
-    rungs = candidates(renditions)
-    if len(rungs) == 1 and rungs[0].format in (ImageFormat.SVG, ImageFormat.GIF):
-        return plain_img(rungs[0], markup, alt=alt)
-    stands_in = next((r.placeholder for r in renditions if r.placeholder and not r.facet), None) or ""
-    return picture(rungs, markup, alt=alt, art=art, placeholder="" if transparent else stands_in)
 
 
 def make_manifest(
@@ -156,7 +129,9 @@ def _original(
         transparent=facts.transparent,
         renditions=tuple(delivered),
         dropped=dropped,
-        snippet=snippet(delivered, recipe.snippet_markup, art=art_of(recipe), transparent=facts.transparent),
+        snippet=Delivered(
+            original.path, tuple(delivered), recipe.snippet_markup, art_of(recipe), facts.transparent
+        ).html(),
     )
 
 

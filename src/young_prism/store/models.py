@@ -87,7 +87,7 @@ class OriginalRow(Base):
 
 
 class DetailRow(Base):
-    """What a person said of an original: focal point as shares of its width and height, and a title."""
+    """What a person said of an original: focal point as shares of its width and height, title, alternative text, caption."""
 
     __tablename__ = "detail"
 
@@ -96,6 +96,9 @@ class DetailRow(Base):
     focal_x: Mapped[float | None] = mapped_column(Float)
     focal_y: Mapped[float | None] = mapped_column(Float)
     title: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    alt: Mapped[str | None] = mapped_column(Text)
+    """Alternative text: None while nobody wrote it, empty for decoration."""
+    caption: Mapped[str] = mapped_column(Text, default="", server_default="")
 
 
 class SavedRecipeRow(Base):

@@ -340,6 +340,8 @@ class Store(RunRecords):
                 row.path: Detail(
                     None if row.focal_x is None or row.focal_y is None else (row.focal_x, row.focal_y),
                     row.title,
+                    row.alt,
+                    row.caption,
                 )
                 for row in session.scalars(select(DetailRow).where(DetailRow.source_id == source_id))
             }
@@ -354,7 +356,7 @@ class Store(RunRecords):
             else:
                 row = row or DetailRow(source_id=source_id, path=path)
                 row.focal_x, row.focal_y = detail.focal or (None, None)
-                row.title = detail.title
+                row.title, row.alt, row.caption = detail.title, detail.alt, detail.caption
                 session.add(row)
             session.execute(_bumped(source_id))
 

@@ -1,4 +1,4 @@
-"""The `picture` element (HTML Living Standard, 4.8.1 to 4.8.4).
+"""The `picture` element (HTML Living Standard, 4.8.1 to 4.8.4), first as data and then as text.
 
 Width and height are those of the widest fallback: together with CSS they give the browser the aspect ratio
 before a byte has arrived, so nothing jumps.
@@ -23,6 +23,9 @@ _SRC_WIDTH = 1000
 WHOLE = "100vw"
 """What `sizes` says where nobody said anything: the whole viewport."""
 
+Attributes = tuple[tuple[str, str], ...]
+"""Names and values in the order in which they are written, values not yet escaped."""
+
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
@@ -42,6 +45,29 @@ class ArtDirection(NamedTuple):
     sizes: str
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What is said of a picture where it is shown.
+
+    `alt` is None while nobody has written it, which leaves the attribute out so that it is noticed; empty says that the
+    picture is decoration. A `hero` is what a page shows first: it is loaded at once, before others.
+    """
+
+    alt: str | None = None
+    caption: str = ""
+    hero: bool = False
+
+
+NOTHING_SAID_OF_IT = Said()
+
+
+class Element(NamedTuple):
+    """The attributes of each `source`, in order, and of the `img` after them; without sources there is only the `img`."""
+
+    sources: tuple[Attributes, ...]
+    img: Attributes
+
+
 def art_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
     """Return a recipe's art direction, the narrowest viewport first: a browser takes the first that fits."""
     own = recipe.snippet_markup.sizes
@@ -57,78 +83,95 @@ def art_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
     return tuple(sorted(found, key=lambda art: art.up_to))
 
 
-def picture(
+def compose(
     candidates: Sequence[Candidate],
     markup: Markup,
     *,
-    alt: str = "",
+    said: Said = NOTHING_SAID_OF_IT,
     art: Sequence[ArtDirection] = (),
     placeholder: str = "",
-) -> str:
+) -> Element:
     """Return the element for one original: sources for facets, then modern formats in order of preference, then `img`.
 
-    Of each facet, the candidates of the format that comes last are the fallback. With nothing but a fallback there is
-    no `picture` around the `img`. Raises `ValueError` without a candidate of the whole picture.
+    Of each facet, the candidates of the format that comes last are the fallback; one of its rungs alone needs no `srcset`.
+    Raises `ValueError` without a candidate of the whole picture.
     """
-    *modern, fallback = _by_format(candidates, WHOLE_FACET) or [[]]
+    *modern, fallback = by_format(candidates, WHOLE_FACET) or [[]]
     if not fallback:
         raise ValueError("no rendition to write markup for")
-    img = _img(fallback, markup, alt, placeholder)
-    lines = [
-        _source(rungs, markup, direction.sizes, direction.up_to)
+    auto = markup.auto_sizes and _loading(markup, said) == "lazy"
+    sources = [
+        _source(rungs, markup, direction.sizes, up_to=direction.up_to, auto=auto)
         for direction in art
-        for rungs in _by_format(candidates, direction.facet)
+        for rungs in by_format(candidates, direction.facet)
     ]
-    lines += [_source(rungs, markup, markup.sizes) for rungs in modern]
-    if not lines:
-        return img
-    return "\n".join(["<picture>", *(f"  {line}" for line in lines), f"  {img}", "</picture>"])
+    sources += [_source(rungs, markup, markup.sizes, auto=auto) for rungs in modern]
+    widest = fallback[-1]
+    middle = min(fallback, key=lambda rung: abs(rung.size.width - _SRC_WIDTH))
+    attributes = [("src", path_url(middle.path, markup.url_base))]
+    if len(fallback) > 1:
+        attributes += [("srcset", _srcset(fallback, markup)), ("sizes", _sizes(markup.sizes, auto=auto))]
+    if widest.size.pixels:
+        attributes += [("width", str(widest.size.width)), ("height", str(widest.size.height))]
+    if placeholder:
+        attributes.append(("style", _behind(placeholder)))
+    return Element(tuple(sources), (*attributes, *_ending(markup, said)))
 
 
-def _by_format(candidates: Sequence[Candidate], facet: str) -> list[list[Candidate]]:
-    by_format: dict[ImageFormat, list[Candidate]] = {}
+def html(element: Element, caption: str = "") -> str:
+    """Return an element as text, within a `figure` where it has a caption."""
+    lines = [tag("img", element.img)]
+    if element.sources:
+        inside = [*(tag("source", source) for source in element.sources), *lines]
+        lines = ["<picture>", *(f"  {line}" for line in inside), "</picture>"]
+    if caption:
+        below = f"<figcaption>{escape(caption, quote=False)}</figcaption>"
+        lines = ["<figure>", *(f"  {line}" for line in [*lines, below]), "</figure>"]
+    return "\n".join(lines)
+
+
+def tag(name: str, attributes: Attributes) -> str:
+    """Return a start tag with its values escaped."""
+    return f"<{name} " + " ".join(f'{key}="{escape(value)}"' for key, value in attributes) + ">"
+
+
+def by_format(candidates: Sequence[Candidate], facet: str) -> list[list[Candidate]]:
+    """Return a facet's candidates, each format from its narrowest rung, formats in the order of the plan."""
+    found: dict[ImageFormat, list[Candidate]] = {}
     for candidate in candidates:
         if candidate.facet == facet:
-            by_format.setdefault(candidate.format, []).append(candidate)
-    return [sorted(rungs, key=lambda rung: rung.size.width) for rungs in by_format.values()]
+            found.setdefault(candidate.format, []).append(candidate)
+    return [sorted(rungs, key=lambda rung: rung.size.width) for rungs in found.values()]
 
 
-def _source(rungs: Sequence[Candidate], markup: Markup, sizes: str, up_to: int = 0) -> str:
+def _source(
+    rungs: Sequence[Candidate], markup: Markup, sizes: str, *, up_to: int = 0, auto: bool
+) -> Attributes:
     attributes = [("media", f"(max-width: {up_to}px)")] if up_to else []
     attributes.append(("type", rungs[0].format.mime))
     if rungs[0].format is ImageFormat.SVG:
-        attributes.append(("srcset", path_url(rungs[0].path, markup.base_url)))
+        attributes.append(("srcset", path_url(rungs[0].path, markup.url_base)))
     else:
-        attributes += [("srcset", _srcset(rungs, markup)), ("sizes", sizes or WHOLE)]
+        attributes += [("srcset", _srcset(rungs, markup)), ("sizes", _sizes(sizes, auto=auto))]
     if up_to:
         # Its shape is another one than the fallback's: without these the page would jump (HTML, 4.8.2).
         attributes += [("width", str(rungs[-1].size.width)), ("height", str(rungs[-1].size.height))]
-    return _tag("source", attributes)
+    return tuple(attributes)
 
 
-def plain_img(candidate: Candidate, markup: Markup, *, alt: str = "") -> str:
-    """Return an `img` for one file that is used as it is: a vector or an animation."""
-    attributes = [("src", path_url(candidate.path, markup.base_url))]
-    if candidate.size.pixels:
-        attributes += [("width", str(candidate.size.width)), ("height", str(candidate.size.height))]
-    return _element(attributes, markup, alt)
+def _sizes(sizes: str, *, auto: bool) -> str:
+    # Browsers that do not know `auto` skip it and take what follows (HTML, 4.8.4.2.2).
+    return f"auto, {sizes or WHOLE}" if auto else sizes or WHOLE
 
 
-def _img(rungs: Sequence[Candidate], markup: Markup, alt: str, placeholder: str) -> str:
-    widest = rungs[-1]
-    middle = min(rungs, key=lambda rung: abs(rung.size.width - _SRC_WIDTH))
-    attributes = [("src", path_url(middle.path, markup.base_url))]
-    if len(rungs) > 1:
-        attributes += [("srcset", _srcset(rungs, markup)), ("sizes", markup.sizes or WHOLE)]
-    attributes += [("width", str(widest.size.width)), ("height", str(widest.size.height))]
-    if placeholder:
-        attributes.append(("style", _behind(placeholder)))
-    return _element(attributes, markup, alt)
+def _loading(markup: Markup, said: Said) -> str:
+    return "eager" if said.hero else markup.loading
 
 
-def _element(attributes: Sequence[tuple[str, str]], markup: Markup, alt: str) -> str:
-    every = [*attributes, ("alt", alt), ("loading", markup.loading), ("decoding", "async")]
-    return _tag("img", every)
+def _ending(markup: Markup, said: Said) -> Attributes:
+    alt = () if said.alt is None else (("alt", said.alt),)
+    first = (("fetchpriority", "high"),) if said.hero else ()
+    return (*alt, ("loading", _loading(markup, said)), *first, ("decoding", "async"))
 
 
 def _behind(placeholder: str) -> str:
@@ -138,9 +181,5 @@ def _behind(placeholder: str) -> str:
     return f"background: url({placeholder}) center / cover no-repeat"
 
 
-def _tag(name: str, attributes: Sequence[tuple[str, str]]) -> str:
-    return f"<{name} " + " ".join(f'{key}="{escape(value)}"' for key, value in attributes) + ">"
-
-
 def _srcset(rungs: Sequence[Candidate], markup: Markup) -> str:
-    return ", ".join(f"{path_url(rung.path, markup.base_url)} {rung.size.width}w" for rung in rungs)
+    return ", ".join(f"{path_url(rung.path, markup.url_base)} {rung.size.width}w" for rung in rungs)

@@ -1,10 +1,12 @@
-"""What a person said of single originals: where to look when it is cut, and what it is called.
+"""What a person said of single originals: where to look when it is cut, what it is called, and what stands for it in words.
 
 Kept apart from recipes, so that it outlives them, as a TOML file that a repository can hold:
 
     ["photos/summit.jpg"]
     title = "Summit café at dawn"
     focal = [0.5, 0.3]
+    alt = "The summit café with all its lamps lit"
+    caption = "Breakfast from seven"
 """
 
 from __future__ import annotations
@@ -22,13 +24,20 @@ Focal = tuple[float, float]
 """A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
 
 LONGEST_TITLE = 200
+LONGEST_TEXT = 1000
+"""Characters of an alternative text or a caption."""
 
 
 class Detail(NamedTuple):
-    """What was said of one original; without a `focal` point the engine finds one where it needs it."""
+    """What was said of one original; without a `focal` point the engine finds one where it needs it.
+
+    `alt` is None while nobody has written it, and empty where somebody said that the picture is decoration.
+    """
 
     focal: Focal | None = None
     title: str = ""
+    alt: str | None = None
+    caption: str = ""
 
 
 Details = Mapping[str, Detail]
@@ -41,6 +50,8 @@ class _Written(BaseModel):
 
     title: Annotated[str, Field(max_length=LONGEST_TITLE)] = ""
     focal: tuple[Annotated[float, Field(ge=0, le=1)], Annotated[float, Field(ge=0, le=1)]] | None = None
+    alt: Annotated[str, Field(max_length=LONGEST_TEXT)] | None = None
+    caption: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
 
 
 _FILE = TypeAdapter(dict[str, _Written])
@@ -60,9 +71,12 @@ def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
         raise RecipeError(
             f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
             file=file,
-            remedy="For each original there may be a title, and focal as two numbers from 0 to 1.",
+            remedy="For each original there may be title, alt and caption as text, and focal as two numbers from 0 to 1.",
         ) from error
-    return {path: Detail(one.focal, one.title.strip()) for path, one in written.items()}
+    return {
+        path: Detail(one.focal, one.title.strip(), one.alt, one.caption.strip())
+        for path, one in written.items()
+    }
 
 
 def write_details(details: Details) -> str:
@@ -71,6 +85,8 @@ def write_details(details: Details) -> str:
         path: {
             **({"title": detail.title} if detail.title else {}),
             **({"focal": [round(share, 4) for share in detail.focal]} if detail.focal else {}),
+            **({} if detail.alt is None else {"alt": detail.alt}),
+            **({"caption": detail.caption} if detail.caption else {}),
         }
         for path, detail in sorted(details.items())
     }

@@ -18,6 +18,7 @@ from urllib.parse import unquote, urlsplit
 
 import tinycss2
 
+from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.sniff import IMAGE_ENDINGS
 
@@ -165,7 +166,10 @@ class _Page(HTMLParser):
                 self._found.append(Reference(values[name].strip(), width))
         for name in ("srcset", "data-srcset", "imagesrcset"):
             if name in values:
-                self._found += [Reference(url, wide or width) for url, wide in srcset(values[name])]
+                self._found += [
+                    Reference(url, _width_of(descriptors) or width)
+                    for url, descriptors in split_srcset(values[name])
+                ]
         self._found += [Reference(url) for url in _style_urls(values.get("style", ""))]
 
     def handle_endtag(self, tag: str) -> None:
@@ -220,19 +224,10 @@ def _shown_width(values: Mapping[str, str]) -> int:
     return 0
 
 
-def srcset(text: str) -> Iterator[tuple[str, int]]:
-    """Yield each candidate's URL and width descriptor, 0 where it has none (HTML, 4.8.4.3.5, parsing a srcset)."""
-    at = 0
-    while match := re.compile(r"[\s,]*([^\s]+)").match(text, at):
-        url, at = match[1], match.end()
-        if url.endswith(","):
-            yield url.rstrip(","), 0
-            continue
-        end = text.find(",", at)
-        end = len(text) if end < 0 else end
-        wide = re.search(r"(?:^|\s)(\d+)w(?:\s|$)", text[at:end])
-        yield url, int(wide[1]) if wide else 0
-        at = end + 1
+def _width_of(descriptors: list[str]) -> int:
+    """Return the width in pixels that a candidate's descriptors say, 0 where they say none."""
+    widths = (one[:-1] for one in descriptors if one.endswith("w"))
+    return next((int(width) for width in widths if width.isascii() and width.isdigit()), 0)
 
 
 def _style_urls(text: str) -> Iterator[str]:

@@ -98,13 +98,29 @@ class Names(Part):
         return value
 
 
+_URL_PART = r"^[^\s,\"<>]*$"
+"""What can stand in a `srcset` unquoted."""
+
+
 class Markup(Part):
     """What the snippets say."""
 
     sizes: str = ""
     """Empty: what the ladder's layout says, or `100vw` without one."""
-    base_url: Annotated[str, Field(pattern=r"^[^\s,\"<>]*$")] = ""
+    auto_sizes: bool = False
+    """`auto` before the `sizes` of what is loaded lazily: a browser that knows it measures its layout instead."""
+    base_url: Annotated[str, Field(pattern=_URL_PART)] = ""
+    """Where the site is served: `https://pictures.example`, or empty for addresses that are relative."""
+    prefix: Annotated[str, Field(pattern=_URL_PART)] = ""
+    """The folders from there to the renditions: `/pictures/`."""
     loading: Literal["lazy", "eager"] = "lazy"
+
+    @property
+    def url_base(self) -> str:
+        """What stands before a rendition's path: base URL and prefix in one."""
+        if not (self.base_url and self.prefix):
+            return self.base_url or self.prefix
+        return f"{self.base_url.rstrip('/')}/{self.prefix.lstrip('/')}"
 
 
 class Override(Part):

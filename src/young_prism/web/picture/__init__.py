@@ -10,7 +10,8 @@ from werkzeug import Response
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
-from young_prism.core.markup.picture import ArtDirection, art_of
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.picture import Said, art_of
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.originals.details import NOTHING_SAID
@@ -21,7 +22,6 @@ from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
 from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
-from young_prism.engine.record import snippet
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, Entry, out_of, recipe_text
 from young_prism.web.context import catalogue_of, services, source_or_404
@@ -74,8 +74,10 @@ def index(slug: str, path: str) -> str | Response:
     whole = [one for one in delivered if one.facet is None]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
     own = recipe_for(path, catalogue.recipe) or catalogue.recipe
-    shown = Shown(
-        _markup(own.snippet_markup), request.args.get("alt", ""), art_of(own), entry.facts.transparent
+    said = catalogue.details.get(path, NOTHING_SAID)
+    alt = request.args.get("alt", said.alt)
+    shown = Delivered(
+        path, tuple(delivered), _markup(own.snippet_markup), art_of(own), entry.facts.transparent
     )
     return render_template(
         "picture/index.html",
@@ -95,14 +97,14 @@ def index(slug: str, path: str) -> str | Response:
         spectrum=_spectrum(source, path, entry.facts, [cell for cell in cells if cell.facet == WHOLE_FACET]),
         phone=phone_fetches(best_rungs(whole)) if whole else None,
         markup=shown.markup,
-        alt=shown.alt,
-        snippet=shown.written(delivered),
-        live=shown.live(source, delivered),
+        alt=alt,
+        snippet=shown.html(Said(alt, said.caption)),
+        live=_live(source, shown, alt),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,
         path_url=path_url,
         cuts=cuts_of(source, catalogue, entry, own) if not entry.facts.passes_through else None,
-        detail=catalogue.details.get(path, NOTHING_SAID),
+        detail=said,
         own=None
         if entry.facts.passes_through
         else decisions_of(path, entry.facts, catalogue.recipe, recipe_text(source)),
@@ -191,27 +193,12 @@ def _markup(markup: Markup) -> Markup:
     return markup.model_copy(update={"sizes": sizes}) if sizes else markup
 
 
-@dataclass(frozen=True, slots=True)
-class Shown:
-    """What a snippet is to say."""
-
-    markup: Markup
-    alt: str
-    art: tuple[ArtDirection, ...]
-    transparent: bool
-
-    def written(self, delivered: list[RenditionEntry]) -> str:
-        """Return the snippet, empty without renditions."""
-        if not delivered:
-            return ""
-        return snippet(delivered, self.markup, alt=self.alt, art=self.art, transparent=self.transparent)
-
-    def live(self, source: SourceRow, delivered: list[RenditionEntry]) -> str:
-        """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
-        base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
-        markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
-        whole = [one for one in delivered if one.facet is None]
-        return Shown(markup, self.alt, (), self.transparent).written(whole)
+def _live(source: SourceRow, shown: Delivered, alt: str | None) -> str:
+    """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
+    base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
+    markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
+    whole = tuple(one for one in shown.renditions if one.facet is None)
+    return Delivered(shown.path, whole, markup, (), shown.transparent).html(Said(alt))
 
 
 class Table(NamedTuple):

@@ -1,0 +1,86 @@
+"""From a manifest's lines to markup."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
+from young_prism.core.markup.picture import (
+    NOTHING_SAID_OF_IT,
+    ArtDirection,
+    Candidate,
+    Element,
+    Said,
+    art_of,
+    compose,
+    html,
+)
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.decide import recipe_for
+from young_prism.core.recipe.model import Markup, Recipe
+from young_prism.core.values import ImageFormat, Size
+
+
+@dataclass(frozen=True, slots=True)
+class Delivered:
+    """One original's delivered renditions, in the order of the plan, with how its recipe shows them."""
+
+    path: str
+    renditions: tuple[RenditionEntry, ...]
+    markup: Markup
+    art: tuple[ArtDirection, ...] = ()
+    transparent: bool = False
+
+    @staticmethod
+    def of(entry: OriginalEntry, recipe: Recipe) -> Delivered:
+        """Return an original of a manifest, shown as the recipe for it says."""
+        own = recipe_for(entry.path, recipe) or recipe
+        return Delivered(entry.path, entry.renditions, own.snippet_markup, art_of(own), entry.transparent)
+
+    def shown(self, **changes: object) -> Delivered:
+        """Return the same with some of the markup's settings changed; None leaves one as it is."""
+        said = {key: value for key, value in changes.items() if value is not None}
+        return replace(self, markup=self.markup.model_copy(update=said))
+
+    @property
+    def candidates(self) -> list[Candidate]:
+        """The renditions as markup sees them."""
+        return candidates(self.renditions)
+
+    @property
+    def placeholder(self) -> str:
+        """What stands in until it is loaded; a transparent picture has none, it would show through for good."""
+        if self.transparent:
+            return ""
+        return next((r.placeholder for r in self.renditions if r.placeholder and not r.facet), None) or ""
+
+    def element(self, said: Said = NOTHING_SAID_OF_IT) -> Element:
+        """Return the picture as data. Raises `ValueError` without a rendition of the whole picture."""
+        rungs = self.candidates
+        if len(rungs) == 1 and rungs[0].format in (ImageFormat.SVG, ImageFormat.GIF):
+            return compose(rungs, self.markup, said=said)
+        return compose(rungs, self.markup, said=said, art=self.art, placeholder=self.placeholder)
+
+    def html(self, said: Said = NOTHING_SAID_OF_IT) -> str:
+        """Return the markup ready to paste; empty without a rendition of the whole picture."""
+        if not any(not rendition.facet for rendition in self.renditions):
+            return ""
+        return html(self.element(said), said.caption)
+
+
+def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
+    """Return renditions as markup sees them."""
+    return [
+        Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
+        for r in renditions
+    ]
+
+
+def all_delivered(originals: Sequence[OriginalEntry], recipe: Recipe) -> dict[str, Delivered]:
+    """Return the originals of a manifest that have a rendition of the whole picture, by path."""
+    return {
+        entry.path: Delivered.of(entry, recipe)
+        for entry in originals
+        if any(not rendition.facet for rendition in entry.renditions)
+    }

@@ -1,0 +1,146 @@
+"""Chromium's own `currentSrc`, and its layout shifts, against what we say of a snippet (HTML Living Standard, 4.8.4)."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Route
+
+from tests import pictures
+from tests.core.test_plan import facts
+from young_prism.core.ladder.layout import sizes_of
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.media import Screen
+from young_prism.core.markup.picture import Candidate, Element, Said, art_of, compose, html
+from young_prism.core.markup.selection import select
+from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.ladder import Layout, LayoutLine
+from young_prism.core.recipe.model import Facet, Ladder, Recipe
+from young_prism.core.recipe.starts import starts
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.build import build
+from young_prism.engine.ledger import read_manifest
+
+VIEWPORTS = (320, 360, 390, 414, 480, 600, 640, 768, 820, 1024, 1280, 1440, 1920)
+DENSITIES = (1, 1.5, 2, 3)
+SIZES = (
+    "100vw",
+    "(max-width: 640px) 100vw, min(60vw, 720px)",
+    "(max-width: 30em) calc(100vw - 2rem), (400px < width <= 1000px) 50vw, clamp(200px, 25vw, 480px)",
+    sizes_of(Layout(lines=(LayoutLine(up_to=900), LayoutLine(share=0.333, at_most=420)))),
+)
+FORMATS = {"image/avif", "image/webp", "image/jpeg", "image/png", "image/gif", "image/svg+xml"}
+DOT = pictures.png(pictures.graphic(4, 4))
+ALL_RECIPES = {
+    **{start.name: read_recipe(start.text) for start in starts()},
+    "with art direction": Recipe(
+        facets=(Facet(name="square", aspect="1:1", up_to=600, ladder=Ladder(widths=(300, 500, 900))),)
+    ),
+}
+
+
+def elements_of(recipe: Recipe) -> list[Element]:
+    """Return a landscape's and a portrait's element in every one of the `sizes`, as its plan would have it."""
+    known = {"wide.jpg": facts(3000, 2000), "tall.jpg": facts(1400, 2100)}
+    found = []
+    for original in make_plan(known, recipe).originals:
+        candidates = [Candidate(r.path, r.format, r.size, r.facet) for r in original.renditions]
+        for sizes in SIZES:
+            markup = recipe.markup.model_copy(update={"sizes": sizes, "loading": "eager"})
+            found.append(compose(candidates, markup, art=art_of(recipe)))
+    return found
+
+
+def without_avif(element: Element) -> Element:
+    """Return an element whose AVIF has a type that no browser knows."""
+    return Element(
+        tuple(
+            tuple((name, value.replace("image/avif", "image/no-such")) for name, value in source)
+            for source in element.sources
+        ),
+        element.img,
+    )
+
+
+@pytest.mark.parametrize("density", DENSITIES)
+def test_chromium_takes_what_we_say_for_every_starting_recipe(
+    browser: Browser, tmp_path: Path, density: float
+) -> None:
+    context = browser.new_context(device_scale_factor=density, viewport={"width": 400, "height": 800})
+    page = context.new_page()
+    elements = [
+        one
+        for recipe in ALL_RECIPES.values()
+        for plain in elements_of(recipe)
+        for one in (plain, without_avif(plain))
+    ]
+    # An address of its own for each: a browser takes a larger candidate that it has in memory over the right one.
+    text = "".join(
+        re.sub(r"\.(avif|webp|jpg|png)\b", rf".\1?{number}-VIEWPORT", html(element))
+        for number, element in enumerate(elements)
+    )
+    for name in set(re.findall(r"[\w%-]+\.(?:avif|webp|jpg|png)", text)):
+        (tmp_path / name).write_bytes(DOT)  # what is in it does not matter: the choice comes before
+    # A frame for each viewport: a window that changes its size answers media conditions by the old one for a while.
+    (tmp_path / "frame.html").write_text("<!doctype html><style>html { overflow: hidden }</style><body>")
+    frames = "".join(
+        f'<iframe src="frame.html" width="{width}" height="800"></iframe>' for width in VIEWPORTS
+    )
+    (tmp_path / "index.html").write_text(f"<!doctype html><body>{frames}")
+    page.goto((tmp_path / "index.html").as_uri())
+    differs = []
+    for width, frame in zip(VIEWPORTS, page.frames[1:], strict=True):
+        taken = frame.evaluate(
+            """async text => {
+                document.body.innerHTML = text;
+                await Promise.allSettled([...document.images].map(image => image.decode()));
+                return [...document.images].map(image => image.currentSrc.split("/").pop().split("?")[0]);
+            }""",
+            text.replace("VIEWPORT", str(width)),
+        )
+        for element, theirs in zip(elements, taken, strict=True):
+            ours = select(element, Screen(width, density, 800), formats=FORMATS)
+            if ours is None or ours.url != theirs:
+                differs.append((width, dict(element.img).get("sizes"), ours, theirs))
+    context.close()
+    assert len(elements) >= 2 * len(ALL_RECIPES) * len(SIZES) and not differs
+
+
+@pytest.mark.parametrize("with_size", [True, False])
+def test_our_snippet_shifts_nothing_and_without_dimensions_the_page_jumps(
+    browser: Browser, tmp_path: Path, with_size: bool
+) -> None:
+    """Layout Instability API: the sum of `layout-shift` entries, pictures arriving late."""
+    (tmp_path / "site").mkdir()
+    (tmp_path / "site" / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(900, 600)))
+    build(tmp_path / "site", tmp_path / "out", Recipe(ladder=Ladder(widths=(300, 600))))
+    manifest = read_manifest(tmp_path / "out" / "manifest.json")
+    assert manifest
+    markup = Delivered.of(manifest.originals[0], manifest.recipe).html(Said("", hero=True))
+    if not with_size:
+        markup = markup.replace('width="600" height="400"', "")
+    body = f"<!doctype html><style>img{{max-width:100%;height:auto}}</style><p>Before</p>{markup}<p>After {'text ' * 200}</p>"
+    context = browser.new_context(viewport={"width": 500, "height": 700})
+    page = context.new_page()
+    page.add_init_script(
+        "window.shift = 0; new PerformanceObserver(list => { for (const one of list.getEntries()) window.shift += one.value; })"
+        ".observe({type: 'layout-shift', buffered: true});"
+    )
+
+    def answer(route: Route) -> None:
+        name = route.request.url.rpartition("/")[2]
+        if name:
+            page.wait_for_timeout(200)
+            route.fulfill(path=tmp_path / "out" / name)
+        else:
+            route.fulfill(body=body, content_type="text/html")
+
+    page.route("**/*", answer)
+    page.goto("http://site.test/")
+    assert page.locator("img").evaluate("image => image.decode().then(() => image.naturalWidth)") > 0
+    page.wait_for_timeout(150)
+    shift = page.evaluate("window.shift")
+    context.close()
+    assert (shift == 0) is with_size
