@@ -7,8 +7,12 @@ import threading
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from tests import pictures
+
+settings.register_profile("any machine", deadline=None)  # no timed tests: a busy machine is no mistake
+settings.load_profile("any machine")
 
 
 @pytest.fixture(autouse=True)

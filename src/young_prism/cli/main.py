@@ -23,6 +23,7 @@ _VERBS = (
     "proof",
     "recipe",
     "restore",
+    "rewrite",
     "runs",
     "serve",
     "snippet",

@@ -16,6 +16,7 @@ YoungPrismError
 |  `- DiskFullError        no room for it
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
+|- PageError              a page that cannot be changed safely
 |- StoreError             the database cannot be read or written
 |- ClusterError           workers on other machines that cannot be used
 `- ServeError               the application cannot start or answer
@@ -104,6 +105,10 @@ class OutputError(YoungPrismError):
 
 class NoRoomError(OutputError):
     """The disk that it lies on is full."""
+
+
+class PageError(YoungPrismError):
+    """A page or a stylesheet that cannot be changed safely."""
 
 
 class StoreError(YoungPrismError):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -51,25 +51,12 @@ class SiteReader:
         Never an error: a page that cannot be read refers to nothing.
         """
         root = Path(os.path.realpath(self.folder))
-        ours = os.path.realpath(output) if output else ""
         pages: KnownPages = {}
         files: set[str] = set()
-        waiting = [(str(root), "")]
-        while waiting and len(files) < _MOST_FILES:
-            folder, prefix = waiting.pop()
-            for entry in _entries(folder):
-                path = prefix + entry.name
-                is_folder = entry.is_dir(follow_symlinks=False)
-                if is_folder and os.path.realpath(entry.path) == ours:
-                    continue
-                if _RULES.excluded_by(path + "/" if is_folder else path):
-                    continue
-                if is_folder:
-                    waiting.append((entry.path, path + "/"))
-                    continue
-                files.add(path)
-                if split_name(entry.name)[1].lower() in PAGE_ENDINGS:
-                    self._page(entry, path, pages)
+        for path, entry in walk_site(root, output):
+            files.add(path)
+            if split_name(entry.name)[1].lower() in PAGE_ENDINGS:
+                self._page(entry, path, pages)
         return SiteRead(root, dict(sorted(pages.items())), files)
 
     def _page(self, entry: os.DirEntry[str], path: str, pages: KnownPages) -> None:
@@ -89,6 +76,30 @@ class SiteReader:
 
 
 _RULES = Scope()
+
+
+def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.DirEntry[str]]]:
+    """Yield the files below a site's folder with their paths in it, without hidden and vendored folders and our own output.
+
+    Folders that are links are not followed.
+    """
+    ours = os.path.realpath(output) if output else ""
+    found = 0
+    waiting = [(str(root), "")]
+    while waiting and found < _MOST_FILES:
+        folder, prefix = waiting.pop()
+        for entry in _entries(folder):
+            path = prefix + entry.name
+            is_folder = entry.is_dir(follow_symlinks=False)
+            if is_folder and os.path.realpath(entry.path) == ours:
+                continue
+            if _RULES.excluded_by(path + "/" if is_folder else path):
+                continue
+            if is_folder:
+                waiting.append((entry.path, path + "/"))
+            else:
+                found += 1
+                yield path, entry
 
 
 def pages_folder(source: Path, roots: Collection[Path]) -> Path | None:

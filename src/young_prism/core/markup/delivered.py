@@ -21,6 +21,8 @@ from young_prism.core.plan.decide import recipe_for
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.values import ImageFormat, Size
 
+_NO_SIZE = Size(0, 0)
+
 
 @dataclass(frozen=True, slots=True)
 class Delivered:
@@ -31,17 +33,38 @@ class Delivered:
     markup: Markup
     art: tuple[ArtDirection, ...] = ()
     transparent: bool = False
+    size: Size = _NO_SIZE
+    """Of the original, upright, in pixels; needed where pages are rewritten."""
 
     @staticmethod
     def of(entry: OriginalEntry, recipe: Recipe) -> Delivered:
         """Return an original of a manifest, shown as the recipe for it says."""
         own = recipe_for(entry.path, recipe) or recipe
-        return Delivered(entry.path, entry.renditions, own.snippet_markup, art_of(own), entry.transparent)
+        size = Size(entry.width, entry.height)
+        return Delivered(
+            entry.path, entry.renditions, own.snippet_markup, art_of(own), entry.transparent, size
+        )
 
     def shown(self, **changes: object) -> Delivered:
         """Return the same with some of the markup's settings changed; None leaves one as it is."""
         said = {key: value for key, value in changes.items() if value is not None}
         return replace(self, markup=self.markup.model_copy(update=said))
+
+    @property
+    def whole(self) -> tuple[RenditionEntry, ...]:
+        """The renditions of the whole picture."""
+        return tuple(one for one in self.renditions if not one.facet)
+
+    @property
+    def fallback(self) -> list[RenditionEntry]:
+        """The rungs of the whole picture that any browser can show, ascending."""
+        last = self.whole[-1].format
+        return sorted((one for one in self.whole if one.format == last), key=lambda one: one.width)
+
+    @property
+    def is_copy(self) -> bool:
+        """Whether there is one file alone, and that as the original was: a drawing, or what was the smallest already."""
+        return len(self.renditions) == 1 and self.renditions[0].outcome == "kept"
 
     @property
     def candidates(self) -> list[Candidate]:
@@ -64,7 +87,7 @@ class Delivered:
 
     def html(self, said: Said = NOTHING_SAID_OF_IT) -> str:
         """Return the markup ready to paste; empty without a rendition of the whole picture."""
-        if not any(not rendition.facet for rendition in self.renditions):
+        if not self.whole:
             return ""
         return html(self.element(said), said.caption)
 

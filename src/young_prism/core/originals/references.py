@@ -132,17 +132,22 @@ def references(text: str, ending: str) -> tuple[Reference, ...]:
     said = {ref.url for ref in exact}
     mentions = [
         ref
-        for ref in (() if ending in _STYLES else _mentions(text))
+        for ref in (() if ending in _STYLES else map(_mention, mentions_in(text)))
         if _local(ref.url) and ref.url not in said
     ]
     return tuple(dict.fromkeys([*exact, *mentions]))
 
 
-def _mentions(text: str) -> Iterator[Reference]:
+def _mention(url: str) -> Reference:
+    return Reference(url, mention=True)
+
+
+def mentions_in(text: str) -> Iterator[str]:
+    """Yield what looks like a picture's address in a script, in data, in a comment."""
     for match in _ENDING.finditer(text):
         before = _BEFORE.search(text[max(0, match.start() - _LONGEST) : match.start()])
         if before:
-            yield Reference(before[0] + match[0], mention=True)
+            yield before[0] + match[0]
 
 
 class _Page(HTMLParser):

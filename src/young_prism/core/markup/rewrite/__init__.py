@@ -1,0 +1,1 @@
+"""Pages and stylesheets rewritten to use renditions; every byte outside what is changed stays as it was."""

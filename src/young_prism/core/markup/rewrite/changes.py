@@ -1,0 +1,201 @@
+"""What a rewriting would change in a file: the edits, what is left alone and why, and both as a diff.
+
+The diff is the unified one that `patch` and `git apply` take (POSIX.1-2024, diff, "Diff -u Output Format").
+"""
+
+from __future__ import annotations
+
+import difflib
+import hashlib
+import re
+from bisect import bisect_right
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from itertools import accumulate
+from typing import NamedTuple
+
+_CONTEXT = 3
+
+
+class Mode(StrEnum):
+    """How much is changed."""
+
+    PICTURE = "picture"
+    """`img` becomes `picture`, backgrounds become `image-set()`."""
+    ADDRESSES = "addresses"
+    """Only addresses change: to a rendition in the original's own kind of format."""
+    SIZES = "sizes"
+    """Only what keeps the layout still and the first view quick: width, height, loading."""
+
+
+class Edit(NamedTuple):
+    """One replacement: characters `start` to `end` of the old text become `new`."""
+
+    start: int
+    end: int
+    new: str
+
+
+class Change(NamedTuple):
+    """What belongs together, to be taken or left as one. `key` names it wherever the file is read again."""
+
+    key: str
+    original: str
+    edits: tuple[Edit, ...]
+
+    @property
+    def start(self) -> int:
+        """Where it begins in the old text."""
+        return self.edits[0].start
+
+    @property
+    def end(self) -> int:
+        """Where it ends in the old text."""
+        return self.edits[-1].end
+
+
+class Left(NamedTuple):
+    """Something left alone: in which line, what address, and why."""
+
+    line: int
+    url: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Rewriting:
+    """All that a rewriting would do to one file."""
+
+    text: str
+    changes: tuple[Change, ...]
+    left: tuple[Left, ...]
+
+    def applied(self, keys: Collection[str] | None = None) -> str:
+        """Return the text with those changes made; None is all of them."""
+        return _applied(self.text, _edits(self.changes, keys))
+
+
+def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]) -> Change | None:
+    """Return edits as one change, None where they change nothing. `seen` counts equal ones in a file."""
+    real = tuple(sorted(edit for edit in edits if text[edit.start : edit.end] != edit.new))
+    if not real:
+        return None
+    said = "\0".join(f"{text[edit.start : edit.end]}\0{edit.new}" for edit in real)
+    number = seen[said] = seen.get(said, 0) + 1
+    key = hashlib.sha256(f"{number}\0{said}".encode("utf-8", "surrogatepass")).hexdigest()[:12]
+    return Change(key, original, real)
+
+
+def _edits(changes: Sequence[Change], keys: Collection[str] | None) -> list[Edit]:
+    return [edit for one in changes if keys is None or one.key in keys for edit in one.edits]
+
+
+def _applied(text: str, edits: Sequence[Edit]) -> str:
+    parts, at = [], 0
+    for edit in edits:
+        parts += [text[at : edit.start], edit.new]
+        at = edit.end
+    return "".join([*parts, text[at:]])
+
+
+class Line(NamedTuple):
+    """One line of a diff: its sign (space, - or +) and its text with its own line end."""
+
+    sign: str
+    text: str
+
+
+class Hunk(NamedTuple):
+    """A stretch of a diff: where it begins in the old and in the new text, counted from 1, and its lines."""
+
+    old: int
+    new: int
+    lines: tuple[Line, ...]
+
+    @property
+    def header(self) -> str:
+        """The line that says where it belongs."""
+        before = sum(line.sign != "+" for line in self.lines)
+        after = sum(line.sign != "-" for line in self.lines)
+        return f"@@ -{self.old if before else self.old - 1},{before} +{self.new if after else self.new - 1},{after} @@"
+
+
+def hunks(rewriting: Rewriting, keys: Collection[str] | None = None) -> list[Hunk]:
+    """Return the diff of those changes; only the lines that they touch are compared."""
+    lines = rewriting.text.split("\n")
+    lines = [line + "\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
+    starts = [0, *accumulate(len(line) for line in lines)]
+    blocks: list[tuple[int, int, list[Edit]]] = []
+    for edit in _edits(rewriting.changes, keys):
+        # What is put in behind the last character belongs to the last line.
+        first, last = (
+            min(bisect_right(starts, place), len(lines)) - 1
+            for place in (edit.start, max(edit.start, edit.end - 1))
+        )
+        if blocks and first < blocks[-1][1]:
+            blocks[-1] = (blocks[-1][0], max(blocks[-1][1], last + 1), [*blocks[-1][2], edit])
+        else:
+            blocks.append((first, last + 1, [edit]))
+    return list(_grouped(lines, starts, blocks))
+
+
+def _grouped(
+    lines: Sequence[str], starts: Sequence[int], blocks: Sequence[tuple[int, int, list[Edit]]]
+) -> Iterator[Hunk]:
+    moved = at = 0
+    while at < len(blocks):
+        end = at + 1
+        while end < len(blocks) and blocks[end][0] - blocks[end - 1][1] <= 2 * _CONTEXT:
+            end += 1
+        first = max(0, blocks[at][0] - _CONTEXT)
+        found, place = [], first
+        for begin, after, edits in blocks[at:end]:
+            found += [Line(" ", line) for line in lines[place:begin]]
+            shift = starts[begin]
+            own = [Edit(edit.start - shift, edit.end - shift, edit.new) for edit in edits]
+            found += _compared(lines[begin:after], _applied("".join(lines[begin:after]), own))
+            place = after
+        found += [Line(" ", line) for line in lines[place : place + _CONTEXT]]
+        yield Hunk(first + 1, first + 1 + moved, tuple(found))
+        moved += sum(line.sign == "+" for line in found) - sum(line.sign == "-" for line in found)
+        at = end
+
+
+def _compared(old: Sequence[str], text: str) -> Iterator[Line]:
+    new = [line for line in re.split(r"(?<=\n)", text) if line]
+    for tag, a, b, c, d in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if tag == "equal":
+            yield from (Line(" ", line) for line in old[a:b])
+        else:
+            yield from (Line("-", line) for line in old[a:b])
+            yield from (Line("+", line) for line in new[c:d])
+
+
+def patch(path: str, found: Sequence[Hunk]) -> str:
+    """Return a file's part of a patch; empty without hunks."""
+    if not found:
+        return ""
+    parts = [f"diff --git {_named('a/' + path)} {_named('b/' + path)}\n"]
+    # A name with a space ends in a tab, so that it is not taken for a name and a date.
+    after = "\t" if " " in path and _named("a/" + path)[0] != '"' else ""
+    parts += [f"--- {_named('a/' + path)}{after}\n", f"+++ {_named('b/' + path)}{after}\n"]
+    for hunk in found:
+        parts.append(hunk.header + "\n")
+        for line in hunk.lines:
+            parts.append(line.sign + line.text)
+            if not line.text.endswith("\n"):
+                parts.append("\n\\ No newline at end of file\n")
+    return "".join(parts)
+
+
+def _named(path: str) -> str:
+    """Return a name as git writes it: in quotes with octal escapes where it has anything but plain characters."""
+    raw = path.encode("utf-8", "surrogateescape")
+    if all(0x20 <= byte < 0x7F and byte not in b'"\\' for byte in raw):
+        return path
+    signs = {0x22: '\\"', 0x5C: "\\\\", 0x09: "\\t", 0x0A: "\\n", 0x0D: "\\r"}
+    inner = "".join(
+        signs.get(byte) or (chr(byte) if 0x20 <= byte < 0x7F else f"\\{byte:03o}") for byte in raw
+    )
+    return f'"{inner}"'

@@ -1,0 +1,325 @@
+"""Pages of a site rewritten on the disk: worked out, written with the old files kept, taken back.
+
+What is kept lies outside the site, so that no visitor is served it::
+
+    site-pages/
+        2026-11-26T101500/
+            rewritten.json       the site, and for each file its path and the sha256 before and after
+            index.html           as it was
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import stat
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+
+from young_prism.core.errors import OutputError, PageError
+from young_prism.core.manifest.model import Manifest
+from young_prism.core.markup.delivered import all_delivered
+from young_prism.core.markup.rewrite.changes import Change, Left, Rewriting, hunks, patch
+from young_prism.core.markup.rewrite.document import Document
+from young_prism.core.markup.rewrite.page import Wish, rewrite_page
+from young_prism.core.markup.rewrite.site import Site
+from young_prism.core.markup.rewrite.style import rewrite_style
+from young_prism.core.naming.rule import split_name
+from young_prism.engine.pages import walk_site
+from young_prism.engine.publish import output_error, write_atomically
+
+REWRITTEN = frozenset(
+    {
+        "html",
+        "htm",
+        "xhtml",
+        "shtml",
+        "php",
+        "twig",
+        "njk",
+        "liquid",
+        "erb",
+        "ejs",
+        "hbs",
+        "mustache",
+        "jinja",
+        "j2",
+    }
+)
+"""Endings of pages, and of templates whose text is a page's."""
+_STYLES = frozenset({"css"})
+LARGEST_PAGE = 10_000_000
+"""Bytes. What is larger is data rather than a page."""
+_INDEX = "rewritten.json"
+
+
+@dataclass(frozen=True, slots=True)
+class File:
+    """One page: its path below the site, its bytes as they were read, and what would change."""
+
+    path: str
+    data: bytes
+    document: Document | None
+    rewriting: Rewriting
+
+    def rewritten(self, keys: Collection[str] | None = None) -> bytes:
+        """Return its bytes with those changes made; None is all of them."""
+        if self.document is None:
+            return self.data
+        return self.document.bytes_of(self.rewriting.applied(keys))
+
+    def line(self, change: Change) -> int:
+        """Return the line in which a change begins, counted from 1."""
+        return self.rewriting.text.count("\n", 0, change.start) + 1
+
+    def patch(self, keys: Collection[str] | None = None) -> bytes:
+        """Return its part of a patch; empty for UTF-16, which patches cannot say."""
+        if self.document is None or self.document.mark:
+            return b""
+        return patch(self.path, hunks(self.rewriting, keys)).encode(self.document.carrier)
+
+
+@dataclass(frozen=True, slots=True)
+class Rewritings:
+    """All pages of a site, in the order of paths, and how many originals of the build they use."""
+
+    folder: Path
+    files: tuple[File, ...]
+
+    @property
+    def changed(self) -> list[File]:
+        """Those in which something would change."""
+        return [file for file in self.files if file.rewriting.changes]
+
+    @property
+    def left(self) -> list[tuple[str, Left]]:
+        """What was left alone, with its page."""
+        return [(file.path, left) for file in self.files for left in file.rewriting.left]
+
+    @property
+    def changes(self) -> int:
+        """How many places would change in all."""
+        return sum(len(file.rewriting.changes) for file in self.files)
+
+
+@dataclass(frozen=True, slots=True)
+class Pages:
+    """The pages of one site and the build that they are to use."""
+
+    folder: Path
+    site: Site
+    out: Path
+
+    @staticmethod
+    def of(folder: Path, source: Path, out: Path, manifest: Manifest, address: str = "") -> Pages:
+        """Read which files a site has. `address` is where renditions are served; without it they must lie in the site.
+
+        Raises `OutputError` where pages could not reach them.
+        """
+        root, inside = Path(os.path.realpath(folder)), _inside(folder, source)
+        if inside is None:
+            raise OutputError(
+                "The source does not lie in this folder, so its pages cannot use it.",
+                file=str(folder),
+                remedy="Give the folder of the site with --pages.",
+            )
+        prefix = f"{inside}/" if inside else ""
+        below = _inside(folder, out)
+        address = address or _address(manifest)
+        if below is None and not address:
+            raise OutputError(
+                "The renditions lie outside the site, and nothing says where they are served.",
+                file=str(out),
+                remedy="Give --prefix, or say it in the recipe under [markup].",
+            )
+        files = [path for path, _ in walk_site(root, out if below else None)]
+        originals = {prefix + entry.path: entry.path for entry in manifest.originals}
+        delivered = all_delivered(manifest.originals, manifest.recipe)
+        return Pages(root, Site(frozenset(files), originals, delivered, below, address), out)
+
+    def paths(self) -> list[str]:
+        """Return the pages and stylesheets in order."""
+        return sorted(path for path in self.site.files if _ending(path) in REWRITTEN | _STYLES)
+
+    def rewritings(self, wish: Wish, only: Collection[str] | None = None) -> Rewritings:
+        """Work out what would change in all pages, or in some of them. Nothing is written."""
+        paths = self.paths() if only is None else sorted(only)
+        return Rewritings(self.folder, tuple(self.read(path, wish) for path in paths))
+
+    def read(self, path: str, wish: Wish) -> File:
+        """Read one page and work out what would change in it; one that cannot be changed says why."""
+        place = self.folder / path
+        try:
+            size = place.stat().st_size
+            if size > LARGEST_PAGE:
+                return _untouched(path, f"It is larger than {LARGEST_PAGE // 1_000_000} MB.")
+            data = place.read_bytes()
+        except OSError as error:
+            return _untouched(path, f"It cannot be read ({error.strerror}).")
+        try:
+            document = Document.read(data)
+        except PageError as error:
+            return _untouched(path, f"{error.what} {error.remedy}", data)
+        if _ending(path) in _STYLES:
+            found = rewrite_style(document, path, self.site, wish.mode)
+        else:
+            found = rewrite_page(document, path, self.site, wish)
+        return File(path, data, document, found)
+
+
+def _untouched(path: str, why: str, data: bytes = b"") -> File:
+    return File(path, data, None, Rewriting("", (), (Left(0, "", why),)))
+
+
+def _address(manifest: Manifest) -> str:
+    markup = manifest.recipe.markup
+    return markup.url_base if markup.base_url or markup.prefix.startswith("/") else ""
+
+
+def _ending(path: str) -> str:
+    return split_name(path)[1].lower()
+
+
+def _inside(folder: Path, other: Path) -> str | None:
+    """Return where a folder lies in another: empty where they are the same, None where it does not."""
+    root, real = Path(os.path.realpath(folder)), Path(os.path.realpath(other))
+    if not real.is_relative_to(root):
+        return None
+    below = real.relative_to(root).as_posix()
+    return "" if below == "." else below
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What came of writing or of taking back: the paths that are done, and those that were not touched, with why."""
+
+    done: list[str] = field(default_factory=list)
+    refused: list[tuple[str, str]] = field(default_factory=list)
+    kept: Path | None = None
+
+
+def kept_pages(folder: Path) -> Path:
+    """Return where the old files of a site's pages are kept: beside it, under its name and `-pages`."""
+    real = Path(os.path.realpath(folder))
+    return real.parent / f"{real.name}-pages"
+
+
+def write_rewritings(
+    found: Rewritings, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
+) -> Written:
+    """Write the changes of all files, or those that `keys` names by path; the old files are kept first.
+
+    A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
+    """
+    chosen = [file for file in found.changed if keys is None or keys.get(file.path)]
+    if not chosen:
+        return Written()
+    store = _new_folder(keep or kept_pages(found.folder))
+    written = Written(kept=store)
+    entries = []
+    for file in chosen:
+        after = file.rewritten(None if keys is None else keys[file.path])
+        write_atomically(store / file.path, file.data)
+        entries.append({"path": file.path, "before": _hash(file.data), "after": _hash(after)})
+    index = {"kind": "young-prism rewritten pages", "site": str(found.folder), "files": entries}
+    write_atomically(store / _INDEX, (json.dumps(index, indent=1) + "\n").encode())
+    for file in chosen:
+        after = file.rewritten(None if keys is None else keys[file.path])
+        if _bytes(found.folder / file.path) != file.data:
+            written.refused.append((file.path, "It was changed since it was read; look at it again."))
+            continue
+        _replace(found.folder / file.path, after)
+        written.done.append(file.path)
+    return written
+
+
+def undo_rewriting(folder: Path, keep: Path | None = None) -> Written:
+    """Bring back the files of the newest rewriting of a site, byte for byte, as far as nobody has changed them since.
+
+    Raises `OutputError` where there is none.
+    """
+    store = newest_rewriting(folder, keep)
+    if store is None:
+        raise OutputError(
+            "There is no rewriting to take back.",
+            file=str(keep or kept_pages(folder)),
+            remedy="Nothing was rewritten here, or all of it was taken back.",
+        )
+    root = Path(os.path.realpath(folder))
+    written = Written(kept=store)
+    for entry in json.loads((store / _INDEX).read_text())["files"]:
+        path, now = entry["path"], _bytes(root / entry["path"])
+        before = _bytes(store / path)
+        if before is None or _hash(before) != entry["before"]:
+            written.refused.append((path, "What was kept of it is damaged."))
+        elif now is not None and _hash(now) == entry["before"]:
+            written.done.append(path)
+        elif now is None or _hash(now) != entry["after"]:
+            written.refused.append((path, f"It was changed since; as it was before it lies in {store}."))
+        else:
+            _replace(root / path, before)
+            written.done.append(path)
+    if not written.refused:
+        (store / _INDEX).rename(store / f"{_INDEX}.undone")
+    return written
+
+
+def newest_rewriting(folder: Path, keep: Path | None = None) -> Path | None:
+    """Return the folder of the newest rewriting that can be taken back."""
+    place = keep or kept_pages(folder)
+    root = os.path.realpath(folder)
+    return next((one for one in sorted(_kept(place), reverse=True) if _site_of(one) == root), None)
+
+
+def _kept(place: Path) -> Iterator[Path]:
+    with suppress(OSError):
+        yield from (one for one in place.iterdir() if (one / _INDEX).is_file())
+
+
+def _site_of(store: Path) -> str:
+    try:
+        return str(json.loads((store / _INDEX).read_text())["site"])
+    except (OSError, ValueError, KeyError):
+        return ""
+
+
+def _new_folder(keep: Path) -> Path:
+    name = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%S")
+    for number in range(1000):
+        place = keep / (f"{name}-{number:03d}" if number else name)
+        try:
+            place.mkdir(parents=True)
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise output_error(error, place) from error
+        return place
+    raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
+
+
+def _replace(target: Path, data: bytes) -> None:
+    """Write a file anew under its name, with the rights that it had."""
+    mode = stat.S_IMODE(target.stat().st_mode)
+    real = Path(os.path.realpath(target))
+    write_atomically(real, data)
+    real.chmod(mode)
+
+
+def _bytes(path: Path) -> bytes | None:
+    try:
+        return path.read_bytes()
+    except OSError:
+        return None
+
+
+def _hash(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def as_patch(files: Iterable[File], keys: Mapping[str, Collection[str]] | None = None) -> bytes:
+    """Return a patch for `git apply` in the site's folder."""
+    return b"".join(file.patch(None if keys is None else keys.get(file.path, ())) for file in files)

@@ -1,0 +1,324 @@
+"""Pages rewritten: an HTML5 parser finds no difference but in the pictures, and every other byte is where it was."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from xml.etree import ElementTree as ET
+
+import html5lib
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.core.test_markup import delivered
+from young_prism.core.errors import PageError
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.rewrite.changes import Mode, Rewriting
+from young_prism.core.markup.rewrite.document import Document
+from young_prism.core.markup.rewrite.page import Wish, rewrite_page
+from young_prism.core.markup.rewrite.site import Site
+from young_prism.core.markup.rewrite.style import rewrite_style
+from young_prism.core.values import Size
+
+
+def named(path: str, base: Delivered | None = None) -> Delivered:
+    """Return renditions at 400, 800 and 1600 px of an original of 1600 × 800 px, called like it."""
+    one = base or delivered()
+    stem = path.rpartition(".")[0]
+    entries = tuple(
+        entry.model_copy(update={"path": entry.path.replace("photos/a b", stem)}) for entry in one.renditions
+    )
+    return Delivered(path, entries, one.markup, one.art, one.transparent, Size(1600, 800))
+
+
+ORIGINALS = ["a.jpg", "deep/b, c.jpg", "été.jpg", "hero-m.jpg", "a.webp"]
+
+
+def site(**changes: object) -> Site:
+    plain: dict[str, object] = {
+        "files": frozenset(
+            {*(f"img/{path}" for path in ORIGINALS), "img/other.png", "index.html", "sub/p.html"}
+        ),
+        "originals": {f"img/{path}": path for path in ORIGINALS},
+        "delivered": {path: named(path) for path in ORIGINALS},
+        "out": "pictures",
+    }
+    return Site(**{**plain, **changes})
+
+
+def rewritten(
+    data: bytes | str, page: str = "index.html", where: Site | None = None, **wish: object
+) -> tuple[bytes, Rewriting]:
+    document = Document.read(data.encode() if isinstance(data, str) else data)
+    if page.endswith(".css"):
+        found = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
+    else:
+        found = rewrite_page(document, page, where or site(), Wish(**wish))
+    return document.bytes_of(found.applied()), found
+
+
+OURS = {
+    "srcset",
+    "sizes",
+    "width",
+    "height",
+    "style",
+    "loading",
+    "fetchpriority",
+    "decoding",
+    "data-original",
+}
+
+
+def plain_tree(data: bytes, encoding: str = "utf-8") -> str:
+    """Return the tree of a page with every picture reduced to its `img`, and that to what it said before."""
+    tree = html5lib.parse(data, transport_encoding=encoding, namespaceHTMLElements=False)
+    for parent in tree.iter():
+        for at, child in enumerate(list(parent)):
+            if child.tag == "picture" and (img := child.find("img")) is not None:
+                img.tail = child.tail
+                parent[at] = img
+    for img in tree.iter("img"):
+        img.set("src", img.get("data-original", img.get("src", "")))
+        for name in OURS & set(img.keys()):
+            del img.attrib[name]
+    return ET.tostring(tree, encoding="unicode")
+
+
+PAGES = [
+    '<!doctype html><p>x <img src="img/a.jpg" alt="y"> z</p>',
+    "<ul>\n  <li>\n\t<img class=big src=img/a.jpg>\n  <li><img src='img/a.jpg' alt='it\"s'>\n</ul>",
+    '<main>\r\n  <figure>\r\n    <img\r\n      src="img/a.jpg"\r\n      alt="x"\r\n    >\r\n  </figure>',
+    '<img src="img/a.jpg?v=3#top"><img src="/img/deep/b,%20c.jpg"><IMG SRC="img/%C3%A9t%C3%A9.jpg"/>',
+    '<img src="img/été.jpg"><p class="a"b title=">">&copy<img alt=a<b src="img/a.jpg">',
+    '<p>unclosed <b><img src="img/a.jpg"><table><img src="img/a.jpg"><td>x</table></p></i>',
+    '<picture><source media="(min-width: 900px)" srcset="https://x.test/w.jpg"><img src="img/a.jpg"></picture>',
+    '<picture>\n <source type="image/webp" srcset="img/a.webp">\n <img src="img/a.jpg">\n</picture>',
+    '<img src="img/a.jpg" srcset="img/a.jpg 1x, img/a.webp 2x" width="300">',
+    '<svg><style>.a{}</style><image href="img/a.jpg"/></svg><template><img src="img/a.jpg"></template>',
+    '<a href="img/a.jpg"><img src="img/a.jpg" loading="eager" style="border: 0"></a><img src=""><img>',
+    "<title><img src=img/a.jpg></title><textarea><img src=img/a.jpg></textarea><img src=img/a.jpg",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("page", PAGES)
+@pytest.mark.parametrize("mode", list(Mode))
+def test_only_pictures_change_and_a_second_time_nothing_does(page: str, mode: Mode) -> None:
+    """html5lib follows the HTML Living Standard's parsing algorithm."""
+    after, found = rewritten(page, mode=mode)
+    assert plain_tree(after) == plain_tree(page.encode())
+    assert rewritten(after, mode=mode)[1].changes == ()
+    for change in found.changes:
+        assert len(re.findall("<img|<IMG", found.text[change.start : change.end])) <= 1
+    kept = difflib.SequenceMatcher(None, page, after.decode(), autojunk=False)
+    assert mode is not Mode.SIZES or sum(block.size for block in kept.get_matching_blocks()) == len(page)
+
+
+def test_a_picture_on_a_line_of_its_own_gets_lines_and_one_in_a_sentence_does_not() -> None:
+    """White space inside `picture` would show beside the `img` (HTML, 4.8.1; CSS Text 3, 4.1)."""
+    lines = rewritten('<p>\n\t<img src="img/a.jpg" alt="x">\n</p>')[0].decode()
+    assert re.fullmatch(
+        r'<p>\n\t<picture>\n\t\t<source [^\n]*avif[^\n]*>\n\t\t<source [^\n]*webp[^\n]*>\n\t\t<img src="pictures/a-800w.jpg" '
+        r'srcset="[^"]*" sizes="100vw" width="1600" height="800" loading="eager" fetchpriority="high" decoding="async" '
+        r'data-original="img/a.jpg" alt="x">\n\t</picture>\n</p>',
+        lines,
+    )
+    assert "\n" not in rewritten('<p>x <img src="img/a.jpg"> y')[0].decode()
+
+
+def test_addresses_are_written_in_the_page_s_own_manner() -> None:
+    cases = {
+        ("sub/p.html", "../img/a.jpg", ""): "../pictures/a-800w.jpg",
+        ("sub/p.html", "/img/a.jpg", ""): "/pictures/a-800w.jpg",
+        ("sub/p.html", "img/a.jpg", '<base href="../">'): "pictures/a-800w.jpg",
+        ("index.html", "a.jpg", '<base href="/img/x">'): "../pictures/a-800w.jpg",
+    }
+    for (page, url, base), expected in cases.items():
+        assert f'src="{expected}"' in rewritten(f'{base}<img src="{url}">', page)[0].decode()
+    far = rewritten('<img src="img/a.jpg">', where=site(out=None, address="https://p.test/x"))[0].decode()
+    assert 'src="https://p.test/x/a-800w.jpg"' in far
+    foreign, found = rewritten('<base href="https://x.test/"><img src="img/a.jpg">')
+    assert b"<picture" not in foreign and found.left[0].why == "it lies on another host"
+
+
+def test_a_move_changes_the_prefix_alone_and_lost_renditions_are_repaired() -> None:
+    once = rewritten('<p>\n<img src="img/a.jpg" alt="x">\n<p>')[0]
+    moved = rewritten(once, where=site(out=None, address="https://cdn.test/y/"))[0]
+    assert moved == once.replace(b"pictures/", b"https://cdn.test/y/")
+    assert rewritten(moved)[0] == once
+    fewer = named("a.jpg")
+    others = tuple(
+        r.model_copy(update={"path": r.path.replace("w.", "wide.")})
+        for r in fewer.renditions
+        if r.width > 400
+    )
+    changed = site(delivered={"a.jpg": Delivered("a.jpg", others, fewer.markup, (), False, fewer.size)})
+    repaired = rewritten(once, where=changed)[0]
+    assert b"-400w" not in repaired and b"a-800wide.avif 800w" in repaired
+    assert plain_tree(repaired) == plain_tree(once) and rewritten(repaired, where=changed)[1].changes == ()
+
+
+def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> None:
+    page = '<picture>\n  <source media="(max-width: 500px)" srcset="img/hero-m.jpg">\n  <source type="image/webp" srcset="img/a.webp">\n  <img src="img/a.jpg" sizes="50vw">\n</picture>'
+    after = rewritten(page)[0].decode()
+    sources = re.findall(r"<source [^>]*>", after)
+    assert [re.findall(r'(?:media|type)="([^"]*)"', one) for one in sources] == [
+        ["(max-width: 500px)", "image/avif"],
+        ["(max-width: 500px)", "image/webp"],
+        ["(max-width: 500px)"],
+        ["image/avif"],
+        ["image/webp"],
+    ]
+    assert "img/a.webp" not in after and after.count('sizes="50vw"') == 3
+    assert 'srcset="pictures/hero-m-400w.jpg 400w' in sources[2]
+    assert rewritten(after)[1].changes == ()
+
+
+@pytest.mark.parametrize(
+    ("page", "why"),
+    [
+        ('<img src="{{ url }}">', "a template makes its address"),
+        ("<img src=\"img/<?php echo 'a' ?>.jpg\">", "a template makes its address"),
+        (
+            '<img {% if x %}src="img/a.jpg"{% else %}src="img/a.webp"{% endif %}>',
+            "a template chooses between two addresses",
+        ),
+        ('<img src="//x.test/a.jpg">', "it lies on another host"),
+        ('<img src="img/gone.jpg">', "there is no such file"),
+        ('<img src="img/other.png">', "it is no original of this source, or nothing was made of it"),
+        ('<img src="/avatar?size=2">', "it leads to no picture file of this site"),
+        ('<img data-src="img/a.jpg">', "a script loads it"),
+        ('<b title="x', "a tag that begins here never ends; nothing behind it is changed"),
+        ('<!-- <img src="img/a.jpg"> -->', "in a comment"),
+        ('<script>x = "<img src=img/a.jpg>"</script>', "inside script"),
+        ('<noscript><img src="img/a.jpg"></noscript>', "inside noscript"),
+        ('<video poster="img/a.jpg"></video>', "video poster is not rewritten"),
+        ('<link rel="preload" as="image" href="img/a.jpg">', "link href is not rewritten"),
+        ('<div style="background: url(img/a.jpg), url(img/a.webp)">', "two pictures in one declaration"),
+    ],
+)
+def test_what_cannot_be_changed_safely_is_left_alone_and_listed(page: str, why: str) -> None:
+    after, found = rewritten(f"<p>\n{page}\n</p>")
+    assert after.decode() == f"<p>\n{page}\n</p>"
+    assert [(left.line, left.why) for left in found.left] == [(2, why)]
+
+
+@pytest.mark.parametrize(
+    "page",
+    ['<img src="data:image/png;base64,AAAA">', "<img src=''>", '<p>{# <img src="img/a.jpg"> #}'],
+)
+def test_what_is_no_address_is_not_worth_a_word(page: str) -> None:
+    after, found = rewritten(page)
+    assert after.decode() == page and not found.left
+
+
+def test_template_s_tags_survive_wherever_they_stand() -> None:
+    page = (
+        '{% for p in x if p > 3 %}<p {{ attrs }}><img {% if a > b %}class="x"{% endif %} src="img/a.jpg" {{ more }}>'
+        '<a title="{{ url("x") }}"><% if (a < b) { %><img src="img/a.jpg" alt="{{ t | e("<") }}"><% } %>{% endfor %}'
+    )
+    after, found = rewritten(page)
+    assert len(found.changes) == 2
+    for part in (
+        "{% for p in x if p > 3 %}",
+        '{% if a > b %}class="x"{% endif %}',
+        '{{ t | e("<") }}',
+        "<% if (a < b) { %>",
+    ):
+        assert after.decode().count(part) == page.count(part)
+    assert after.decode().index('data-original="img/a.jpg" {{ more }}') and after.count(b'width="1600"') == 1
+
+
+@pytest.mark.parametrize(
+    ("data", "page"),
+    [
+        ('<meta charset="iso-8859-1"><p>café <img src="img/été.jpg" alt="é">'.encode("latin-1"), "latin-1"),
+        (b'\xef\xbb\xbf<img src="img/a.jpg">', "utf-8"),
+        ('<p>café <img src="img/été.jpg" alt="é">'.encode("utf-16"), "utf-16"),
+        (b'<p>\xff\xfe broken \x80 bytes <img src="img/a.jpg"> \xe9', "utf-8"),
+    ],
+)
+def test_every_encoding_comes_out_as_it_went_in(data: bytes, page: str) -> None:
+    after, found = rewritten(data)
+    assert len(found.changes) == 1
+    edit = [one for change in found.changes for one in change.edits]
+    document = Document.read(data)
+    rebuilt, at = "", 0
+    for one in edit:
+        rebuilt += document.text[at : one.start] + one.new
+        at = one.end
+    assert after == document.bytes_of(rebuilt + document.text[at:])
+    assert rewritten(after)[1].changes == ()
+    assert page == "utf-8" or 'alt="é"' in after.decode(page)
+
+
+def test_an_encoding_that_is_not_ascii_inside_is_refused() -> None:
+    with pytest.raises(PageError, match="shift_jis"):
+        Document.read(b'<meta charset="shift_jis"><img src="img/a.jpg">')
+    with pytest.raises(PageError, match="zero bytes"):
+        Document.read(b"GIF\0")
+
+
+CSS = """.hero { color: red; background: #333 url( 'img/a.jpg' ) center / cover no-repeat; margin: 0 }
+.wide {
+  background-image: linear-gradient(red, blue), url(img/deep/b\\,\\ c.jpg);
+  background-size: cover;
+}
+.sprite { background: url(img/a.jpg) -10px 0 }
+.mask { mask-image: url("img/a.jpg"); cursor: url(https://x.test/c.png) }
+/* .old { background: url(img/a.jpg) } */
+@media (min-width: 2px) { .in { background-image: url(img/a.jpg) } }
+"""
+
+
+def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_file() -> None:
+    after, found = rewritten(CSS, "site.css")
+    text = after.decode()
+    assert (
+        'color: red; /* original: img/a.jpg */ background: #333 url("pictures/a-1600w.jpg") center / cover no-repeat; '
+        'background: #333 image-set(url("pictures/a-1600w.avif") type("image/avif") 1x, '
+    ) in text
+    assert (
+        '\n  background-image: linear-gradient(red, blue), image-set(url("pictures/deep/b%2C%20c-1600w.avif")'
+        in text
+    )
+    assert "-10px 0 }" in text and text.count("image-set(") == 4  # a rendition of its own width is there
+    assert [left.why for left in found.left] == ["mask-image is not rewritten", "it lies on another host"]
+    assert text.count("/* original:") == 4 and "/* .old { background: url(img/a.jpg) } */" in text
+    assert rewritten(after, "site.css")[1].changes == ()
+    plain = rewritten(CSS, "site.css", mode="addresses")[0].decode()
+    assert "image-set(" not in plain and plain.count("/* original:") == 4
+    assert rewritten(plain, "site.css", mode="addresses")[1].changes == ()
+
+
+def test_a_sprite_without_a_rendition_of_its_size_stays() -> None:
+    small = named("a.jpg")
+    few = Delivered("a.jpg", small.renditions, small.markup, (), False, Size(3000, 1500))
+    after, found = rewritten(".s{background:url(img/a.jpg)}", "site.css", site(delivered={"a.jpg": few}))
+    assert b"pictures" not in after and "natural size" in found.left[0].why
+
+
+def test_style_elements_and_attributes_are_stylesheets_too() -> None:
+    page = "<style>\n.a { background: url(img/a.jpg) 0/cover }\n</style><div style=\"background-image: url('img/a.jpg'); background-size: cover\">x</div>"
+    after, found = rewritten(page)
+    assert len(found.changes) == 2 and b"url('pictures/a-1600w.avif') type('image/avif') 1x" in after
+    assert plain_tree(after).count("image-set") == 2 and rewritten(after)[1].changes == ()
+
+
+FRAGMENTS = st.lists(
+    st.sampled_from(
+        ["<p>", "</p>", "<img src=img/a.jpg>", '<img alt="', "'", '"', ">", "<", "{{", "}}", "<picture>", "</picture>",
+         "<source srcset=img/a.webp>", "\n", " ", "<!--", "-->", "<script>", "</script>", "é", "=", "/", "<%", "%>", "{%",
+         "<img src='img/été.jpg' width=20>", "<style>.a{background:url(img/a.jpg) 0/cover}</style>", "<b x=y"]
+    ),
+    max_size=25,
+)  # fmt: skip
+
+
+@given(FRAGMENTS)
+def test_no_page_is_so_broken_that_it_is_broken_further(parts: list[str]) -> None:
+    page = "".join(parts)
+    after, found = rewritten(page)
+    assert rewritten(after)[0] == after
+    assert found.applied(()) == found.text

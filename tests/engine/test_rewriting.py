@@ -1,0 +1,149 @@
+"""Pages rewritten on the disk: written with the old files kept, taken back, as a patch that git applies."""
+
+from __future__ import annotations
+
+import shutil
+import stat
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from tests import pictures
+from tests.cli.test_command import command
+from young_prism.core.errors import OutputError
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.markup.rewrite.page import Wish
+from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
+from young_prism.engine.build import build
+from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.rewriting import (
+    Pages,
+    Rewritings,
+    as_patch,
+    kept_pages,
+    undo_rewriting,
+    write_rewritings,
+)
+
+PAGES = {
+    "index.html": b'<!doctype html>\n<p>One\n<img src="img/a.jpg" alt="x">\n<p>Two\n<p>Three\n<p>Four\n<p>Five\n<p>Six\n<p>Seven\n<p>Eight\n<p>Nine\n<img src="img/b.jpg">',
+    "deep/a b\u00e9.html": b'<img src="../img/a.jpg">\r\n<p>\xe9\r\n',
+    "wide.html": "<p>x<img src='img/a.jpg'>\n".encode("utf-16"),
+    "css/site.css": b".a {\n  background: url(../img/a.jpg) 0 / cover;\n}\n",
+    "plain.html": b"<p>nothing here\n",
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("made") / "site"
+    (root / "img").mkdir(parents=True)
+    for name in ("a.jpg", "b.jpg"):
+        (root / "img" / name).write_bytes(pictures.jpeg(pictures.photo(500, 300, seed=ord(name[0]))))
+    for path, data in PAGES.items():
+        (root / path).parent.mkdir(exist_ok=True)
+        (root / path).write_bytes(data)
+    build(root / "img", root / "pictures", Recipe(ladder=Ladder(widths=(200, 400))))
+    return root
+
+
+@pytest.fixture
+def root(made: Path, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(made, tmp_path / "site"))
+
+
+def found(root: Path) -> Rewritings:
+    manifest = needed_manifest(root / "pictures" / MANIFEST_NAME)
+    return Pages.of(root, root / "img", root / "pictures", manifest).rewritings(Wish())
+
+
+def pages(root: Path) -> dict[str, bytes]:
+    return {path: (root / path).read_bytes() for path in PAGES}
+
+
+def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
+    (root / "index.html").chmod(0o640)
+    first = found(root)
+    assert first.changes == 5 and {file.path for file in first.changed} == set(PAGES) - {"plain.html"}
+    written = write_rewritings(first)
+    assert sorted(written.done) == sorted(set(PAGES) - {"plain.html"}) and not written.refused
+    assert stat.S_IMODE((root / "index.html").stat().st_mode) == 0o640
+    assert found(root).changes == 0
+    assert kept_pages(root).parent == root.parent
+    assert undo_rewriting(root).refused == [] and pages(root) == PAGES
+    with pytest.raises(OutputError, match="no rewriting to take back"):
+        undo_rewriting(root)
+
+
+def test_what_somebody_changed_meanwhile_is_not_touched(root: Path) -> None:
+    first = found(root)
+    (root / "index.html").write_bytes(b"<p>mine")
+    assert [path for path, _ in write_rewritings(first).refused] == ["index.html"]
+    (root / "css/site.css").write_bytes(b"mine")
+    undone = undo_rewriting(root)
+    assert [path for path, _ in undone.refused] == ["css/site.css", "index.html"]
+    assert (root / "css/site.css").read_bytes() == b"mine" and (root / "wide.html").read_bytes() == PAGES[
+        "wide.html"
+    ]
+
+
+@pytest.mark.parametrize("some", [False, True])
+def test_git_applies_the_patch_and_its_reverse(root: Path, some: bool) -> None:
+    """Debian's git, an implementation of its own."""
+    first = found(root)
+    index = next(file for file in first.files if file.path == "index.html")
+    keys = {"index.html": {index.rewriting.changes[1].key}} if some else None
+    patch = root.parent / "pages.patch"
+    patch.write_bytes(as_patch(first.changed, keys))
+    for option in ("--check", "--verbose"):
+        subprocess.run(["git", "apply", option, patch], cwd=root, check=True, capture_output=True)
+    expected = {
+        file.path: file.rewritten(None if keys is None else keys.get(file.path, ()))
+        for file in first.files
+        if file.path != "wide.html"
+    }
+    assert {path: data for path, data in pages(root).items() if path != "wide.html"} == expected
+    assert (expected["index.html"] != PAGES["index.html"]) and (
+        (expected["css/site.css"] == PAGES["css/site.css"]) is some
+    )
+    subprocess.run(["git", "apply", "--reverse", patch], cwd=root, check=True, capture_output=True)
+    assert pages(root) == PAGES
+
+
+def test_renditions_out_of_reach_need_an_address_and_a_source_elsewhere_is_refused(
+    root: Path, tmp_path: Path
+) -> None:
+    manifest = needed_manifest(root / "pictures" / MANIFEST_NAME)
+    with pytest.raises(OutputError, match="nothing says where they are served"):
+        Pages.of(root, root / "img", tmp_path / "far", manifest)
+    with pytest.raises(OutputError, match="does not lie in this folder"):
+        Pages.of(root / "css", root / "img", root / "pictures", manifest)
+    served = manifest.model_copy(update={"recipe": Recipe(markup=Markup(prefix="/p/"))})
+    away = Pages.of(root, root / "img", tmp_path / "far", served).rewritings(Wish())
+    assert (
+        b'src="/p/a-400w.jpg"' in next(file for file in away.files if file.path == "index.html").rewritten()
+    )
+
+
+def test_a_build_fails_while_a_page_loads_an_original_and_renamed_renditions_are_found_again(
+    root: Path,
+) -> None:
+    options = ("rewrite", "--source", root / "img", "--out", root / "pictures")
+    checked = command(*options, "--check")
+    assert (
+        checked.returncode == 1
+        and "index.html:3: a.jpg has renditions that are not used here" in checked.stderr
+    )
+    assert pages(root) == PAGES
+    assert command(*options, "--patch", root.parent / "p").returncode == 0
+    assert (root.parent / "p").read_bytes() == as_patch(found(root).changed)
+    assert command(*options, "--write").returncode == 0
+    assert command(*options, "--check").returncode == 0
+    renamed = Recipe(ladder=Ladder(widths=(200, 400)), names=Names(rule="{stem}_{width}.{ext}"))
+    build(root / "img", root / "pictures", renamed)
+    assert found(root).changes == 5
+    write_rewritings(found(root))
+    assert b"pictures/a_400.jpg" in (root / "index.html").read_bytes() and found(root).changes == 0
+    assert command(*options, "--undo").returncode == command(*options, "--undo").returncode == 0
+    assert pages(root) == PAGES
