@@ -60,6 +60,12 @@ class Document:
             raise PageError("It is no text: there are zero bytes in it.", remedy="Check the file.")
         return Document(data.decode("latin-1"), name, "latin-1")
 
+    @property
+    def newline(self) -> str:
+        """How its lines end, by the first one."""
+        first = self.text.find("\n")
+        return "\r\n" if first > 0 and self.text[first - 1] == "\r" else "\n"
+
     def bytes_of(self, text: str) -> bytes:
         """Return a changed text as bytes."""
         return self.mark + text.encode(self.carrier)

@@ -16,7 +16,7 @@ from urllib.parse import quote
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import WIDEST_VIEWPORT
 from young_prism.core.markup.media import Screen
-from young_prism.core.markup.picture import Attributes, Said, tag
+from young_prism.core.markup.picture import Attributes, Element, Said, tag
 from young_prism.core.markup.rewrite.changes import Change, Edit, Left, Mode, Rewriting, change
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.site import Base, Found, Site, Why
@@ -161,7 +161,7 @@ class _Rewriter:
             sizes=self._sizes_of(img),
             loading="eager" if loading and self._value(loading).lower() != "lazy" else None,
         )
-        edits = self._edits(img, picture, _Shown(shown, found, said, is_ours))
+        edits = self._edits(img, picture, _Shown(shown, shown.element(said), found, is_ours))
         made = change(self.document.text, found.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
@@ -189,7 +189,7 @@ class _Rewriter:
         if mixed:
             self._leave(img.token.start, mixed, "it stands beside other pictures in one element")
             return None
-        element = shown.delivered.element(shown.said)
+        element = shown.element
         inner = dict(element.img)
         wanted: dict[str, str] = {name: inner[name] for name in ("src", "srcset", "sizes") if name in inner}
         edits = self._set(img, wanted)
@@ -229,7 +229,7 @@ class _Rewriter:
 
     def _sized(self, img: _Tag, shown: _Shown) -> list[tuple[str, str]]:
         """Return width, height and loading as far as they are missing."""
-        inner = dict(shown.delivered.element(shown.said).img)
+        inner = dict(shown.element.img)
         added: list[tuple[str, str]] = []
         if not img.templated:
             added += self._dimensions(img, shown.delivered.size)
@@ -385,13 +385,16 @@ class _Rewriter:
         return before if not before.strip() else None
 
     def _newline(self) -> str:
-        return "\r\n" if "\r\n" in self.document.text else "\n"
+        return self.document.newline
 
     def _alone(self, token: Token) -> str | None:
         """Return a tag's indent where it has its lines to itself: only there may white space be added beside it."""
         indent = self._indent(token.start)
-        after = self.document.text[token.end :].partition("\n")[0]
-        return indent if indent is not None and not after.strip() else None
+        if indent is None:
+            return None
+        end = self.document.text.find("\n", token.end)
+        after = self.document.text[token.end : end if end >= 0 else None]
+        return None if after.strip() else indent
 
     def _before(self, img: _Tag, written: Sequence[str]) -> str:
         indent = self._indent(img.token.start)
@@ -521,8 +524,8 @@ class _Shown(NamedTuple):
     """An original as a page is to show it."""
 
     delivered: Delivered
+    element: Element
     found: Found
-    said: Said
     is_ours: bool
 
 
