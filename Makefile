@@ -3,7 +3,7 @@ PYTHON ?= python3
 PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
-BENCHES := plan estimates reuse score proofs intake nothing memory faults record
+BENCHES := plan estimates reuse score proofs intake nothing memory faults record rewrite
 STATIC := src/young_prism/web/static
 
 .PHONY: demo demo-reset test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
@@ -29,7 +29,7 @@ demo-reset: .venv/.run
 	@touch $@ .venv/.run
 
 test: .venv/.test
-	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file
+	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file nginx:nginx-light apache2:apache2-bin git:git
 	@$(MAKE) --no-print-directory lint
 	@.venv/bin/pytest
 

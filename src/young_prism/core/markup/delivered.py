@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
+from young_prism.core.markup.media import Screen
 from young_prism.core.markup.picture import (
     NOTHING_SAID_OF_IT,
     ArtDirection,
@@ -16,11 +17,14 @@ from young_prism.core.markup.picture import (
     compose,
     html,
 )
+from young_prism.core.markup.selection import slot_width
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.decide import recipe_for
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.values import ImageFormat, Size
 
+WIDEST_VIEWPORT = 1920
+"""CSS pixels of the widest viewport that a picture is chosen for where the layout sets no limit."""
 _NO_SIZE = Size(0, 0)
 
 
@@ -60,6 +64,12 @@ class Delivered:
         """The rungs of the whole picture that any browser can show, ascending."""
         last = self.whole[-1].format
         return sorted((one for one in self.whole if one.format == last), key=lambda one: one.width)
+
+    @property
+    def usual(self) -> RenditionEntry:
+        """The one to show where there can be but one: as wide as the layout shows it on a large screen."""
+        wanted = slot_width(self.markup.sizes, Screen(WIDEST_VIEWPORT))
+        return next((one for one in self.fallback if one.width >= wanted), self.fallback[-1])
 
     @property
     def is_copy(self) -> bool:

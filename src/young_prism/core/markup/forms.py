@@ -12,14 +12,11 @@ from enum import StrEnum
 from typing import Any
 
 from young_prism.core.ladder.layout import shown_width
-from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
 from young_prism.core.markup.picture import NOTHING_SAID_OF_IT, Attributes, Candidate, Said, by_format, tag
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET, split_name
 from young_prism.core.recipe.ladder import Layout
-
-WIDEST_VIEWPORT = 1920
-"""CSS pixels of the widest viewport that a background is chosen for where the layout sets no limit."""
 
 _USUAL_RANGES: tuple[tuple[int | None, int], ...] = ((640, 640), (1280, 1280), (None, WIDEST_VIEWPORT))
 _BACKGROUND_DENSITIES = (1, 2)

@@ -14,15 +14,12 @@ from typing import NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.forms import WIDEST_VIEWPORT
-from young_prism.core.markup.media import Screen
 from young_prism.core.markup.picture import Attributes, Element, Said, tag
 from young_prism.core.markup.rewrite.changes import Change, Edit, Left, Mode, Rewriting, change
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.site import Base, Found, Site, Why
 from young_prism.core.markup.rewrite.style import style_changes
 from young_prism.core.markup.rewrite.tokens import Attribute, Token, attributes, tokens
-from young_prism.core.markup.selection import slot_width
 from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.markup.urls import path_url
 from young_prism.core.originals.references import mentions_in
@@ -420,8 +417,7 @@ class _Rewriter:
         edits: list[Edit] = []
         source = img.get("src")
         if source:
-            url = self._rung(shown, self._width_wanted(img, shown.delivered))
-            edits += self._set(img, {"src": url})
+            edits += self._set(img, {"src": self._one_rung(img, shown)})
             edits += self._added(img, [], remember=not shown.is_ours)
         for one in [img, *(picture.sources if picture else [])]:
             srcset = one.get("srcset")
@@ -448,17 +444,14 @@ class _Rewriter:
             parts.append(f"{path_url(rung, prefix)} {width}w")
         return ", ".join(parts)
 
-    def _width_wanted(self, img: _Tag, delivered: Delivered) -> int:
+    def _one_rung(self, img: _Tag, shown: _Shown) -> str:
+        """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
         width = img.get("width")
         number = _NUMBER.fullmatch(self._value(width).removesuffix("px")) if width else None
+        rung = shown.delivered.usual
         if number:
-            return 2 * int(number[1])
-        return round(slot_width(delivered.markup.sizes, Screen(WIDEST_VIEWPORT)))
-
-    @staticmethod
-    def _rung(shown: _Shown, wanted: int) -> str:
-        fallback = shown.delivered.fallback
-        rung = next((one for one in fallback if one.width >= wanted), fallback[-1])
+            fallback = shown.delivered.fallback
+            rung = next((one for one in fallback if one.width >= 2 * int(number[1])), fallback[-1])
         return path_url(rung.path, shown.delivered.markup.url_base)
 
     def _other(self, found: _Tag) -> None:

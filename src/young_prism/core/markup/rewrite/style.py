@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 from urllib.parse import quote
 
-from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.forms import WIDEST_VIEWPORT, set_options
+from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
+from young_prism.core.markup.forms import set_options
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.picture import Candidate, by_format
 from young_prism.core.markup.rewrite.changes import Change, Edit, Left, Mode, Rewriting, change

@@ -1,0 +1,157 @@
+"""What visitors fetch of pictures, by their screens and networks: bytes, time, pixels too many and too few."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from functools import lru_cache
+from typing import NamedTuple
+
+from young_prism.core.ladder.layout import USUAL_VIEWPORTS
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.media import Screen
+from young_prism.core.markup.selection import slot_width
+
+ALL_FORMATS = frozenset({"avif", "webp", "jpeg", "png", "gif", "svg"})
+
+
+class Network(NamedTuple):
+    """A connection with a name: throughput in bits a second, and the time of one round trip in seconds."""
+
+    name: str
+    bits: float
+    latency: float
+
+    def seconds(self, size: int) -> float:
+        """Return how long a file of so many bytes takes: one round trip and its bits, on a connection that is open."""
+        return self.latency + size * 8 / self.bits
+
+
+NETWORKS = (
+    Network("Edge of coverage", 400_000, 0.4),
+    Network("Slow phone", 1_600_000, 0.15),
+    Network("Phone", 9_000_000, 0.06),
+    Network("Line at home", 30_000_000, 0.02),
+)
+"""Common practice, no source: rounded from what tests of pages usually take."""
+
+
+class View(NamedTuple):
+    """One picture on one screen: what is fetched, how wide its place is in CSS pixels, and how wide it would have to be."""
+
+    screen: Screen
+    taken: RenditionEntry
+    slot: float
+
+    @property
+    def needed(self) -> float:
+        """Device pixels across the place."""
+        return self.slot * self.screen.density
+
+    @property
+    def too_many(self) -> float:
+        """Pixels fetched beyond those that are shown, as a share of those that are."""
+        return max(0.0, self._ratio - 1)
+
+    @property
+    def too_few(self) -> float:
+        """Pixels that the place has and the rendition lacks, as a share of the place's."""
+        return max(0.0, 1 - self._ratio)
+
+    @property
+    def _ratio(self) -> float:
+        return (self.taken.width / self.needed) ** 2 if self.needed and self.taken.width else 1.0
+
+
+class Ladder(NamedTuple):
+    """The rungs of the format that a browser takes, in one range of viewports: `up_to` its width, None for all above."""
+
+    up_to: int | None
+    facet: str | None
+    sizes: str
+    rungs: tuple[RenditionEntry, ...]
+
+
+def ladders(delivered: Delivered, formats: Collection[str] = ALL_FORMATS) -> list[Ladder]:
+    """Return what a browser that shows those formats chooses from, the narrowest viewports first.
+
+    The last format of the whole picture is the fallback, which is taken whatever the browser shows. Raises `ValueError` without it.
+    """
+    if not delivered.whole:
+        raise ValueError("no rendition of the whole picture")
+    found: list[Ladder] = []
+    for art in delivered.art:
+        own = [one for one in delivered.renditions if one.facet == art.facet]
+        rungs = _first(own, formats)
+        if rungs and not (found and found[-1].up_to == art.up_to):
+            found.append(Ladder(art.up_to, art.facet, art.sizes, rungs))
+    rungs = _first(delivered.whole, formats) or tuple(delivered.fallback)
+    return [*found, Ladder(None, None, delivered.markup.sizes, rungs)]
+
+
+def _first(renditions: Sequence[RenditionEntry], formats: Collection[str]) -> tuple[RenditionEntry, ...]:
+    best = next((one.format for one in renditions if one.format in formats), None)
+    return tuple(sorted((one for one in renditions if one.format == best), key=lambda one: one.width))
+
+
+def view(choices: Sequence[Ladder], screen: Screen) -> View:
+    """Return what is fetched on a screen: as `markup.selection.select` finds it in our own markup, and a test compares."""
+    ladder = next(one for one in choices if one.up_to is None or screen.width <= one.up_to)
+    slot = _slot(ladder.sizes, screen)
+    needed = slot * screen.density
+    taken = next((rung for rung in ladder.rungs if rung.width >= needed), ladder.rungs[-1])
+    return View(screen, taken, slot)
+
+
+@lru_cache(maxsize=4096)
+def _slot(sizes: str, screen: Screen) -> float:
+    return slot_width(sizes, screen)
+
+
+class Visit(NamedTuple):
+    """A kind of visitor with its share of all visits; shares add up to 1."""
+
+    screen: Screen
+    share: float
+
+
+def typical(viewports: Iterable[tuple[int, float]] = USUAL_VIEWPORTS) -> tuple[Visit, ...]:
+    """Return a mix of visitors: viewports with their shares, and the densities that screens of such widths have.
+
+    Phones 2 and 3 alike, tablets 2, desktops seven of ten 1 and the others 2 (from memory, rounded).
+    """
+    weights: dict[Screen, float] = {}
+    for width, share in viewports:
+        densities = {2: 0.5, 3: 0.5} if width < 600 else {2: 1.0} if width < 1100 else {1: 0.7, 2: 0.3}
+        for density, part in densities.items():
+            screen = Screen(width, density)
+            weights[screen] = weights.get(screen, 0.0) + share * part
+    total = sum(weights.values())
+    return tuple(Visit(screen, weight / total) for screen, weight in weights.items())
+
+
+class Mix(NamedTuple):
+    """What a mix of visitors fetches on average, in bytes: of the originals, and of the renditions."""
+
+    before: float
+    after: float
+
+
+def mix(
+    pictures: Iterable[tuple[Delivered, int]],
+    visits: Sequence[Visit],
+    formats: Collection[str] = ALL_FORMATS,
+) -> Mix:
+    """Add up what visitors fetch of pictures, given with their originals' bytes."""
+    before = after = 0.0
+    for delivered, size in pictures:
+        choices = ladders(delivered, formats)
+        before += size
+        after += sum(visit.share * view(choices, visit.screen).taken.bytes for visit in visits)
+    return Mix(before, after)
+
+
+def unused(choices: Sequence[Ladder], visits: Sequence[Visit]) -> list[RenditionEntry]:
+    """Return the rungs that nobody in a mix of visitors fetches."""
+    taken = {view(choices, visit.screen).taken.path for visit in visits}
+    return [rung for ladder in choices for rung in ladder.rungs if rung.path not in taken]
