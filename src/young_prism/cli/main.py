@@ -19,13 +19,17 @@ _VERBS = (
     "ladder",
     "look",
     "orphans",
+    "pack",
     "plan",
     "proof",
+    "publish",
     "recipe",
     "restore",
     "rewrite",
     "runs",
     "serve",
+    "serve-store",
+    "server-rules",
     "snippet",
     "unpack",
 )
@@ -38,8 +42,8 @@ class _Verbs(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
         if cmd_name not in _VERBS:
             return None
-        module = importlib.import_module(f"young_prism.cli.{cmd_name}")
-        command: click.Command = getattr(module, cmd_name)
+        module = importlib.import_module(f"young_prism.cli.{cmd_name.replace('-', '_')}")
+        command: click.Command = getattr(module, cmd_name.replace("-", "_"))
         return command
 
     def invoke(self, ctx: click.Context) -> Any:

@@ -17,6 +17,7 @@ YoungPrismError
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
 |- PageError              a page that cannot be changed safely
+|- PublishError           a place to publish to that refuses, or holds what is not ours
 |- StoreError             the database cannot be read or written
 |- ClusterError           workers on other machines that cannot be used
 `- ServeError               the application cannot start or answer
@@ -109,6 +110,10 @@ class NoRoomError(OutputError):
 
 class PageError(YoungPrismError):
     """A page or a stylesheet that cannot be changed safely."""
+
+
+class PublishError(YoungPrismError):
+    """A place to publish to that cannot be used, or that holds what is not ours."""
 
 
 class StoreError(YoungPrismError):

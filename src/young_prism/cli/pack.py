@@ -1,0 +1,31 @@
+"""`young-prism pack`: a build as one zip."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import FOLDER, say
+from young_prism.core.report.figures import count, format_bytes
+
+
+@click.command()
+@click.argument("out", type=FOLDER)
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--changed", is_flag=True, help="Only what is new since the last zip of this folder.")
+@click.option(
+    "--since", type=FOLDER, metavar="MANIFEST", help="Only what differs from an earlier manifest.json."
+)
+def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
+    """Write the build in OUT to FILE, a zip: renditions, manifest and its schema, CSV, checksums."""
+    from young_prism.engine.ledger import needed_manifest
+    from young_prism.engine.packing import Package, hashes_of, last_packed, write_package
+
+    if changed and since:
+        raise click.UsageError("--changed and --since are two ways to say the same; give one.")
+    known = hashes_of(needed_manifest(since)) if since else last_packed(out) if changed else None
+    package = Package.of(out, known)
+    write_package(package, file)
+    gone = f"; {count(len(package.gone), 'file')} gone since, listed in removed.txt" if package.gone else ""
+    say(f"{count(len(package.entries), 'rendition')}, {format_bytes(package.bytes)}, in {file}{gone}")

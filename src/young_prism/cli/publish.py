@@ -1,0 +1,80 @@
+"""`young-prism publish`: a build brought to the place that serves it."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from young_prism.cli.common import FOLDER, json_option, on_terminal, print_json, printable, say
+from young_prism.core.report.figures import count, format_bytes
+
+if TYPE_CHECKING:
+    from young_prism.engine.publishing import Publication
+
+
+@click.command()
+@click.argument("out", type=FOLDER)
+@click.argument("target")
+@click.option("--endpoint", default="", help="Address of an S3-compatible storage; Amazon's own if left out.")
+@click.option("--dry-run", is_flag=True, help="Only say what would be sent and deleted.")
+@click.option(
+    "--delete", is_flag=True, help="Also delete there what the manifest there proves ours and is no more."
+)
+@click.option("--overwrite", is_flag=True, help="Take names there that files have which are not ours.")
+@json_option
+def publish(
+    *, out: Path, target: str, endpoint: str, dry_run: bool, delete: bool, overwrite: bool, as_json: bool
+) -> None:
+    """Publish the build in OUT to TARGET: a folder, or s3://bucket/folder.
+
+    Only what changed is sent, pictures before the manifest; cut off anywhere, the same command goes on. Keys are taken from
+    where all S3 programs take them: AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or their files.
+    """
+    from young_prism.engine.publishing import plan_publication
+    from young_prism.engine.publishing import publish as send
+    from young_prism.engine.storage import storage_at
+
+    found = plan_publication(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
+    _say_plan(found, dry_run=dry_run)
+    if dry_run:
+        if as_json:
+            print_json(_as_data(found))
+        sys.exit(1 if found.foreign else 0)
+    result = send(found, progress=_progress if on_terminal() else None)
+    for error in result.failures:
+        say(f"Failed: {error}")
+    if as_json:
+        print_json({**_as_data(found), "sent": result.sent, "removed": result.removed})
+    say(f"{count(result.sent, 'file')} sent, {found.same} there already, {result.removed} deleted")
+    sys.exit(1 if result.failures else 0)
+
+
+def _progress(done: int, total: int) -> None:
+    click.echo(f"\r{done} of {total}", nl=done == total, err=True)
+
+
+def _say_plan(found: Publication, *, dry_run: bool) -> None:
+    for path in found.foreign:
+        say(f"In the way, and not ours: {printable(path)}")
+    if dry_run:
+        for one in found.send:
+            say(f"would send {printable(one.path)} ({format_bytes(one.bytes)}, {one.type})")
+        for path in found.remove:
+            say(f"would delete {printable(path)}")
+    say(
+        f"{count(len(found.send), 'file')} to send, {format_bytes(found.bytes)}; {found.same} there already; "
+        f"{len(found.remove)} to delete"
+    )
+
+
+def _as_data(found: Publication) -> dict[str, object]:
+    return {
+        "send": [one.path for one in found.send],
+        "bytes": found.bytes,
+        "same": found.same,
+        "remove": list(found.remove),
+        "foreign": list(found.foreign),
+    }

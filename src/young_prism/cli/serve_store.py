@@ -1,0 +1,47 @@
+"""`young-prism serve-store`: a stand-in for S3-compatible storage, to try publishing on this machine."""
+
+from __future__ import annotations
+
+import logging
+import time
+
+import click
+
+from young_prism.cli.common import say
+from young_prism.core.errors import ServeError
+
+
+@click.command("serve-store")
+@click.option("--port", type=click.IntRange(0, 65535), default=8790, show_default=True)
+@click.option(
+    "--bucket", default="pictures", show_default=True, help="A bucket that is there from the start."
+)
+def serve_store(*, port: int, bucket: str) -> None:
+    """Start a storage in memory on this machine; it forgets everything when it ends. Any key is right."""
+    try:
+        from moto.server import ThreadedMotoServer
+    except ImportError as error:
+        raise ServeError(
+            "The stand-in needs a part that is not installed.",
+            remedy='Install it: pip install "young-prism[store,s3]".',
+        ) from error
+    logging.getLogger("werkzeug").setLevel(logging.ERROR)
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=port, verbose=False)
+    server.start()
+    address = "http://{}:{}".format(*server.get_host_and_port())
+    _make_bucket(address, bucket)
+    say(f"Storage at {address} with a bucket {bucket}; Ctrl-C ends it. To publish to it:")
+    click.echo("export AWS_ACCESS_KEY_ID=any AWS_SECRET_ACCESS_KEY=any AWS_DEFAULT_REGION=us-east-1")
+    click.echo(f"young-prism publish OUT s3://{bucket}/site --endpoint {address}")
+    try:
+        while True:
+            time.sleep(3600)
+    except KeyboardInterrupt:
+        server.stop()
+
+
+def _make_bucket(address: str, bucket: str) -> None:
+    import urllib.request
+
+    request = urllib.request.Request(f"{address}/{bucket}", method="PUT")  # noqa: S310
+    urllib.request.urlopen(request, timeout=10).close()  # noqa: S310

@@ -1,0 +1,26 @@
+"""`young-prism server-rules`: rules for nginx and Apache that serve the best format a client names."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from young_prism.cli.common import FOLDER, say
+from young_prism.core.manifest.model import MANIFEST_NAME
+
+
+@click.command("server-rules")
+@click.argument("out", type=FOLDER)
+@click.option("--for", "server", type=click.Choice(["nginx", "apache"]), required=True)
+@click.option("--prefix", default="/pictures/", show_default=True, help="Where OUT is served.")
+@click.option("--originals", help="Where the source is served: its old addresses then give renditions too.")
+def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) -> None:
+    """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
+    from young_prism.core.markup.servers import Served, apache, explained, nginx
+    from young_prism.engine.ledger import needed_manifest
+
+    served = Served.of(needed_manifest(out / MANIFEST_NAME), prefix, originals)
+    click.echo((nginx if server == "nginx" else apache)(served), nl=False)
+    for line in explained(served):
+        say(line)

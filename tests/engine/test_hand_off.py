@@ -1,0 +1,227 @@
+"""A build taken away: as a zip that streams, to a folder, to storage that another client reads back."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import logging
+import shutil
+import subprocess
+import tracemalloc
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import boto3
+import jsonschema
+import pytest
+from moto.server import ThreadedMotoServer
+
+from tests import pictures
+from tests.cli.test_command import command
+from young_prism.core.errors import OutputError, PublishError
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.recipe.model import Ladder, Names, Recipe
+from young_prism.engine import publishing
+from young_prism.engine.build import build
+from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.packing import Package, chunks, hashes_of, last_packed, write_package
+from young_prism.engine.publishing import plan_publication, publish
+from young_prism.engine.storage import Storage, storage_at
+
+RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
+OTHER = Recipe(ladder=Ladder(widths=(100,)), names=Names(rule="{stem}-{hash}-{width}.{ext}"))
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("made")
+    (root / "site").mkdir()
+    for name in ("a.jpg", "b, é.jpg"):
+        (root / "site" / name).write_bytes(pictures.jpeg(pictures.photo(260, 200, seed=len(name))))
+    build(root / "site", root / "out", RECIPE)
+    return root
+
+
+@pytest.fixture
+def root(made: Path, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(made, tmp_path / "made"))
+
+
+def test_a_zip_holds_all_with_papers_that_prove_it(root: Path) -> None:
+    """Info-ZIP's format read by Python's own module; GNU sha256sum checks the sums."""
+    package = Package.of(root / "out")
+    stream = package.stream()
+    data = b"".join(stream)
+    assert len(data) == len(package.stream())  # said before the first byte
+    zipped = zipfile.ZipFile(io.BytesIO(data))
+    assert zipped.testzip() is None
+    manifest = json.loads(zipped.read(MANIFEST_NAME))
+    jsonschema.validate(manifest, json.loads(zipped.read("manifest.schema.json")))
+    rows = list(csv.DictReader(io.StringIO(zipped.read("renditions.csv").decode())))
+    assert [row["path"] for row in rows] == [
+        r["path"] for o in manifest["originals"] for r in o["renditions"]
+    ]
+    zipped.extractall(root / "unpacked")
+    subprocess.run(["sha256sum", "--quiet", "-c", "SHA256SUMS"], cwd=root / "unpacked", check=True)
+    assert set(zipped.namelist()) == {row["path"] for row in rows} | {
+        MANIFEST_NAME, "manifest.schema.json", "renditions.csv", "SHA256SUMS"
+    }  # fmt: skip
+
+
+def test_the_next_zip_holds_what_changed_and_says_what_went(root: Path) -> None:
+    out = root / "out"
+    assert last_packed(out) is None
+    write_package(Package.of(out), root / "all.zip")
+    assert Package.of(out, last_packed(out)).entries == ()
+    before = hashes_of(needed_manifest(out / MANIFEST_NAME))
+    build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150))))
+    package = Package.of(out, last_packed(out))
+    assert 150 in {one.width for _, one in package.entries} and all("200w" in path for path in package.gone)
+    assert Package.of(out, before).entries == package.entries
+    assert command("pack", out, root / "new.zip", "--changed").returncode == 0
+    with zipfile.ZipFile(root / "new.zip") as zipped:
+        assert zipped.read("removed.txt").decode().splitlines() == list(package.gone)
+    assert Package.of(out, last_packed(out)).entries == ()
+
+
+def test_a_zip_cut_off_is_not_remembered_and_one_that_would_lie_is_refused(root: Path) -> None:
+    out = root / "out"
+    stream = chunks(Package.of(out))
+    next(stream)
+    stream.close()
+    assert last_packed(out) is None
+    next(out.rglob("*.avif")).write_bytes(b"mine")
+    with pytest.raises(OutputError, match="changed since it was made"):
+        Package.of(out)
+
+
+def test_a_zip_of_any_size_takes_little_memory(root: Path) -> None:
+    out = root / "out"
+    big = needed_manifest(out / MANIFEST_NAME).originals[0].renditions[0]
+    with (out / "big.avif").open("wb") as file:
+        file.truncate(80_000_000)
+    entry = big.model_copy(update={"path": "big.avif", "bytes": 80_000_000})
+    whole = Package.of(out)
+    package = Package(out, whole.manifest, ((whole.manifest.originals[0], entry),))
+    tracemalloc.start()
+    sent = sum(len(chunk) for chunk in package.stream())
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert sent > 80_000_000 > 8 * most
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[str]:
+    logging.getLogger("werkzeug").setLevel(logging.ERROR)
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    host, port = server.get_host_and_port()
+    yield f"http://{host}:{port}"
+    server.stop()
+
+
+@pytest.fixture
+def bucket(server: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> tuple[object, str, str]:
+    for name, value in (
+        ("ACCESS_KEY_ID", "any"),
+        ("SECRET_ACCESS_KEY", "any"),
+        ("DEFAULT_REGION", "us-east-1"),
+    ):
+        monkeypatch.setenv(f"AWS_{name}", value)
+    name = f"bucket-{abs(hash(tmp_path)):x}"
+    client = boto3.client("s3", endpoint_url=server)
+    client.create_bucket(Bucket=name)
+    return client, name, server
+
+
+def keys(client: object, name: str) -> set[str]:
+    return {one["Key"] for one in client.list_objects_v2(Bucket=name).get("Contents", [])}  # type: ignore[attr-defined]
+
+
+@pytest.mark.filterwarnings("ignore")  # of libraries on the way to the storage
+def test_published_objects_are_what_another_client_reads(root: Path, bucket: tuple[object, str, str]) -> None:
+    """boto3, of the storage's own makers, against moto."""
+    client, name, server = bucket
+    place = f"s3://{name}/site"
+    out = root / "out"
+    manifest = needed_manifest(out / MANIFEST_NAME)
+    dry = command("publish", out, place, "--endpoint", server, "--dry-run")
+    assert dry.returncode == 0 and "would send a-100w.avif" in dry.stderr and keys(client, name) == set()
+    assert publish(plan_publication(out, storage_at(place, server))).sent == len(hashes_of(manifest))
+    entries = {f"site/{one.path}": one for original in manifest.originals for one in original.renditions}
+    assert keys(client, name) == set(entries) | {"site/manifest.json"}
+    for key, one in entries.items():
+        found = client.get_object(Bucket=name, Key=key)  # type: ignore[attr-defined]
+        assert (found["ContentType"], found["CacheControl"]) == (one.type, "public, max-age=86400")
+        assert found["Body"].read() == (out / one.path).read_bytes()
+    assert client.head_object(Bucket=name, Key="site/manifest.json")["ContentType"] == "application/json"  # type: ignore[attr-defined]
+    assert plan_publication(out, storage_at(place, server)).nothing_to_do
+
+    client.put_object(Bucket=name, Key="site/theirs.txt", Body=b"x")  # type: ignore[attr-defined]
+    build(root / "site", out, OTHER)
+    change = plan_publication(out, storage_at(place, server), delete=True)
+    assert set(change.remove) == {key.removeprefix("site/") for key in entries} and not change.foreign
+    done = publish(change)
+    assert done.removed == len(entries) and "site/theirs.txt" in keys(client, name)
+    hashed = next(key for key in keys(client, name) if key.endswith(".avif"))
+    assert "immutable" in client.head_object(Bucket=name, Key=hashed)["CacheControl"]  # type: ignore[attr-defined]
+    with pytest.raises(PublishError, match="no bucket no-such"):
+        plan_publication(out, storage_at("s3://no-such/x", server))
+
+
+@pytest.fixture
+def folder(root: Path) -> Storage:
+    return storage_at(str(root / "www"))
+
+
+def test_pictures_come_before_the_manifest_and_a_publishing_cut_off_goes_on(
+    root: Path, folder: Storage, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(publishing, "_AT_ONCE", 1)
+    sent: list[int] = []
+    first = publish(
+        plan_publication(root / "out", folder),
+        progress=lambda done, _: sent.append(done),
+        stopped=lambda: len(sent) >= 3,
+    )
+    assert first.stopped and 3 <= first.sent < 12 and not (root / "www" / MANIFEST_NAME).exists()
+    second = plan_publication(root / "out", folder)
+    assert second.same == first.sent
+    assert (
+        not publish(second).stopped
+        and (root / "www" / MANIFEST_NAME).read_bytes() == (root / "out" / MANIFEST_NAME).read_bytes()
+    )
+    assert not list((root / "out" / ".young-prism").glob("publishing-*"))
+
+
+def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder: Storage) -> None:
+    www = root / "www"
+    www.mkdir()
+    (www / "a-100w.avif").write_bytes(b"theirs")
+    shutil.copy(root / "out" / "a-200w.avif", www / "a-200w.avif")  # the same bytes are no quarrel
+    found = plan_publication(root / "out", folder)
+    assert found.foreign == ("a-100w.avif",) and found.same == 1
+    with pytest.raises(PublishError, match=r"in the way that are not ours: a-100w\.avif"):
+        publish(found)
+    publish(plan_publication(root / "out", folder, overwrite=True))
+    (www / "a-200w.jpg").write_bytes(b"changed since, by somebody else")
+    build(root / "site", root / "out", Recipe(ladder=Ladder(widths=(100,))))
+    publish(plan_publication(root / "out", folder, delete=True))
+    left = {file.name for file in www.iterdir() if "200w" in file.name}
+    assert left == {"a-200w.jpg"}
+    (www / MANIFEST_NAME).write_text("{}")
+    with pytest.raises(PublishError, match="none of ours"):
+        plan_publication(root / "out", folder)
+
+
+def test_a_rendition_that_was_changed_is_not_published_and_neither_is_the_manifest(
+    root: Path, folder: Storage
+) -> None:
+    victim = root / "out" / "a-100w.avif"
+    victim.write_bytes(b"x" * victim.stat().st_size)
+    result = publish(plan_publication(root / "out", folder))
+    assert [error.file for error in result.failures] == [str(victim)] and not (
+        root / "www" / MANIFEST_NAME
+    ).exists()
