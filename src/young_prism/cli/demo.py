@@ -48,9 +48,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
         draw_demo(site, listen=_progress)
     app = create_app(Settings(data=folder / "data", roots=(site,)))
     parts: Services = app.extensions["young_prism"]
-    source = parts.store.add_source(
-        SITE_NAME, site / "images", folder / "renditions", folder, pages_folder=site
-    )
+    source = parts.store.add_source(SITE_NAME, site / "images", site / "pictures", folder, pages_folder=site)
     if source.looked_at is None:
         _decide(parts, source.id)
         parts.runner.look(source)
@@ -61,12 +59,16 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
 
 
 def _decide(parts: Services, source_id: int) -> None:
-    """Give the demo source a recipe of its own, and put it with a second one among the saved ones, to be compared."""
+    """Give the demo source a recipe and words of its own, and put it with a second one among the saved ones, to be compared."""
+    from young_prism.core.originals.details import Detail
     from young_prism.core.recipe.starts import starts
     from young_prism.core.recipe.toml import read_recipe
     from young_prism.demo.draw import recipe
+    from young_prism.demo.site import words
 
     parts.store.set_recipe(source_id, recipe())
+    for path, text in words().items():
+        parts.store.set_detail(source_id, path, Detail(alt=text))
     if not parts.store.recipes.all():
         parts.store.recipes.add("Railway pages", recipe())
         blog = next(start for start in starts() if start.name == "one-column-blog")

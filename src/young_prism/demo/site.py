@@ -56,6 +56,11 @@ img { max-width: 100%; height: auto; }
 """
 
 
+def words() -> dict[str, str]:
+    """Return what the pages say of their pictures, by path below `images`: what the demo has as alternative texts."""
+    return {src.removeprefix("images/"): text for _, _, pictures in _PAGES.values() for src, text in pictures}
+
+
 def write_site(root: Path) -> None:
     """Write the HTML pages and the stylesheet below `root`."""
     (root / "css").mkdir(parents=True, exist_ok=True)

@@ -75,23 +75,23 @@ class FolderStorage:
     """A folder of this machine, or of one that is mounted here."""
 
     def __init__(self, folder: Path) -> None:
-        self._folder = folder
+        self.folder = folder
         self.name = str(folder)
 
     def listing(self) -> dict[str, int]:
         """Return the bytes of each file that is there."""
-        if not self._folder.is_dir():
+        if not self.folder.is_dir():
             return {}
         return {
-            file.relative_to(self._folder).as_posix(): file.stat().st_size
-            for file in self._folder.rglob("*")
+            file.relative_to(self.folder).as_posix(): file.stat().st_size
+            for file in self.folder.rglob("*")
             if file.is_file()
         }
 
     def read(self, path: str) -> bytes | None:
         """Return a file's bytes, None where there is none."""
         try:
-            return (self._folder / path).read_bytes()
+            return (self.folder / path).read_bytes()
         except OSError:
             return None
 
@@ -101,14 +101,14 @@ class FolderStorage:
 
     def write(self, path: str, data: bytes, headers: Headers) -> None:  # noqa: ARG002
         """Put a file there; a folder says nothing of its files."""
-        write_atomically(self._folder / path, data)
+        write_atomically(self.folder / path, data)
 
     def remove(self, path: str) -> None:
         """Take a file away, and folders that are empty then."""
-        file = self._folder / path
+        file = self.folder / path
         file.unlink(missing_ok=True)
         for parent in file.parents:
-            if parent == self._folder or any(parent.iterdir()):
+            if parent == self.folder or any(parent.iterdir()):
                 break
             parent.rmdir()
 

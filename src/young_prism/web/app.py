@@ -18,7 +18,7 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.engine.proofs import Proofs
 from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
-from young_prism.web import files, intake, library, picture, proof, recipe, run, sources, uploads
+from young_prism.web import files, handoff, intake, library, picture, proof, recipe, run, sources, uploads
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
@@ -56,7 +56,7 @@ def create_app(settings: Settings) -> Flask:
     # Before the check of the token, which may read a form already.
     app.before_request(_make_room)
     CSRFProtect(app)
-    for part in (sources, uploads, intake, recipe, library, picture, proof, run, files):
+    for part in (sources, uploads, intake, recipe, library, picture, proof, run, handoff, files):
         app.register_blueprint(part.blueprint)
     _add_words(app)
     _add_errors(app)

@@ -30,7 +30,7 @@ def stops(source: SourceRow | None) -> list[Stop]:
         _stop("Recipe", "recipe.index", slug),
         _stop("Proof", "proof.index", slug),
         _stop("Run", "run.index", slug),
-        Stop("Hand-off", why_not="Not built yet. Each picture's page has its snippet to copy."),
+        _stop("Hand-off", "handoff.snippets", slug),
     ]
 
 

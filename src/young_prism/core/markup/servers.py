@@ -256,7 +256,7 @@ def explained(served: Served) -> Sequence[str]:
     """Return what the rules do, a sentence each."""
     lines = [
         "A client that names AVIF or WebP in Accept gets that file where there is one; any other gets the file that it asked for.",
-        "Weights (q) are honoured. `Vary: Accept` tells caches that one address has several answers.",
+        "Weights (q) are honoured. Vary: Accept tells caches that one address has several answers.",
     ]
     if served.cache == FOREVER:
         lines.append(

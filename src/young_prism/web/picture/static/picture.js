@@ -1,4 +1,4 @@
-// One picture: what the browser fetched, a snippet that is rewritten while one types, and copying it.
+// One picture: what the browser fetched, and its focal point.
 
 const live = document.querySelector('[data-live] picture img, [data-live] > img')
 const fetched = document.querySelector('[data-fetched]')
@@ -15,40 +15,6 @@ function sayFetched() {
 if (live && fetched) {
   if (live.complete) sayFetched()
   live.addEventListener('load', sayFetched)
-}
-
-const form = document.querySelector('[data-snippet-form]')
-const code = document.querySelector('[data-snippet]')
-let waiting
-form?.addEventListener('input', () => {
-  clearTimeout(waiting)
-  waiting = setTimeout(async () => {
-    const address = new URL(location.href)
-    for (const [name, value] of new FormData(form)) {
-      if (value) address.searchParams.set(name, value)
-      else address.searchParams.delete(name)
-    }
-    const page = new DOMParser().parseFromString(await (await fetch(address)).text(), 'text/html')
-    code.textContent = page.querySelector('[data-snippet]').textContent
-    history.replaceState(null, '', address)
-  }, 200)
-})
-form?.addEventListener('submit', (event) => event.preventDefault())
-
-const copy = document.querySelector('[data-copy]')
-if (copy) {
-  copy.hidden = false
-  copy.addEventListener('click', async () => {
-    const said = document.querySelector('[data-copied]')
-    try {
-      await navigator.clipboard.writeText(code.textContent)
-      said.textContent = 'Copied'
-    } catch {
-      getSelection().selectAllChildren(code)
-      said.textContent = 'Selected: press Ctrl+C'
-    }
-    setTimeout(() => (said.textContent = ''), 3000)
-  })
 }
 
 // The focal point: pressed, or moved with the arrow keys; the cuts are drawn anew at once.

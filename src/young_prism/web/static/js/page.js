@@ -53,6 +53,62 @@ for (const menu of document.querySelectorAll('[data-switch], .more')) {
   })
 }
 
+// A form whose answer is on its own page: the parts that it concerns are fetched while it is changed, one request at a time.
+for (const form of document.querySelectorAll('form[data-swap]')) {
+  let busy = false
+  let again = false
+  const swap = async () => {
+    if (busy) {
+      again = true
+      return
+    }
+    busy = true
+    const address = new URL(location.href)
+    address.search = new URLSearchParams([...new FormData(form)].filter(([, value]) => value)).toString()
+    try {
+      const page = new DOMParser().parseFromString(await (await fetch(address)).text(), 'text/html')
+      for (const part of document.querySelectorAll('[data-part]')) {
+        const fresh = page.querySelector(`[data-part="${part.dataset.part}"]`)
+        if (fresh) part.replaceWith(document.adoptNode(fresh))
+      }
+      showCopying()
+      document.dispatchEvent(new Event('swapped'))
+      history.replaceState(null, '', address)
+    } finally {
+      busy = false
+      if (again) {
+        again = false
+        swap()
+      }
+    }
+  }
+  form.addEventListener('input', swap)
+  form.addEventListener('submit', (event) => {
+    event.preventDefault()
+    swap()
+  })
+}
+
+// Copying: the button names what it copies; without a clipboard that is selected.
+function showCopying() {
+  for (const button of document.querySelectorAll('[data-copy]')) button.hidden = false
+}
+showCopying()
+document.addEventListener('click', async ({ target }) => {
+  const button = target.closest?.('[data-copy]')
+  if (!button) return
+  const text = document.querySelector(button.dataset.copy)
+  const said = button.parentElement.querySelector('[data-copied]')
+  try {
+    await navigator.clipboard.writeText(text.textContent)
+    said.textContent = 'Copied'
+  } catch {
+    getSelection().selectAllChildren(text)
+    said.textContent = 'Selected: press Ctrl+C'
+  }
+  setTimeout(() => (said.textContent = ''), 3000)
+})
+
 // A choice that is all its form says is sent at once.
 for (const select of document.querySelectorAll('[data-submit]')) {
   select.addEventListener('change', () => select.form.requestSubmit())

@@ -1,0 +1,166 @@
+"""What every part of the stop starts from: the build as it lies in the output folder, shown by the recipe as it is now."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Response, render_template, request, url_for
+
+from young_prism.core.manifest.model import MANIFEST_NAME, Manifest
+from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.markup.picture import Said
+from young_prism.core.originals.details import NOTHING_SAID
+from young_prism.core.report.figures import count, format_bytes, format_saving
+from young_prism.core.report.visits import mix, typical
+from young_prism.engine.ledger import read_manifest
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.context import catalogue_of, source_or_404
+
+blueprint = Blueprint(
+    "handoff",
+    "young_prism.web.handoff",
+    template_folder="templates",
+    static_folder="static",
+    static_url_path="/static/handoff",
+)
+
+
+@dataclass(frozen=True)
+class Build:
+    """A finished build: its manifest with the source's recipe as it is now, and its originals as pages show them."""
+
+    out: Path
+    manifest: Manifest
+    delivered: dict[str, Delivered]
+    bytes: dict[str, int]
+    """Of each original."""
+
+    @property
+    def files(self) -> int:
+        """How many renditions there are."""
+        return sum(len(one.renditions) for one in self.delivered.values())
+
+    @property
+    def weight(self) -> int:
+        """What they weigh."""
+        return sum(rendition.bytes for one in self.delivered.values() for rendition in one.renditions)
+
+
+def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
+    """Return what was made of a source, None where nothing is; read once for each state of its manifest."""
+    out = out_of(source)
+    try:
+        info = (out / MANIFEST_NAME).stat()
+    except OSError:
+        return None
+    stamp = (info.st_mtime_ns, info.st_size, source.recipe)
+    known: tuple[Any, Build] | None = catalogue.kept.get("build")
+    if known is None or known[0] != stamp:
+        manifest = _read(str(out), info.st_mtime_ns, info.st_size)
+        if manifest is None:
+            return None
+        recipe = catalogue.recipe
+        build = Build(
+            out,
+            manifest.model_copy(update={"recipe": recipe}),
+            all_delivered(manifest.originals, recipe),
+            {entry.path: entry.bytes for entry in manifest.originals},
+        )
+        catalogue.kept["build"] = known = (stamp, build)
+    return known[1]
+
+
+@lru_cache(maxsize=4)
+def _read(out: str, *_stamp: int) -> Manifest | None:
+    return read_manifest(Path(out) / MANIFEST_NAME)
+
+
+def said_of(catalogue: Catalogue, path: str, *, hero: bool = False) -> Said:
+    """Return what a person said of an original, as markup says it."""
+    detail = catalogue.details.get(path, NOTHING_SAID)
+    return Said(detail.alt, detail.caption, hero)
+
+
+def unsaid(build: Build, catalogue: Catalogue) -> list[str]:
+    """Return the originals for which nobody has written an alternative text, or said that they need none."""
+    return [path for path in build.delivered if catalogue.details.get(path, NOTHING_SAID).alt is None]
+
+
+def page(name: str, source: SourceRow, catalogue: Catalogue, build: Build, **values: Any) -> str:
+    """Render one part of the stop, below the row of all five with what each would give."""
+    return render_template(
+        f"handoff/{name}.html",
+        source=source,
+        build=build,
+        part=name,
+        ways=_ways(source, catalogue, build),
+        link=link,
+        **values,
+    )
+
+
+def nothing_yet(source: SourceRow) -> str:
+    """Render the stop of a source of which nothing is made."""
+    return render_template("handoff/empty.html", source=source)
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """One thing to take away: its name, where it is, and what it gives, in few words."""
+
+    part: str
+    name: str
+    href: str
+    gives: str
+
+
+def _ways(source: SourceRow, catalogue: Catalogue, build: Build) -> list[Way]:
+    missing = len(unsaid(build, catalogue))
+    key = "typical mix"
+    if key not in catalogue.kept:
+        pictures = [(one, build.bytes[path]) for path, one in build.delivered.items()]
+        catalogue.kept[key] = mix(pictures, typical())
+    sums = catalogue.kept[key]
+    texts = {
+        "snippets": (
+            "Snippets",
+            count(len(build.delivered), "picture") + (f", {missing} without alt" if missing else ""),
+        ),
+        "visitors": (
+            "What visitors fetch",
+            f"{format_saving(round(sums.before), round(sums.after))} on average",
+        ),
+        "pages": ("Pages", "rewritten, as a diff to agree to"),
+        "servers": ("Server rules", "nginx, Apache, Python"),
+        "package": ("Package", f"{count(build.files, 'file')}, {format_bytes(build.weight)}"),
+    }
+    return [
+        Way(part, name, url_for(f"handoff.{part}", slug=source.slug), gives)
+        for part, (name, gives) in texts.items()
+    ]
+
+
+def link(**changes: Any) -> str:
+    """Return the address of this view with some of its words changed; None takes one away."""
+    args: dict[str, Any] = {**request.args.to_dict(flat=False), **(request.view_args or {}), **changes}
+    return url_for(
+        str(request.endpoint), **{name: value for name, value in args.items() if value is not None}
+    )
+
+
+def start(slug: str) -> tuple[SourceRow, Catalogue, Build | None]:
+    """Return the source of an address with what is known of it and what was made of it."""
+    source = source_or_404(slug)
+    catalogue = catalogue_of(source)
+    return source, catalogue, build_of(source, catalogue)
+
+
+def text_file(name: str, text: str, mimetype: str = "text/plain") -> Response:
+    """Return an answer that a browser saves as a file."""
+    return Response(
+        text, mimetype=mimetype, headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )

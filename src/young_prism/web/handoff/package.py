@@ -1,0 +1,193 @@
+"""A zip that is sent while it is made, the papers that belong to a build, and publishing."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, field
+
+from flask import Response, abort, current_app, flash, jsonify, redirect, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import PublishError, YoungPrismError
+from young_prism.engine.packing import Package, chunks, last_packed, renditions_csv
+from young_prism.engine.publishing import Publication, plan_publication, publish
+from young_prism.engine.storage import FolderStorage, storage_at
+from young_prism.store.models import SourceRow
+from young_prism.web.context import services, source_or_404
+from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
+
+
+@dataclass(slots=True)
+class Publishing:
+    """A publishing that goes on behind the pages, or is over."""
+
+    target: str
+    total: int
+    done: int = 0
+    stop: threading.Event = field(default_factory=threading.Event)
+    over: bool = False
+    said: str = ""
+    failures: list[str] = field(default_factory=list)
+
+
+@blueprint.get("/s/<slug>/hand-off/package")
+def package(slug: str) -> str:
+    """Show what there is to take away, and what publishing to the target in the address would do."""
+    source, catalogue, build = start(slug)
+    if build is None or not build.delivered:
+        return nothing_yet(source)
+    whole, changed, error = _packages(build)
+    target = request.args.get("target", "").strip()
+    plan, refused = _plan(build, target) if target else (None, "")
+    return page(
+        "package",
+        source,
+        catalogue,
+        build,
+        whole=whole,
+        changed=changed,
+        error=error,
+        target=target,
+        asked=request.args,
+        plan=plan,
+        refused=refused,
+        going=_going().get(source.id),
+        query=request.query_string.decode(),
+    )
+
+
+@blueprint.get("/s/<slug>/hand-off/package.zip")
+def package_zip(slug: str) -> Response:
+    """Send the build as a zip, or with `changed` what is new since the last one."""
+    source, _, build = start(slug)
+    if build is None:
+        abort(404)
+    since = last_packed(build.out) if "changed" in request.args else None
+    found = Package.of(build.out, since)
+    name = f"{source.slug}{'-changed' if since is not None else ''}.zip"
+    headers = {
+        "Content-Disposition": f'attachment; filename="{name}"',
+        "Content-Length": str(len(found.stream())),
+    }
+    return Response(chunks(found), mimetype="application/zip", headers=headers)
+
+
+@blueprint.get("/s/<slug>/hand-off/renditions.csv")
+def package_csv(slug: str) -> Response:
+    """Send a line for each rendition."""
+    source, _, build = start(slug)
+    if build is None:
+        abort(404)
+    every = tuple((original, one) for original in build.manifest.originals for one in original.renditions)
+    return text_file(f"{source.slug}-renditions.csv", renditions_csv(every), "text/csv")
+
+
+@blueprint.get("/s/<slug>/hand-off/manifest.json")
+def package_manifest(slug: str) -> Response:
+    """Send the manifest as it lies in the output folder."""
+    _, _, build = start(slug)
+    if build is None:
+        abort(404)
+    text = (build.out / "manifest.json").read_text(encoding="utf-8")
+    return text_file("manifest.json", text, "application/json")
+
+
+@blueprint.post("/s/<slug>/hand-off/publish")
+def publish_now(slug: str) -> BaseResponse:
+    """Begin to publish; the page follows it."""
+    source, _, build = start(slug)
+    back = request.form.get("back", "")
+    target = request.form.get("target", "").strip()
+    if build is None or not target:
+        abort(404)
+    known = _going().get(source.id)
+    if known and not known.over:
+        flash("It is being published already.", "error")
+    else:
+        plan, refused = _plan(build, target)
+        if plan is None:
+            flash(refused, "error")
+        else:
+            _begin(source, plan, target)
+    return redirect(f"{url_for('handoff.package', slug=slug)}?{back}", code=303)
+
+
+@blueprint.post("/s/<slug>/hand-off/publish/stop")
+def publish_stop(slug: str) -> BaseResponse:
+    """Stop a publishing; what is sent stays, and the next one goes on from there."""
+    known = _going().get(source_or_404(slug).id)
+    if known:
+        known.stop.set()
+    return redirect(f"{url_for('handoff.package', slug=slug)}?{request.form.get('back', '')}", code=303)
+
+
+@blueprint.get("/s/<slug>/hand-off/publish/state")
+def publish_state(slug: str) -> Response:
+    """Say how far a publishing is."""
+    known = _going().get(source_or_404(slug).id)
+    return jsonify(
+        {"over": True} if known is None else {"over": known.over, "done": known.done, "total": known.total}
+    )
+
+
+def _going() -> dict[int, Publishing]:
+    found: dict[int, Publishing] = current_app.extensions.setdefault("young_prism.publishing", {})
+    return found
+
+
+def _begin(source: SourceRow, plan: Publication, target: str) -> None:
+    known = Publishing(target, len(plan.send))
+    _going()[source.id] = known
+    threading.Thread(target=_publish, args=(plan, known), name="publishing", daemon=True).start()
+
+
+def _publish(plan: Publication, known: Publishing) -> None:
+    def heard(done: int, _total: int) -> None:
+        known.done = done
+
+    try:
+        result = publish(plan, progress=heard, stopped=known.stop.is_set)
+        known.failures = [str(error) for error in result.failures]
+        known.said = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
+        if result.stopped:
+            known.said = f"Stopped after {result.sent} of {known.total}; publishing again goes on from there."
+        elif result.failures:
+            known.said = f"{result.sent} sent, {len(result.failures)} failed. The manifest was not sent."
+    except YoungPrismError as error:
+        known.failures = [str(error)]
+        known.said = "It did not go on."
+    finally:
+        known.over = True
+
+
+def _plan(build: Build, target: str) -> tuple[Publication | None, str]:
+    values = request.form if request.method == "POST" else request.args
+    try:
+        store = storage_at(target, values.get("endpoint", "").strip())
+        if isinstance(store, FolderStorage):
+            _check_folder(store)
+        found = plan_publication(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
+    except YoungPrismError as error:
+        return None, str(error)
+    return found, ""
+
+
+def _check_folder(store: FolderStorage) -> None:
+    """Make sure that a folder lies below what the server was started with: a page may write nowhere else."""
+    settings = services().settings
+    place = store.folder.expanduser().resolve()
+    if not any(place.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
+        raise PublishError(
+            "From a page, only folders below those that the server was started with are written.",
+            file=store.name,
+            remedy="Choose one of them, start it with another --root, or use young-prism publish.",
+        )
+
+
+def _packages(build: Build) -> tuple[Package | None, Package | None, str]:
+    """Return the package of all and that of what changed, or why there is none."""
+    try:
+        known = last_packed(build.out)
+        return Package.of(build.out), None if known is None else Package.of(build.out, known), ""
+    except YoungPrismError as error:
+        return None, None, str(error)

@@ -1,0 +1,142 @@
+"""Pages rewritten: a diff for each file, taken place by place or whole; written with the old files kept, or as a patch."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from flask import Response, flash, redirect, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import OutputError
+from young_prism.core.markup.rewrite.changes import Change, Hunk, Mode, hunks
+from young_prism.core.markup.rewrite.page import Wish
+from young_prism.core.report.figures import count
+from young_prism.engine.rewriting import (
+    File,
+    Pages,
+    Rewritings,
+    as_patch,
+    newest_rewriting,
+    undo_rewriting,
+    write_rewritings,
+)
+from young_prism.store.models import SourceRow
+from young_prism.web.context import source_or_404
+from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start
+
+MODES = {
+    Mode.PICTURE: (
+        "img becomes picture",
+        "with modern formats, widths and sizes; backgrounds become image-set()",
+    ),
+    Mode.ADDRESSES: ("only addresses", "each picture is swapped for one rendition; nothing else changes"),
+    Mode.SIZES: ("only sizes", "width, height and loading where they are missing; addresses stay"),
+}
+_FILES_SHOWN = 60
+_LEFT_SHOWN = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """One place of a file as the page shows it."""
+
+    change: Change
+    line: int
+    hunks: list[Hunk]
+
+
+@blueprint.get("/s/<slug>/hand-off/pages")
+def pages(slug: str) -> str:
+    """Show what would change in the pages of a source's site."""
+    source, catalogue, build = start(slug)
+    if build is None or not build.delivered:
+        return nothing_yet(source)
+    found, error = _found(source, build)
+    folder = Path(source.pages_folder or source.folder)
+    return page(
+        "pages",
+        source,
+        catalogue,
+        build,
+        found=found,
+        error=error,
+        modes=MODES,
+        mode=_mode(request.args),
+        asked=request.args,
+        folder=folder,
+        files=[(file, _shown(file)) for file in found.changed[:_FILES_SHOWN]] if found else [],
+        left=found.left[:_LEFT_SHOWN] if found else [],
+        undo=newest_rewriting(folder),
+        query=request.query_string.decode(),
+    )
+
+
+@blueprint.post("/s/<slug>/hand-off/pages")
+def rewrite(slug: str) -> BaseResponse:
+    """Write the places that were chosen, or send them as a patch."""
+    source, _, build = start(slug)
+    back = redirect(f"{url_for('handoff.pages', slug=slug)}?{request.form.get('back', '')}", code=303)
+    found, error = _found(source, build) if build else (None, "")
+    if found is None:
+        flash(error or "Nothing is made of this source yet.", "error")
+        return back
+    keys = _keys()
+    if "patch" in request.form:
+        return Response(
+            as_patch(found.changed, keys),
+            mimetype="text/x-patch",
+            headers={"Content-Disposition": f'attachment; filename="{source.slug}.patch"'},
+        )
+    written = write_rewritings(found, keys=keys)
+    for path, why in written.refused:
+        flash(f"{path}: {why}", "error")
+    if written.done:
+        flash(
+            f"{count(len(written.done), 'file')} rewritten. The old files are kept in {written.kept}.", "info"
+        )
+    elif not written.refused:
+        flash("No place was chosen, so nothing was written.", "info")
+    return back
+
+
+@blueprint.post("/s/<slug>/hand-off/pages/undo")
+def undo(slug: str) -> BaseResponse:
+    """Bring back the files of the newest rewriting."""
+    source = source_or_404(slug)
+    undone = undo_rewriting(Path(source.pages_folder or source.folder))
+    for path, why in undone.refused:
+        flash(f"{path}: {why}", "error")
+    flash(f"{count(len(undone.done), 'file')} as before.", "info")
+    return redirect(url_for("handoff.pages", slug=slug), code=303)
+
+
+def _keys() -> dict[str, set[str]]:
+    """Return the places that were ticked, by file: each is sent as its key and its path."""
+    keys: dict[str, set[str]] = {}
+    for value in request.form.getlist("place"):
+        key, _, path = value.partition(" ")
+        keys.setdefault(path, set()).add(key)
+    return keys
+
+
+def _found(source: SourceRow, build: Build) -> tuple[Rewritings | None, str]:
+    """Return what would change, or why that cannot be worked out."""
+    values = request.form if request.method == "POST" else request.args
+    folder = Path(source.pages_folder or source.folder)
+    address = values.get("address", "").strip()
+    try:
+        site = Pages.of(folder, Path(source.folder), build.out, build.manifest, address)
+    except OutputError as error:
+        return None, f"{error.what} Say below where they are served."
+    return site.rewritings(Wish(_mode(values), new_sizes="new_sizes" in values)), ""
+
+
+def _mode(values: Mapping[str, str]) -> Mode:
+    asked = values.get("mode", Mode.PICTURE)
+    return Mode(asked) if asked in list(Mode) else Mode.PICTURE
+
+
+def _shown(file: File) -> list[Shown]:
+    return [Shown(one, file.line(one), hunks(file.rewriting, {one.key})) for one in file.rewriting.changes]

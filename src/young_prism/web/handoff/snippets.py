@@ -1,0 +1,194 @@
+"""Snippets: markup of one original, of some or of all, in each form, beside the picture as it shows it."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any
+
+from flask import Response, abort, flash, redirect, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.markup import forms
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.forms import Form
+from young_prism.core.markup.picture import Said
+from young_prism.core.originals.details import LONGEST_TEXT, NOTHING_SAID
+from young_prism.core.plan.decide import recipe_for
+from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue
+from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.handoff.common import (
+    Build,
+    blueprint,
+    nothing_yet,
+    page,
+    said_of,
+    start,
+    text_file,
+    unsaid,
+)
+
+FORMS = {
+    Form.HTML: ("HTML", "html"),
+    Form.PRELOAD: ("Preload link", "html"),
+    Form.CSS: ("CSS background", "css"),
+    Form.MARKDOWN: ("Markdown", "md"),
+    Form.JSON: ("JSON", "json"),
+    Form.JINJA: ("Jinja macro", "jinja"),
+}
+_ADDRESS = re.compile(r"[^\s,\"<>]*")
+
+
+@blueprint.get("/s/<slug>/hand-off")
+def snippets(slug: str) -> str:
+    """Show the snippet of the originals in the address, of the first one without any."""
+    source, catalogue, build = start(slug)
+    if build is None or not build.delivered:
+        return nothing_yet(source)
+    chosen = [path for path in request.args.getlist("original") if path in build.delivered]
+    chosen = chosen or [next(iter(build.delivered))]
+    form = _form()
+    shown = _shown(build, chosen)
+    return page(
+        "snippets",
+        source,
+        catalogue,
+        build,
+        forms=FORMS,
+        form=form,
+        chosen=chosen,
+        first=shown[0],
+        detail=catalogue.details.get(chosen[0], NOTHING_SAID),
+        said=said_of(catalogue, chosen[0]),
+        text=_written(form, shown, catalogue),
+        unsaid=set(unsaid(build, catalogue)),
+        facts=catalogue.by_path,
+        asked=request.args,
+        file=_file(slug, form, chosen),
+    )
+
+
+@blueprint.get("/s/<slug>/hand-off/snippets/<form>")
+def snippet_file(slug: str, form: str) -> Response:
+    """Send the snippets of all originals, or of those in the address, as one file."""
+    source, catalogue, build = start(slug)
+    if build is None or form not in list(Form):
+        abort(404)
+    chosen = [path for path in request.args.getlist("original") if path in build.delivered]
+    text = _written(Form(form), _shown(build, chosen or list(build.delivered)), catalogue)
+    ending = FORMS[Form(form)][1]
+    return text_file(
+        "young-prism.jinja" if form == "jinja" else f"{source.slug}-{form}.{ending}", text + "\n"
+    )
+
+
+@blueprint.post("/s/<slug>/hand-off/words")
+def words(slug: str) -> BaseResponse:
+    """Keep alternative text and caption of an original; decoration has an empty text, on purpose."""
+    source = source_or_404(slug)
+    path = request.form.get("original", "")
+    before = catalogue_of(source).details.get(path, NOTHING_SAID)
+    if path not in catalogue_of(source).by_path:
+        abort(404)
+    alt = request.form.get("alt", "").strip()[:LONGEST_TEXT]
+    services().store.set_detail(
+        source.id,
+        path,
+        before._replace(
+            alt="" if "decorative" in request.form else alt or None,
+            caption=request.form.get("caption", "").strip()[:LONGEST_TEXT],
+        ),
+    )
+    flash("Kept; every snippet of it says so from now on.", "info")
+    back = request.form.get("back", "").lstrip("?")
+    return redirect(f"{url_for('handoff.snippets', slug=slug)}?{back}", code=303)
+
+
+@blueprint.get("/s/<slug>/hand-off/preview")
+def preview(slug: str) -> Response:
+    """Send a page with one picture as its snippet shows it, for a frame that is drawn to any width."""
+    source, catalogue, build = start(slug)
+    path = request.args.get("original", "")
+    if build is None or path not in build.delivered:
+        abort(404)
+    answer = Response(_preview(source, catalogue, _shown(build, [path])[0]))
+    answer.headers["Content-Security-Policy"] = (
+        "default-src 'none'; img-src 'self' data:; style-src 'unsafe-inline'; frame-ancestors 'self'"
+    )
+    return answer
+
+
+def _preview(source: SourceRow, catalogue: Catalogue, delivered: Delivered) -> str:
+    base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
+    said = said_of(catalogue, delivered.path)
+    picture = delivered.shown(base_url=base, prefix="", loading="eager", auto_sizes=False)
+    css = "html{background:#7a7a7a;color:#fff;font:14px sans-serif}body{margin:0}figure{margin:0}figcaption{padding:6px 8px}"
+    own = _styles(delivered)
+    return (
+        f"<!doctype html><html lang=en><title>{delivered.path.rpartition('/')[2]}</title><meta name=viewport content='width=device-width'>"
+        f"<style>{css}img{{display:block;height:auto;{own[0]}}}{own[1]}</style>"
+        f"{picture.html(Said(said.alt or '', said.caption))}"
+    )
+
+
+def _styles(delivered: Delivered) -> tuple[str, str]:
+    """Return the style that shows a picture as wide as its `sizes` say, and those for the ranges of viewports."""
+    parts = [part.strip() for part in re.split(r",(?![^()]*\))", delivered.markup.sizes or "100vw")]
+    rules = []
+    for part in reversed(parts[:-1]):
+        condition, _, length = part.rpartition(" ")
+        if condition:
+            rules.append(f"@media {condition}{{img{{width:{length}}}}}")
+    return f"width:{parts[-1]}", "".join(rules)
+
+
+def _file(slug: str, form: Form, chosen: list[str]) -> str:
+    """Return the address of what is shown, as a file."""
+    asked: dict[str, Any] = {
+        key: value for key, value in request.args.items() if key not in ("form", "original")
+    }
+    return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **asked)
+
+
+def _form() -> Form:
+    asked = request.args.get("form", Form.HTML)
+    return Form(asked) if asked in list(Form) else Form.HTML
+
+
+def _shown(build: Build, paths: list[str]) -> list[Delivered]:
+    """Return originals with what the address asks for; a value that cannot be used is left alone."""
+    args = request.args
+    changes: dict[str, object] = {
+        name: args[name].strip()
+        for name in ("base_url", "prefix")
+        if name in args and _ADDRESS.fullmatch(args[name].strip())
+    }
+    if args.get("sizes", "").strip():
+        changes["sizes"] = args["sizes"].strip()
+    if "loading" in args:
+        changes["loading"] = "eager" if args["loading"] == "eager" else "lazy"
+    if args.get("auto_sizes"):
+        changes["auto_sizes"] = True
+    return [build.delivered[path].shown(**changes) for path in paths]
+
+
+def _written(form: Form, shown: list[Delivered], catalogue: Catalogue) -> str:
+    hero = request.args.get("loading") == "hero"
+    said = {
+        one.path: said_of(catalogue, one.path, hero=hero and number == 0) for number, one in enumerate(shown)
+    }
+    match form:
+        case Form.JINJA:
+            return forms.JINJA_MACRO.rstrip()
+        case Form.JSON:
+            return json.dumps(forms.data(shown, said), indent=1, ensure_ascii=False)
+        case Form.CSS:
+            own = {one.path: recipe_for(one.path, catalogue.recipe) or catalogue.recipe for one in shown}
+            return "\n\n".join(forms.css(one, own[one.path].ladder.layout) for one in shown)
+        case Form.PRELOAD:
+            return "\n".join(forms.preload(one) for one in shown)
+        case Form.MARKDOWN:
+            return "\n\n".join(forms.markdown(one, said[one.path]) for one in shown)
+        case Form.HTML:
+            return "\n\n".join(one.html(said[one.path]) for one in shown)

@@ -1,0 +1,87 @@
+"""What visitors fetch: one screen at a time under a slider, all of a usual mix in a sum, and a frame to draw to any width."""
+
+from __future__ import annotations
+
+from flask import request
+
+from young_prism.core.ladder.layout import USUAL_VIEWPORTS
+from young_prism.core.markup.media import Screen
+from young_prism.core.report.figures import format_duration
+from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, ladders, mix, typical, unused, view
+from young_prism.web.drawing.visits import NARROWEST, WIDEST, draw_visits
+from young_prism.web.handoff.common import blueprint, nothing_yet, page, start
+
+BROWSERS = {
+    "all": ("AVIF and WebP", ALL_FORMATS),
+    "webp": ("WebP", ALL_FORMATS - {"avif"}),
+    "old": ("neither", ALL_FORMATS - {"avif", "webp"}),
+}
+DENSITIES = (1, 1.5, 2, 3)
+
+
+@blueprint.get("/s/<slug>/hand-off/visitors")
+def visitors(slug: str) -> str:
+    """Show what is fetched of one original on the screen in the address."""
+    source, catalogue, build = start(slug)
+    if build is None or not build.delivered:
+        return nothing_yet(source)
+    path = request.args.get("original", "")
+    path = path if path in build.delivered else _heaviest(build.bytes, list(build.delivered))
+    delivered = build.delivered[path]
+    browser = request.args.get("browser", "all")
+    label, formats = BROWSERS.get(browser, BROWSERS["all"])
+    screen = Screen(_number("viewport", 390, NARROWEST, WIDEST), _density(), 800)
+    choices = ladders(delivered, formats)
+    seen = view(choices, screen)
+    layout = catalogue.recipe.ladder.layout
+    visits = typical((layout.viewports if layout else ()) or USUAL_VIEWPORTS)
+    idle = unused(choices, visits)
+    one = mix([(delivered, build.bytes[path])], visits, formats)
+    every = mix(((other, build.bytes[name]) for name, other in build.delivered.items()), visits, formats)
+    return page(
+        "visitors",
+        source,
+        catalogue,
+        build,
+        path=path,
+        delivered=delivered,
+        seen=seen,
+        screen=screen,
+        browser=browser if browser in BROWSERS else "all",
+        browsers=BROWSERS,
+        label=label,
+        densities=DENSITIES,
+        networks=NETWORKS,
+        original=build.bytes[path],
+        drawing=draw_visits(choices, seen, [rung.path for rung in idle]),
+        unused=idle,
+        one=one,
+        every=every,
+        seconds=_seconds,
+        narrowest=NARROWEST,
+        widest=WIDEST,
+    )
+
+
+def _seconds(value: float) -> str:
+    """Write a time of which hundredths count."""
+    return f"{value:.2f} s" if value < 1 else format_duration(value)
+
+
+def _heaviest(sizes: dict[str, int], paths: list[str]) -> str:
+    return max(paths, key=lambda path: sizes[path])
+
+
+def _number(name: str, usual: int, least: int, most: int) -> int:
+    try:
+        return min(max(int(request.args.get(name, usual)), least), most)
+    except ValueError:
+        return usual
+
+
+def _density() -> float:
+    try:
+        found = float(request.args.get("density", 2))
+    except ValueError:
+        return 2.0
+    return found if found in DENSITIES else 2.0
