@@ -66,6 +66,10 @@ class File:
     document: Document | None
     rewriting: Rewriting
 
+    def has(self, keys: Collection[str]) -> bool:
+        """Whether any of those changes is still to be made."""
+        return any(one.key in keys for one in self.rewriting.changes)
+
     def rewritten(self, keys: Collection[str] | None = None) -> bytes:
         """Return its bytes with those changes made; None is all of them."""
         if self.document is None:
@@ -215,11 +219,13 @@ def write_rewritings(
 
     A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
     """
-    chosen = [file for file in found.changed if keys is None or keys.get(file.path)]
+    chosen = [file for file in found.changed if keys is None or file.has(keys.get(file.path, ()))]
+    stale = sorted(set(keys or ()) - {file.path for file in chosen})
+    refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
     if not chosen:
-        return Written()
+        return Written(refused=refused)
     store = _new_folder(keep or kept_pages(found.folder))
-    written = Written(kept=store)
+    written = Written(kept=store, refused=refused)
     entries = []
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])

@@ -50,6 +50,7 @@ function countPlaces() {
   for (const file of places.querySelectorAll('.file')) {
     const own = [...file.querySelectorAll('[name=place]')]
     const all = file.querySelector('[data-all]')
+    if (!all) continue
     all.checked = own.every((box) => box.checked)
     all.indeterminate = !all.checked && own.some((box) => box.checked)
   }
@@ -63,7 +64,6 @@ places?.addEventListener('change', ({ target }) => {
   }
   countPlaces()
 })
-for (const box of document.querySelectorAll('summary .tick')) box.addEventListener('click', (event) => event.stopPropagation())
 if (places) countPlaces()
 
 const publishing = document.querySelector('[data-publishing]')

@@ -1,0 +1,151 @@
+"""Hand-off in a real browser: pages rewritten place by place and loaded, a slider dragged, words kept, files published."""
+
+from __future__ import annotations
+
+import io
+import re
+import shutil
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Browser, Page, expect
+
+from tests import pictures
+from tests.web.conftest import serving, wait_until_looked
+from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.recipe.toml import write_recipe
+from young_prism.engine.build import build
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+
+RECIPE = Recipe(ladder=Ladder(widths=(200, 400, 800)))
+PAGE = '<!doctype html>\n<meta name="viewport" content="width=device-width">\n<p>One\n<img src="img/hill, é.jpg" alt="x">\n<p>Two\n<p>3\n<p>4\n<p>5\n<p>6\n<p>7\n<p>8\n<img src="img/tree.jpg" alt="">\n<img src="img/gone.jpg">\n'
+
+
+@pytest.fixture(scope="module")
+def base(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("site")
+    (root / "www" / "img").mkdir(parents=True)
+    for number, name in enumerate(("hill, é.jpg", "tree.jpg")):
+        (root / "www" / "img" / name).write_bytes(pictures.jpeg(pictures.photo(900, 600, seed=number)))
+    (root / "www" / "index.html").write_text(PAGE)
+    build(root / "www" / "img", root / "www" / "pictures", RECIPE)
+    return root
+
+
+@pytest.fixture(scope="module")
+def address(base: Path) -> Iterator[str]:
+    app = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
+    parts = app.extensions["young_prism"]
+    www = base / "www"
+    row = parts.store.add_source("Hills", www / "img", www / "pictures", base, pages_folder=www)
+    parts.store.set_recipe(row.id, write_recipe(RECIPE))
+    parts.runner.look(parts.store.source("hills"))
+    wait_until_looked(app)
+    with serving(app) as place:
+        yield f"{place}/s/hills/hand-off"
+    close_app(app)
+
+
+def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
+    page: Page, browser: Browser, address: str, base: Path
+) -> None:
+    page.goto(f"{address}/pages")
+    expect(page.get_by_role("heading", name="2 places to change in 1 file")).to_be_visible()
+    expect(page.locator(".left-alone")).to_contain_text("1 address left alone")
+    expect(page.locator(".diff").first).to_contain_text('data-original="img/hill, é.jpg"')
+    page.locator("[name=place]").nth(1).uncheck()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Download them as a patch").click()
+    assert download.value.path().read_text().count("\n+<picture>") == 1
+    page.get_by_role("button", name="Rewrite 1 place in 1 file").click()
+    expect(page.get_by_text("1 file rewritten.")).to_be_visible()
+    expect(page.get_by_role("heading", name="1 place to change in 1 file")).to_be_visible()
+    text = (base / "www" / "index.html").read_text()
+    assert text.count("<picture>") == 1 and '<img src="img/tree.jpg" alt="">' in text
+
+    site = browser.new_page(viewport={"width": 390, "height": 700})
+    site.goto((base / "www" / "index.html").as_uri())
+    first = site.locator("img").first
+    first.evaluate("image => image.decode()")
+    assert re.search(
+        r"pictures/hill%2C%20%C3%A9-400w\.(avif|webp)$", first.evaluate("image => image.currentSrc")
+    )
+    site.close()
+
+    page.get_by_role("button", name="Undo the last rewriting").click()
+    expect(page.get_by_text("1 file as before.")).to_be_visible()
+    assert (base / "www" / "index.html").read_text() == PAGE
+
+
+def test_the_simulator_answers_while_the_slider_is_dragged_and_a_frame_says_the_same(
+    page: Page, address: str
+) -> None:
+    page.goto(f"{address}/visitors?original=tree.jpg&viewport=390&density=1")
+    verdict = page.locator(".verdict")
+    expect(verdict).to_contain_text("At 390 px, density 1")
+    expect(verdict).to_contain_text("400 × 267")
+    slider = page.get_by_role("slider", name="Viewport")
+    slider.fill("700")
+    expect(verdict).to_contain_text("800 × 533")
+    expect(page).to_have_url(re.compile("viewport=700"))
+    page.get_by_label("The browser shows").select_option("old")
+    expect(verdict).to_contain_text("an old browser fetches")
+    said = page.locator("[data-fetched]")
+    expect(said).to_contain_text("tree-800w")
+    page.locator("[data-frame]").evaluate("frame => { frame.style.width = '202px' }")
+    expect(said).to_contain_text(re.compile(r"200 px wide at density 1: fetched tree-\d+w\.\w+, \d"))
+
+
+def test_snippets_are_written_while_one_types_and_words_are_kept(page: Page, address: str) -> None:
+    page.goto(f"{address}?original=tree.jpg")
+    code = page.locator("#snippet")
+    expect(code).to_contain_text('srcset="tree-200w')
+    expect(page.get_by_role("note")).to_contain_text("tree.jpg has no alternative text")
+    page.get_by_label("Prefix").fill("/p/")
+    expect(code).to_contain_text('srcset="/p/tree-200w')
+    page.locator(".choices input").first.check()
+    expect(page.get_by_role("heading", name="2 pictures")).to_be_visible()
+    page.goto(f"{address}?original=tree.jpg")
+    page.get_by_label("Alternative text").fill("A tree")
+    page.get_by_role("button", name="Keep these words").click()
+    expect(code).to_contain_text('alt="A tree"')
+    page.get_by_role("link", name="CSS background").click()
+    expect(code).to_contain_text("image-set(")
+
+
+def test_a_zip_is_taken_and_a_folder_is_published_to(page: Page, address: str, base: Path) -> None:
+    page.goto(f"{address}/package")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download all").click()
+    data = download.value.path().read_bytes()
+    assert zipfile.ZipFile(io.BytesIO(data)).testzip() is None
+    page.reload()
+    expect(page.get_by_text("Nothing has changed since the last one.")).to_be_visible()
+    page.get_by_label("A folder, or s3://bucket/folder").fill(str(base / "served"))
+    page.get_by_role("button", name="See what it would do").click()
+    page.get_by_role("button", name=re.compile(r"Publish \d+ files")).click()
+    expect(page.get_by_text("0 deleted.")).to_be_visible(timeout=20_000)
+    expect(page.get_by_text("are there as they should be")).to_be_visible()
+    assert (base / "served" / "manifest.json").read_bytes() == (
+        base / "www/pictures/manifest.json"
+    ).read_bytes()
+    shutil.rmtree(base / "served")
+
+
+@pytest.mark.parametrize("part", ["", "/visitors", "/pages", "/servers", "/package"])
+def test_every_part_is_accessible_and_fits(browser: Browser, address: str, part: str) -> None:
+    """axe-core, WCAG 2.2 AA; and no part scrolls sideways at 1280 or 390 px."""
+    for scheme in ("light", "dark"):
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
+        page = context.new_page()
+        page.goto(address + part)
+        found = Axe().run(page, options={"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
+        assert found.violations_count == 0, found.generate_report()
+        for width in (1280, 390):
+            page.set_viewport_size({"width": width, "height": 800})
+            assert page.evaluate("document.documentElement.scrollWidth") <= width
+        context.close()

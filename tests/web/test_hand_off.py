@@ -1,0 +1,124 @@
+"""Hand-off without a browser: what is sent and how, and what is refused."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests import pictures
+from tests.web.test_pages import token
+from young_prism.core.originals.look import look
+from young_prism.core.recipe.model import Ladder, Recipe
+from young_prism.core.recipe.toml import write_recipe
+from young_prism.engine.build import build
+from young_prism.engine.scan import scan
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+
+RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
+
+
+@pytest.fixture(scope="module")
+def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("handed")
+    (root / "site").mkdir()
+    (root / "site" / "hill.jpg").write_bytes(pictures.jpeg(pictures.photo(300, 200)))
+    (root / "site" / "index.html").write_text('<img src="hill.jpg">')
+    build(root / "site", root / "out", RECIPE)
+    return root
+
+
+@pytest.fixture(scope="module")
+def client(root: Path) -> Iterator[Any]:
+    app = create_app(Settings(data=root / "data", roots=(root / "site",), jobs=1))
+    parts = app.extensions["young_prism"]
+    row = parts.store.add_source("Hill", root / "site", root / "out", root, pages_folder=root / "site")
+    parts.store.set_recipe(row.id, write_recipe(RECIPE))
+    found = scan(root / "site")
+    seen = {one.path: (one.stamp, look((root / "site" / one.path).read_bytes())) for one in found.originals}
+    parts.store.save_look(row.id, seen, found.left_out, found.notes)
+    bare = parts.store.add_source("Bare", root, root / "nothing", root)
+    parts.store.save_look(bare.id, {}, [], [])
+    yield app.test_client()
+    close_app(app)
+
+
+@pytest.mark.parametrize("part", ["", "/visitors", "/pages", "/servers", "/package"])
+def test_a_source_of_which_nothing_is_made_says_what_to_do(client: Any, part: str) -> None:
+    answer = client.get(f"/s/bare/hand-off{part}")
+    assert answer.status_code == 200 and "Make the renditions" in answer.text
+
+
+def test_files_come_with_names_types_and_a_length_that_is_true(client: Any) -> None:
+    zipped = client.get("/s/hill/hand-off/package.zip")
+    assert (
+        zipped.mimetype == "application/zip"
+        and 'filename="hill.zip"' in zipped.headers["Content-Disposition"]
+    )
+    assert int(zipped.headers["Content-Length"]) == len(zipped.data)
+    assert "manifest.json" in zipfile.ZipFile(io.BytesIO(zipped.data)).namelist()
+    assert (
+        client.get("/s/hill/hand-off/package.zip?changed=1")
+        .headers["Content-Disposition"]
+        .endswith('hill-changed.zip"')
+    )
+    data = json.loads(client.get("/s/hill/hand-off/snippets/json").data)
+    assert data["hill.jpg"]["img"]["src"].startswith("hill-")
+    assert "{%- macro picture" in client.get("/s/hill/hand-off/snippets/jinja").text
+    assert client.get("/s/hill/hand-off/snippets/no-such").status_code == 404
+    assert client.get("/s/hill/hand-off/renditions.csv").text.startswith("original,path,facet")
+    assert client.get("/s/hill/hand-off/manifest.json").json["kind"] == "young-prism manifest"
+    for kind, sign in (
+        ("nginx", "map $http_accept"),
+        ("apache", "RewriteEngine On"),
+        ("python", "Renditions("),
+    ):
+        assert sign in client.get(f"/s/hill/hand-off/servers/file?kind={kind}&originals=/img/").text
+
+
+def test_a_frame_may_show_the_preview_and_nothing_runs_in_it(client: Any) -> None:
+    answer = client.get(
+        "/s/hill/hand-off/preview?original=hill.jpg&sizes=(max-width:+300px)+50vw,+min(20vw,+90px)"
+    )
+    policy = answer.headers["Content-Security-Policy"]
+    assert "frame-ancestors 'self'" in policy and "default-src 'none'" in policy and "script" not in policy
+    assert (
+        "@media (max-width: 300px){img{width:50vw}}" in answer.text and "width:min(20vw, 90px)" in answer.text
+    )
+    assert client.get("/s/hill/hand-off/preview?original=../hill.jpg").status_code == 404
+
+
+def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
+    client: Any, root: Path
+) -> None:
+    assert "nothing says where they are served" in client.get("/s/hill/hand-off/pages").text
+    found = client.get("/s/hill/hand-off/pages?address=/p/").text
+    assert "1 place to change in 1 file" in found and "/p/hill-200w.jpg" in found
+    form = {"csrf_token": token(client), "address": "/p/", "place": "000000000000 index.html"}
+    answer = client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True)
+    assert "index.html: It was changed since it was shown" in answer.text
+    del form["place"]
+    assert (
+        "No place was chosen" in client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True).text
+    )
+    assert (root / "site" / "index.html").read_text() == '<img src="hill.jpg">'
+
+
+def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: Any, root: Path) -> None:
+    for target in ("/etc", str(root / "elsewhere"), f"{root}/site/../elsewhere", "file:///etc"):
+        answer = client.get("/s/hill/hand-off/package", query_string={"target": target})
+        assert "only folders below those" in answer.text, target
+        sent = client.post("/s/hill/hand-off/publish", data={"csrf_token": token(client), "target": target})
+        assert sent.status_code == 303
+    assert not (root / "elsewhere").exists()
+    assert (
+        "6 files"
+        in client.get("/s/hill/hand-off/package", query_string={"target": str(root / "site/www")}).text
+    )
+    assert "names no bucket" in client.get("/s/hill/hand-off/package?target=s3://").text
