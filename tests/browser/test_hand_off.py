@@ -10,10 +10,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, Page, expect
 
 from tests import pictures
+from tests.browser.barriers import barriers, too_wide
 from tests.web.conftest import serving, wait_until_looked
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
@@ -123,8 +123,12 @@ def test_a_zip_is_taken_and_a_folder_is_published_to(page: Page, address: str, b
         page.get_by_role("link", name="Download all").click()
     data = download.value.path().read_bytes()
     assert zipfile.ZipFile(io.BytesIO(data)).testzip() is None
-    page.reload()
-    expect(page.get_by_text("Nothing has changed since the last one.")).to_be_visible()
+    unchanged = page.get_by_text("Nothing has changed since the last one.")
+    for _ in range(20):  # it is noted when the last byte has left, which may be after it has come
+        page.reload()
+        if unchanged.count():
+            break
+    expect(unchanged).to_be_visible()
     page.get_by_label("A folder, or s3://bucket/folder").fill(str(base / "served"))
     page.get_by_role("button", name="See what it would do").click()
     page.get_by_role("button", name=re.compile(r"Publish \d+ files")).click()
@@ -137,15 +141,6 @@ def test_a_zip_is_taken_and_a_folder_is_published_to(page: Page, address: str, b
 
 
 @pytest.mark.parametrize("part", ["", "/visitors", "/pages", "/servers", "/package"])
-def test_every_part_is_accessible_and_fits(browser: Browser, address: str, part: str) -> None:
-    """axe-core, WCAG 2.2 AA; and no part scrolls sideways at 1280 or 390 px."""
-    for scheme in ("light", "dark"):
-        context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
-        page = context.new_page()
-        page.goto(address + part)
-        found = Axe().run(page, options={"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
-        assert found.violations_count == 0, found.generate_report()
-        for width in (1280, 390):
-            page.set_viewport_size({"width": width, "height": 800})
-            assert page.evaluate("document.documentElement.scrollWidth") <= width
-        context.close()
+def test_every_part_is_accessible_and_fits(page: Page, address: str, part: str) -> None:
+    page.goto(address + part)
+    assert barriers(page) == [] and too_wide(page) == []

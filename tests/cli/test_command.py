@@ -76,9 +76,9 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     )
 
 
-def test_some_failed_is_1_and_wrong_use_is_2(source: Path, tmp_path: Path) -> None:
+def test_some_failed_is_1_and_wrong_use_is_2(source: Path, tmp_path: Path, recipe: Path) -> None:
     (source / "bad.jpg").write_bytes(b"")
-    built = command("build", "--source", source, "--out", tmp_path / "out", "--json")
+    built = command("build", "--source", source, "--out", tmp_path / "out", "--recipe", recipe, "--json")
     assert built.returncode == 1
     [failure] = json.loads(built.stdout)["failures"]
     assert failure["original"] == "bad.jpg" and "empty" in failure["error"] and failure["remedy"]

@@ -149,10 +149,20 @@ class Pages:
         """Return the pages and stylesheets in order."""
         return sorted(path for path in self.site.files if _ending(path) in REWRITTEN | _STYLES)
 
-    def rewritings(self, wish: Wish, only: Collection[str] | None = None) -> Rewritings:
-        """Work out what would change in all pages, or in some of them. Nothing is written."""
-        paths = self.paths() if only is None else sorted(only)
-        return Rewritings(self.folder, tuple(self.read(path, wish) for path in paths))
+    def rewritings(self, wish: Wish, known: Known | None = None) -> Rewritings:
+        """Work out what would change in all pages. Nothing is written.
+
+        `known` is what was worked out before, for the same site: a page whose stamp is the same is not read again.
+        """
+        files = []
+        for path in self.paths():
+            stamp = _stamp(self.folder / path)
+            before = known.get((path, wish)) if known else None
+            file = before[1] if before and before[0] == stamp else self.read(path, wish)
+            if known is not None:
+                known[path, wish] = (stamp, file)
+            files.append(file)
+        return Rewritings(self.folder, tuple(files))
 
     def read(self, path: str, wish: Wish) -> File:
         """Read one page and work out what would change in it; one that cannot be changed says why."""
@@ -173,6 +183,18 @@ class Pages:
         else:
             found = rewrite_page(document, path, self.site, wish)
         return File(path, data, document, found)
+
+
+Known = dict[tuple[str, Wish], tuple[tuple[int, ...], File]]
+"""Page and wish -> the stamp that the page had (size, time, inode), and what was worked out."""
+
+
+def _stamp(place: Path) -> tuple[int, ...]:
+    try:
+        info = place.stat()
+    except OSError:
+        return ()
+    return info.st_size, info.st_mtime_ns, info.st_ino
 
 
 def _untouched(path: str, why: str, data: bytes = b"") -> File:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from flask import Blueprint, Response, render_template, request, url_for
 
+from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.picture import Said
 from young_prism.core.originals.details import NOTHING_SAID
 from young_prism.core.report.figures import count, format_bytes, format_saving
-from young_prism.core.report.visits import mix, typical
+from young_prism.core.report.visits import ALL_FORMATS, Mix, Visit, mix, typical
 from young_prism.engine.ledger import read_manifest
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, out_of
@@ -38,11 +39,19 @@ class Build:
     delivered: dict[str, Delivered]
     bytes: dict[str, int]
     """Of each original."""
+    kept: dict[frozenset[str], Mix] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def files(self) -> int:
         """How many renditions there are."""
         return sum(len(one.renditions) for one in self.delivered.values())
+
+    def typical_mix(self, catalogue: Catalogue, formats: frozenset[str]) -> Mix:
+        """Return what a usual mix of the source's visitors fetches of all pictures; worked out once."""
+        if formats not in self.kept:
+            pictures = ((one, self.bytes[path]) for path, one in self.delivered.items())
+            self.kept[formats] = mix(pictures, visits_of(catalogue), formats)
+        return self.kept[formats]
 
     @property
     def weight(self) -> int:
@@ -77,6 +86,12 @@ def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
 @lru_cache(maxsize=4)
 def _read(out: str, *_stamp: int) -> Manifest | None:
     return read_manifest(Path(out) / MANIFEST_NAME)
+
+
+def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:
+    """Return the mix of visitors that a source's recipe names, or the usual one."""
+    layout = catalogue.recipe.ladder.layout
+    return typical((layout.viewports if layout else ()) or USUAL_VIEWPORTS)
 
 
 def said_of(catalogue: Catalogue, path: str, *, hero: bool = False) -> Said:
@@ -120,11 +135,7 @@ class Way:
 
 def _ways(source: SourceRow, catalogue: Catalogue, build: Build) -> list[Way]:
     missing = len(unsaid(build, catalogue))
-    key = "typical mix"
-    if key not in catalogue.kept:
-        pictures = [(one, build.bytes[path]) for path, one in build.delivered.items()]
-        catalogue.kept[key] = mix(pictures, typical())
-    sums = catalogue.kept[key]
+    sums = build.typical_mix(catalogue, ALL_FORMATS)
     texts = {
         "snippets": (
             "Snippets",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from flask import Response, flash, redirect, request, url_for
 from werkzeug import Response as BaseResponse
@@ -15,6 +16,7 @@ from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.report.figures import count
 from young_prism.engine.rewriting import (
     File,
+    Known,
     Pages,
     Rewritings,
     as_patch,
@@ -23,6 +25,7 @@ from young_prism.engine.rewriting import (
     write_rewritings,
 )
 from young_prism.store.models import SourceRow
+from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import source_or_404
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start
 
@@ -53,7 +56,7 @@ def pages(slug: str) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
-    found, error = _found(source, build)
+    found, error = _found(source, catalogue, build)
     folder = Path(source.pages_folder or source.folder)
     return page(
         "pages",
@@ -76,9 +79,9 @@ def pages(slug: str) -> str:
 @blueprint.post("/s/<slug>/hand-off/pages")
 def rewrite(slug: str) -> BaseResponse:
     """Write the places that were chosen, or send them as a patch."""
-    source, _, build = start(slug)
+    source, catalogue, build = start(slug)
     back = redirect(f"{url_for('handoff.pages', slug=slug)}?{request.form.get('back', '')}", code=303)
-    found, error = _found(source, build) if build else (None, "")
+    found, error = _found(source, catalogue, build) if build else (None, "")
     if found is None:
         flash(error or "Nothing is made of this source yet.", "error")
         return back
@@ -121,7 +124,7 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-def _found(source: SourceRow, build: Build) -> tuple[Rewritings | None, str]:
+def _found(source: SourceRow, catalogue: Catalogue, build: Build) -> tuple[Rewritings | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
     folder = Path(source.pages_folder or source.folder)
@@ -130,7 +133,11 @@ def _found(source: SourceRow, build: Build) -> tuple[Rewritings | None, str]:
         site = Pages.of(folder, Path(source.folder), build.out, build.manifest, address)
     except OutputError as error:
         return None, f"{error.what} Say below where they are served."
-    return site.rewritings(Wish(_mode(values), new_sizes="new_sizes" in values)), ""
+    same = (id(build), site.site.address, site.site.files)
+    kept: tuple[Any, Known] = catalogue.kept.get("pages") or (None, {})
+    if kept[0] != same:
+        catalogue.kept["pages"] = kept = (same, {})
+    return site.rewritings(Wish(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
 
 
 def _mode(values: Mapping[str, str]) -> Mode:

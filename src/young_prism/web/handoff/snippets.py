@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from itertools import islice
 from typing import Any
 
 from flask import Response, abort, flash, redirect, request, url_for
@@ -37,6 +38,8 @@ FORMS = {
     Form.JSON: ("JSON", "json"),
     Form.JINJA: ("Jinja macro", "jinja"),
 }
+_LISTED = 200
+"""Pictures that the list shows at once; what is searched for narrows it."""
 _ADDRESS = re.compile(r"[^\s,\"<>]*")
 
 
@@ -58,6 +61,7 @@ def snippets(slug: str) -> str:
         forms=FORMS,
         form=form,
         chosen=chosen,
+        listed=_listed(build, chosen),
         first=shown[0],
         detail=catalogue.details.get(chosen[0], NOTHING_SAID),
         said=said_of(catalogue, chosen[0]),
@@ -143,10 +147,19 @@ def _styles(delivered: Delivered) -> tuple[str, str]:
     return f"width:{parts[-1]}", "".join(rules)
 
 
+def _listed(build: Build, chosen: list[str]) -> list[str]:
+    """Return the pictures that the list shows: those chosen, and others that have what is searched for in their path."""
+    wanted = request.args.get("find", "").strip().lower()
+    others = (path for path in build.delivered if wanted in path.lower() and path not in set(chosen))
+    if len(build.delivered) <= _LISTED and not wanted:
+        return list(build.delivered)
+    return [*chosen, *islice(others, _LISTED)]
+
+
 def _file(slug: str, form: Form, chosen: list[str]) -> str:
     """Return the address of what is shown, as a file."""
     asked: dict[str, Any] = {
-        key: value for key, value in request.args.items() if key not in ("form", "original")
+        key: value for key, value in request.args.items() if key not in ("form", "original", "find")
     }
     return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **asked)
 

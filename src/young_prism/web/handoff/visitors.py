@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from flask import request
 
-from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.markup.media import Screen
 from young_prism.core.report.figures import format_duration
-from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, ladders, mix, typical, unused, view
+from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, ladders, mix, unused, view
 from young_prism.web.drawing.visits import NARROWEST, WIDEST, draw_visits
-from young_prism.web.handoff.common import blueprint, nothing_yet, page, start
+from young_prism.web.handoff.common import blueprint, nothing_yet, page, start, visits_of
 
-BROWSERS = {
+BROWSERS: dict[str, tuple[str, frozenset[str]]] = {
     "all": ("AVIF and WebP", ALL_FORMATS),
     "webp": ("WebP", ALL_FORMATS - {"avif"}),
     "old": ("neither", ALL_FORMATS - {"avif", "webp"}),
 }
 DENSITIES = (1, 1.5, 2, 3)
+_NAMED = 200
+"""Pictures that a list proposes, the heaviest first; any other can be typed."""
 
 
 @blueprint.get("/s/<slug>/hand-off/visitors")
@@ -26,18 +27,16 @@ def visitors(slug: str) -> str:
     if build is None or not build.delivered:
         return nothing_yet(source)
     path = request.args.get("original", "")
-    path = path if path in build.delivered else _heaviest(build.bytes, list(build.delivered))
+    path = path if path in build.delivered else _heaviest(build.bytes, list(build.delivered))[0]
     delivered = build.delivered[path]
     browser = request.args.get("browser", "all")
     label, formats = BROWSERS.get(browser, BROWSERS["all"])
     screen = Screen(_number("viewport", 390, NARROWEST, WIDEST), _density(), 800)
     choices = ladders(delivered, formats)
     seen = view(choices, screen)
-    layout = catalogue.recipe.ladder.layout
-    visits = typical((layout.viewports if layout else ()) or USUAL_VIEWPORTS)
+    visits = visits_of(catalogue)
     idle = unused(choices, visits)
     one = mix([(delivered, build.bytes[path])], visits, formats)
-    every = mix(((other, build.bytes[name]) for name, other in build.delivered.items()), visits, formats)
     return page(
         "visitors",
         source,
@@ -56,7 +55,8 @@ def visitors(slug: str) -> str:
         drawing=draw_visits(choices, seen, [rung.path for rung in idle]),
         unused=idle,
         one=one,
-        every=every,
+        every=build.typical_mix(catalogue, formats),
+        names=_heaviest(build.bytes, list(build.delivered))[:_NAMED],
         seconds=_seconds,
         narrowest=NARROWEST,
         widest=WIDEST,
@@ -68,8 +68,8 @@ def _seconds(value: float) -> str:
     return f"{value:.2f} s" if value < 1 else format_duration(value)
 
 
-def _heaviest(sizes: dict[str, int], paths: list[str]) -> str:
-    return max(paths, key=lambda path: sizes[path])
+def _heaviest(sizes: dict[str, int], paths: list[str]) -> list[str]:
+    return sorted(paths, key=lambda path: -sizes[path])
 
 
 def _number(name: str, usual: int, least: int, most: int) -> int:

@@ -198,7 +198,7 @@ def _live(source: SourceRow, shown: Delivered, alt: str | None) -> str:
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
     whole = tuple(one for one in shown.renditions if one.facet is None)
-    return Delivered(shown.path, whole, markup, (), shown.transparent).html(Said(alt))
+    return Delivered(shown.path, whole, markup, (), shown.transparent).html(Said(alt or ""))
 
 
 class Table(NamedTuple):

@@ -1,13 +1,4 @@
-// Hand-off: pictures found and chosen, places of pages ticked, a frame that says what was fetched in it, a publishing followed.
-
-const find = document.querySelector('[data-find]')
-find?.addEventListener('input', (event) => {
-  event.stopPropagation() // what is searched for is no part of the address
-  const wanted = find.value.toLowerCase()
-  for (const one of document.querySelectorAll('[data-choices] > li')) {
-    one.hidden = !one.querySelector('.path').textContent.toLowerCase().includes(wanted)
-  }
-})
+// Hand-off: the chosen picture brought into sight, places of pages ticked, a frame that says what was fetched in it, a publishing followed.
 
 const list = document.querySelector('[data-choices]')
 const first = list?.querySelector(':checked')?.closest('li')

@@ -69,7 +69,8 @@ for (const form of document.querySelectorAll('form[data-swap]')) {
       const page = new DOMParser().parseFromString(await (await fetch(address)).text(), 'text/html')
       for (const part of document.querySelectorAll('[data-part]')) {
         const fresh = page.querySelector(`[data-part="${part.dataset.part}"]`)
-        if (fresh) part.replaceWith(document.adoptNode(fresh))
+        // Where somebody is at work inside a part, it stays: it says already what was done there.
+        if (fresh && !part.contains(document.activeElement)) part.replaceWith(document.adoptNode(fresh))
       }
       showCopying()
       document.dispatchEvent(new Event('swapped'))

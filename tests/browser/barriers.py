@@ -1,0 +1,27 @@
+"""axe-core, WCAG 2.2 AA: everything in the light, and in the dark what changes with it, the contrast."""
+
+from __future__ import annotations
+
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Page
+
+_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
+
+
+def barriers(page: Page) -> list[str]:
+    """Return what stands in somebody's way on a page, and where; in the dark too."""
+    found = Axe().run(page, options={"runOnly": _RULES}).response["violations"]
+    page.emulate_media(color_scheme="dark")
+    found += Axe().run(page, options={"runOnly": ["color-contrast"]}).response["violations"]
+    page.emulate_media(color_scheme="light")
+    return [f"{one['id']}: {one['nodes'][0]['html'][:200]}" for one in found]
+
+
+def too_wide(page: Page) -> list[int]:
+    """Return the widths at which a page scrolls sideways, of a desktop's and a phone's."""
+    found = []
+    for width in (1280, 390):
+        page.set_viewport_size({"width": width, "height": 800})
+        if page.evaluate("document.documentElement.scrollWidth") > width:
+            found.append(width)
+    return found
