@@ -54,7 +54,6 @@ def _walk(page: Page, address: str) -> None:
     page.get_by_text("45 originals").wait_for()
     _take(page, f"{source}/intake", "intake")
     _take(page, f"{source}/intake?view=map&show=rides/IMG_2043.JPG", "intake-map")
-    _take(page, f"{source}/intake?view=list&sort=-flags", "intake-list")
     folder = page.locator(".where .mono").first.inner_text()
     _take(page, f"{address}/sources/add?folder={folder}&exclude=*.gif%0A!climb.gif%0Aarchive/", "add-folder")
     _take(page, f"{source}/recipe", "recipe")
@@ -80,6 +79,11 @@ def _walk(page: Page, address: str) -> None:
     page.screenshot(path=FOLDER / "report.png")
     _take(page, address, "sources")
     _take(page, f"{source}/{PICTURE}", "picture")
+    handed = f"{source}/hand-off"
+    _take(page, f"{handed}?original=panoramas/summit-dawn.jpg", "hand-off")
+    _take(page, f"{handed}/visitors?original=panoramas/summit-dawn.jpg&viewport=1000&density=2", "visitors")
+    _take(page, f"{handed}/pages", "pages")
+    page.goto(f"{source}/{PICTURE}")
     page.locator("[data-focal] input[type=image]").scroll_into_view_if_needed()
     page.locator("[data-cuts]").screenshot(path=FOLDER / "cuts.png")
 

@@ -292,6 +292,15 @@ def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_fil
     assert rewritten(plain, "site.css", mode="addresses")[1].changes == ()
 
 
+def test_selectors_that_a_picture_comes_between_are_listed() -> None:
+    css = "figure > img { margin: 0 }\n.a img, p + img.b { top: 0 }\nimg + p, img.c ~ p {}\n.img > b, a[href='> img'] p {}"
+    found = rewritten(css, "site.css")[1]
+    assert [(left.line, left.url) for left in found.left] == [
+        (1, "figure > img"), (2, ".a img, p + img.b"), (3, "img + p, img.c ~ p"),
+    ]  # fmt: skip
+    assert rewritten(css, "site.css", mode="addresses")[1].left == ()
+
+
 def test_a_sprite_without_a_rendition_of_its_size_stays() -> None:
     small = named("a.jpg")
     few = Delivered("a.jpg", small.renditions, small.markup, (), False, Size(3000, 1500))

@@ -32,6 +32,8 @@ _NAME = re.compile(r"\s*([-\w]+)\s*:", re.ASCII)
 _SIZED = re.compile(r"/\s*(?:cover|contain|[\d.]|calc\(|min\(|max\(|clamp\(|auto\s+[\d.])", re.IGNORECASE)
 _KEPT_IN_COMMENT = "/:?=&#%+,~()'!@$"
 """Everything else is percent-encoded: a comment must hold neither */ nor what the file's encoding lacks."""
+_BESIDE = re.compile(r"[>+~]\s*img(?![\w-])|(?<![\w.#-])img(?![\w-])[^\s,{>+~]*\s*[+~]", re.IGNORECASE)
+_IN_BRACKETS = re.compile(r"\[[^\]]*\]")
 _OURS = re.compile(r"/\*\s*original:\s*(\S+)\s*\*/")
 
 
@@ -78,7 +80,8 @@ class _Styles:
 
     def run(self, *, inline: bool) -> tuple[list[Change], list[Left]]:
         text = self.document.text
-        found = _declarations(text, inline=inline)
+        scan = _scanned(text, inline=inline)
+        found = scan.found
         sized = {
             one.block
             for one in found
@@ -86,7 +89,7 @@ class _Styles:
             or (one.name == "background" and _SIZED.search(text, one.start, one.end))
         }
         changes: list[Change] = []
-        left: list[Left] = []
+        left = self._lost(scan.selectors)
         skip = -1
         for at, one in enumerate(found):
             if one.start <= skip or not one.urls:
@@ -124,6 +127,13 @@ class _Styles:
             if made:
                 changes.append(made)
         return changes, left
+
+    def _lost(self, selectors: list[tuple[int, str]]) -> list[Left]:
+        """Return selectors that ask for an `img` right beside or inside something: a `picture` comes between."""
+        if self.mode is not Mode.PICTURE:
+            return []
+        why = "it does not find an img that is inside a picture"
+        return [Left(self.document.line(at), " ".join(text.split())[:200], why) for at, text in selectors]
 
     def _url(self, start: int, end: int) -> str:
         inner = self.document.meaning(self.document.text[start + 4 : end - 1]).strip()
@@ -196,8 +206,8 @@ def _unescaped(match: re.Match[str]) -> str:
     return chr(int(match[1], 16)) if match[1] else str(match[2])
 
 
-def _declarations(text: str, *, inline: bool) -> list[_Declaration]:
-    """Return the declarations of all blocks in order, by their places."""
+def _scanned(text: str, *, inline: bool) -> _Scan:
+    """Return the declarations of all blocks in order, by their places, and the selectors that deserve a look."""
     scan = _Scan(text, [0] if inline else [])
     for piece in _PIECE.finditer(text):
         if piece["comment"] is not None:
@@ -207,7 +217,7 @@ def _declarations(text: str, *, inline: bool) -> list[_Declaration]:
         elif piece["mark"]:
             scan.mark(piece)
     scan.declaration(len(text))
-    return scan.found
+    return scan
 
 
 @dataclass(slots=True)
@@ -217,6 +227,7 @@ class _Scan:
     text: str
     open: list[int]
     found: list[_Declaration] = field(default_factory=list)
+    selectors: list[tuple[int, str]] = field(default_factory=list)
     start: int = 0
     blocks: int = 0
     parens: int = 0
@@ -240,6 +251,9 @@ class _Scan:
         if mark != "{":
             self.declaration(piece.start())
         if mark == "{":
+            selector = self.text[self.start : piece.start()]
+            if _BESIDE.search(_IN_BRACKETS.sub("", selector)):
+                self.selectors.append((piece.start(), selector))
             self.blocks += 1
             self.open.append(self.blocks)
         elif mark == "}" and self.open:
