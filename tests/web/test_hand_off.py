@@ -92,6 +92,13 @@ def test_a_frame_may_show_the_preview_and_nothing_runs_in_it(client: Any) -> Non
         "@media (max-width: 300px){img{width:50vw}}" in answer.text and "width:min(20vw, 90px)" in answer.text
     )
     assert client.get("/s/hill/hand-off/preview?original=../hill.jpg").status_code == 404
+    evil = client.get(
+        "/s/hill/hand-off/preview", query_string={"original": "hill.jpg", "sizes": "1px}</style><b>"}
+    )
+    assert (
+        "<b>" not in evil.text
+        and client.get("/s/hill/hand-off?endpoint=x&slug=y&_anchor=z").status_code == 200
+    )
 
 
 def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(

@@ -81,7 +81,7 @@ def rewrite(
         _print_changes(found, patch_file, check=check, silent=write)
     _say_left(found)
     say(
-        f"{count(len(found.files), 'page')} and stylesheets read: {count(found.changes, 'place')} to change in "
+        f"{count(len(found.files), 'page')} and stylesheets read in {folder}: {count(found.changes, 'place')} to change in "
         f"{count(len(found.changed), 'file')}"
     )
     if write:

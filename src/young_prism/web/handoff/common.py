@@ -21,6 +21,19 @@ from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, out_of
 from young_prism.web.context import catalogue_of, source_or_404
 
+_IN_ADDRESSES = (
+    "original",
+    "form",
+    "find",
+    "sizes",
+    "loading",
+    "base_url",
+    "prefix",
+    "auto_sizes",
+    "originals",
+)
+"""What a view's address may hold and links of it keep; nothing else gets into them."""
+
 blueprint = Blueprint(
     "handoff",
     "young_prism.web.handoff",
@@ -157,7 +170,8 @@ def _ways(source: SourceRow, catalogue: Catalogue, build: Build) -> list[Way]:
 
 def link(**changes: Any) -> str:
     """Return the address of this view with some of its words changed; None takes one away."""
-    args: dict[str, Any] = {**request.args.to_dict(flat=False), **(request.view_args or {}), **changes}
+    asked = {name: values for name, values in request.args.lists() if name in _IN_ADDRESSES}
+    args: dict[str, Any] = {**asked, **(request.view_args or {}), **changes}
     return url_for(
         str(request.endpoint), **{name: value for name, value in args.items() if value is not None}
     )

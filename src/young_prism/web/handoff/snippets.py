@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from html import escape
 from itertools import islice
 from typing import Any
 
@@ -38,6 +39,7 @@ FORMS = {
     Form.JSON: ("JSON", "json"),
     Form.JINJA: ("Jinja macro", "jinja"),
 }
+_SETTINGS = ("sizes", "loading", "base_url", "prefix", "auto_sizes")
 _LISTED = 200
 """Pictures that the list shows at once; what is searched for narrows it."""
 _ADDRESS = re.compile(r"[^\s,\"<>]*")
@@ -130,7 +132,7 @@ def _preview(source: SourceRow, catalogue: Catalogue, delivered: Delivered) -> s
     css = "html{background:#7a7a7a;color:#fff;font:14px sans-serif}body{margin:0}figure{margin:0}figcaption{padding:6px 8px}"
     own = _styles(delivered)
     return (
-        f"<!doctype html><html lang=en><title>{delivered.path.rpartition('/')[2]}</title><meta name=viewport content='width=device-width'>"
+        f"<!doctype html><html lang=en><title>{escape(delivered.path)}</title><meta name=viewport content='width=device-width'>"
         f"<style>{css}img{{display:block;height:auto;{own[0]}}}{own[1]}</style>"
         f"{picture.html(Said(said.alt or '', said.caption))}"
     )
@@ -138,7 +140,10 @@ def _preview(source: SourceRow, catalogue: Catalogue, delivered: Delivered) -> s
 
 def _styles(delivered: Delivered) -> tuple[str, str]:
     """Return the style that shows a picture as wide as its `sizes` say, and those for the ranges of viewports."""
-    parts = [part.strip() for part in re.split(r",(?![^()]*\))", delivered.markup.sizes or "100vw")]
+    sizes = delivered.markup.sizes or "100vw"
+    if re.search(r"[^\w\s().,%:<>=+*/-]|</", sizes):
+        sizes = "100vw"  # no `sizes` that a browser would take, and nothing else is to get into a style
+    parts = [part.strip() for part in re.split(r",(?![^()]*\))", sizes)]
     rules = []
     for part in reversed(parts[:-1]):
         condition, _, length = part.rpartition(" ")
@@ -158,9 +163,7 @@ def _listed(build: Build, chosen: list[str]) -> list[str]:
 
 def _file(slug: str, form: Form, chosen: list[str]) -> str:
     """Return the address of what is shown, as a file."""
-    asked: dict[str, Any] = {
-        key: value for key, value in request.args.items() if key not in ("form", "original", "find")
-    }
+    asked: dict[str, Any] = {key: request.args[key] for key in _SETTINGS if key in request.args}
     return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **asked)
 
 
