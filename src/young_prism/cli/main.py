@@ -6,6 +6,7 @@ Exit status: 0 all well, 1 some items failed (the rest is done), 2 wrong use, 13
 from __future__ import annotations
 
 import importlib
+from pathlib import Path
 from typing import Any
 
 import click
@@ -15,6 +16,7 @@ from young_prism.core.errors import YoungPrismError
 
 _VERBS = (
     "build",
+    "check",
     "demo",
     "ladder",
     "look",
@@ -56,5 +58,16 @@ class _Verbs(click.Group):
 
 @click.command(cls=_Verbs, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="young-prism")
-def main() -> None:
+@click.option(
+    "--project",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Project file; young-prism.toml here or above if left out.",
+)
+@click.pass_context
+def main(ctx: click.Context, project: Path | None) -> None:
     """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""
+    from young_prism.cli.project import find_project, told_by
+
+    found = project or find_project(Path.cwd())
+    if found:
+        ctx.default_map = told_by(found)

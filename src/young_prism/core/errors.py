@@ -17,6 +17,7 @@ YoungPrismError
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
 |- PageError              a page that cannot be changed safely
+|- ProjectError           a project file that cannot be used
 |- PublishError           a place to publish to that refuses, or holds what is not ours
 |- StoreError             the database cannot be read or written
 |- ClusterError           workers on other machines that cannot be used
@@ -110,6 +111,10 @@ class NoRoomError(OutputError):
 
 class PageError(YoungPrismError):
     """A page or a stylesheet that cannot be changed safely."""
+
+
+class ProjectError(YoungPrismError):
+    """A project file that cannot be used."""
 
 
 class PublishError(YoungPrismError):

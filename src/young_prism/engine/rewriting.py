@@ -26,9 +26,10 @@ from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.markup.rewrite.changes import Change, Left, Rewriting, hunks, patch
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.page import Wish, rewrite_page
-from young_prism.core.markup.rewrite.site import Site
+from young_prism.core.markup.rewrite.site import Found, Site
 from young_prism.core.markup.rewrite.style import rewrite_style
 from young_prism.core.naming.rule import split_name
+from young_prism.core.originals.references import references
 from young_prism.engine.pages import walk_site
 from young_prism.engine.publish import output_error, write_atomically
 
@@ -148,6 +149,23 @@ class Pages:
     def paths(self) -> list[str]:
         """Return the pages and stylesheets in order."""
         return sorted(path for path in self.site.files if _ending(path) in REWRITTEN | _STYLES)
+
+    def shown(self) -> dict[str, set[str]]:
+        """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
+        found: dict[str, set[str]] = {}
+        for path in self.paths():
+            try:
+                text = (self.folder / path).read_bytes().decode(errors="replace")
+            except OSError:
+                continue
+            base = self.site.base_of(path)
+            places = (
+                self.site.find(ref.url, base) for ref in references(text, _ending(path)) if not ref.mention
+            )
+            originals = {place.original for place in places if isinstance(place, Found)}
+            if originals:
+                found[path] = originals
+        return found
 
     def rewritings(self, wish: Wish, known: Known | None = None) -> Rewritings:
         """Work out what would change in all pages. Nothing is written.

@@ -1,0 +1,53 @@
+"""The project file on the command line: what it says are the options that nobody gives."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from young_prism.core.errors import ProjectError
+from young_prism.core.project import PROJECT_FILE, Project, read_project
+
+
+def find_project(folder: Path) -> Path | None:
+    """Return the project file in a folder, or in the nearest one above that has one."""
+    places = [folder.resolve(), *folder.resolve().parents]
+    return next((place / PROJECT_FILE for place in places if (place / PROJECT_FILE).is_file()), None)
+
+
+def load_project(file: Path) -> Project:
+    """Read a project file. Raises `ProjectError`."""
+    try:
+        return read_project(file.read_text(encoding="utf-8"), file=str(file))
+    except (OSError, UnicodeDecodeError) as error:
+        raise ProjectError(
+            f"It cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
+            file=str(file),
+            remedy="Check the path.",
+        ) from error
+
+
+def told_by(file: Path) -> dict[str, Any]:
+    """Return for each verb the options that a project file gives, as click takes them. Raises `ProjectError`."""
+    project = load_project(file)
+
+    def place(path: str) -> str | None:
+        return str(file.parent / path) if path else None
+
+    source, out = place(project.source), place(project.out)
+    building: dict[str, object] = {
+        "source": source,
+        "out": out,
+        "recipe_file": place(project.recipe),
+        "details_file": place(project.details),
+        "include": project.include,
+        "exclude": project.exclude,
+    }
+    every: dict[str, dict[str, object]] = {
+        "build": {**building, "cache_folder": place(project.cache), "keep_folder": place(project.keep)},
+        "plan": building,
+        "check": {**building, "pages": place(project.pages), "project_file": str(file)},
+        "rewrite": {"source": source, "out": out, "pages": place(project.pages)},
+        "snippet": {"place": out, "details_file": place(project.details)},
+    }
+    return {verb: {key: value for key, value in told.items() if value} for verb, told in every.items()}

@@ -1,0 +1,106 @@
+"""The project file: what a site's commands would have to be told every time, in `young-prism.toml`, found upwards.
+
+source = "site/images"
+out = "site/pictures"
+recipe = "railway.toml"
+[budget]
+rendition = "300 kB"
+alt = ["photos/"]
+[[budget.page_views]]
+viewport = 390
+density = 2
+bytes = "600 kB"
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from typing import Annotated
+
+from pydantic import BeforeValidator, Field, ValidationError, field_validator
+
+from young_prism.core.errors import ProjectError
+from young_prism.core.recipe.parts import FromList, Part
+
+PROJECT_FILE = "young-prism.toml"
+
+_UNITS = {"b": 1, "kb": 1000, "mb": 1_000_000, "gb": 1_000_000_000}
+
+
+def _bytes(value: object) -> object:
+    """Read `300 kB` as a number of bytes; kB is 1000."""
+    if not isinstance(value, str):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMG]?B)?\s*", value, re.IGNORECASE)
+    if not match:
+        raise ValueError('write bytes as a number, or as "300 kB" or "1.5 MB"')
+    return round(float(match[1]) * _UNITS[(match[2] or "B").lower()])
+
+
+Bytes = Annotated[int, BeforeValidator(_bytes), Field(ge=1)]
+
+
+class PageView(Part):
+    """What the pictures of one page may weigh, as a browser fetches them at a viewport (CSS pixels) and density."""
+
+    viewport: Annotated[int, Field(ge=1, le=100_000)]
+    density: Annotated[float, Field(gt=0, le=8)] = 1.0
+    bytes: Bytes
+
+
+class Budget(Part):
+    """What a build may be. `alt` are patterns for originals that must have an alternative text, `""` being one.
+
+    `folders` are bytes of all renditions of the originals below a folder. `score` is the least that the recipe must promise of
+    every lossy rendition, by `finishing.min_score` or by targets.
+    """
+
+    rendition: Bytes | None = None
+    widest: Annotated[int, Field(ge=1)] | None = None
+    page_views: Annotated[tuple[PageView, ...], FromList] = ()
+    folders: dict[str, Bytes] = Field(default_factory=dict)
+    score: Annotated[float, Field(ge=0, le=100)] | None = None
+    alt: Annotated[tuple[str, ...], FromList] = ()
+
+    @field_validator("alt")
+    @classmethod
+    def _patterns(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        from pathspec import GitIgnoreSpec
+
+        GitIgnoreSpec.from_lines(value)  # a `ValueError` of its own where one is none
+        return value
+
+
+class Project(Part):
+    """A site's settings. Paths are relative to the file."""
+
+    source: str = ""
+    out: str = ""
+    recipe: str = ""
+    details: str = ""
+    pages: str = ""
+    cache: str = ""
+    keep: str = ""
+    include: Annotated[tuple[str, ...], FromList] = ()
+    exclude: Annotated[tuple[str, ...], FromList] = ()
+    budget: Budget = Budget()
+
+
+def read_project(text: str, *, file: str) -> Project:
+    """Read a project file. Raises `ProjectError` naming the key and what is allowed."""
+    try:
+        return Project.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise ProjectError(
+            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
+        ) from error
+    except ValidationError as error:
+        problem = error.errors()[0]
+        where = ".".join(str(part) for part in problem["loc"])
+        message = problem["msg"].removeprefix("Value error, ")
+        raise ProjectError(
+            f"{where}: {message[0].lower()}{message[1:]}.",
+            file=file,
+            remedy="docs/build-scripts.md has every key.",
+        ) from error
