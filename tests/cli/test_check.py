@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 from junitparser import JUnitXml
 
 from tests import pictures
+from tests.cli.test_command import command
 from tests.core.test_markup import delivered
 from young_prism.core.errors import ProjectError
 from young_prism.core.manifest.model import Manifest, OriginalEntry
@@ -32,13 +30,6 @@ alt = ["*.jpg"]
 """
 
 
-def command(folder: Path, *arguments: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [sys.executable, "-m", "young_prism", *map(str, arguments)],
-        cwd=folder, capture_output=True, text=True, check=False, env={**os.environ},
-    )  # fmt: skip
-
-
 @pytest.fixture
 def site(tmp_path: Path) -> Path:
     (tmp_path / "img").mkdir()
@@ -51,20 +42,22 @@ def site(tmp_path: Path) -> Path:
     return tmp_path
 
 
-def test_a_site_is_built_and_checked_from_any_folder_of_it(site: Path) -> None:
-    below = site / "css"
-    first = json.loads(command(below, "check", "--json").stdout)
+def test_a_site_is_built_and_checked_from_any_folder_of_it(
+    site: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(site / "css")
+    first = json.loads(command("check", "--json").stdout)
     assert {one["kind"] for one in first["findings"]} == {"missing"} and not first["passed"]
-    assert command(below, "build").returncode == 0
-    good = command(below, "check", "--junit", site / "good.xml")
+    assert command("build").returncode == 0
+    good = command("check", "--junit", site / "good.xml")
     assert good.returncode == 0 and "nothing to find fault with" in good.stderr
-    assert command(below, "snippet", "a.jpg").stdout.startswith("<picture>")
+    assert command("snippet", "a.jpg").stdout.startswith("<picture>")
 
     (site / "site.toml").write_text("[ladder]\nwidths = [100]\n")
-    assert command(below, "build").returncode == 0
+    assert command("build").returncode == 0
     (site / "img" / "b.jpg").write_bytes(pictures.jpeg(pictures.photo(260, 200, 3)))
     (site / "words.toml").write_text('["b.jpg"]\nalt = ""\n')
-    found = command(below, "check", "--junit", site / "bad.xml")
+    found = command("check", "--junit", site / "bad.xml")
     assert found.returncode == 1
     for line in (
         "stale: b.jpg: 3 of its 3 renditions were made from something else.",

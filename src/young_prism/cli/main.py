@@ -34,6 +34,7 @@ _VERBS = (
     "server-rules",
     "snippet",
     "unpack",
+    "watch",
 )
 
 

@@ -46,6 +46,7 @@ def told_by(file: Path) -> dict[str, Any]:
     every: dict[str, dict[str, object]] = {
         "build": {**building, "cache_folder": place(project.cache), "keep_folder": place(project.keep)},
         "plan": building,
+        "watch": building,
         "check": {**building, "pages": place(project.pages), "project_file": str(file)},
         "rewrite": {"source": source, "out": out, "pages": place(project.pages)},
         "snippet": {"place": out, "details_file": place(project.details)},

@@ -18,7 +18,9 @@ from young_prism.store.store import COMMAND, Store
 class CommandRun:
     """The record of one build. Where it cannot be kept, `problem` says why, and the build goes on without it."""
 
-    def __init__(self, data: Path, source: Path, out: Path, recipe: Recipe, *, verify: bool) -> None:
+    def __init__(
+        self, data: Path, source: Path, out: Path, recipe: Recipe, *, verify: bool, origin: str = "command"
+    ) -> None:
         self.problem = ""
         self.recorder: Recorder | None = None
         self.number = 0
@@ -28,7 +30,7 @@ class CommandRun:
             row = self.store.add_source(folder.name or "folder", folder, out.resolve(), data, kind=COMMAND)
             self.number = self.store.start_run(
                 row.id,
-                origin="command",
+                origin=origin,
                 state="looking",
                 recipe=write_recipe(recipe),
                 version=__version__,
