@@ -11,7 +11,9 @@ from hypothesis import settings
 
 from tests import pictures
 
-settings.register_profile("any machine", deadline=None)  # no timed tests: a busy machine is no mistake
+settings.register_profile(
+    "any machine", deadline=None, max_examples=60
+)  # no timed tests: a busy machine is no mistake
 settings.load_profile("any machine")
 
 

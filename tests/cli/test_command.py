@@ -71,6 +71,20 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     said = command(*shown, "--alt", "A tree", "--prefix", "/img/").stdout
     assert said.startswith("<picture>") and "/img/deep/sideways%2C%20%C3%A9t%C3%A9-200w.avif 200w" in said
     assert 'alt="A tree"' in said
+    signs = {
+        "preload": 'rel="preload" as="image"',
+        "css": "image-set(",
+        "markdown": "![](deep/",
+        "json": '"sources": [',
+        "jinja": "{%- macro picture",
+    }
+    for form, sign in signs.items():
+        assert sign in command(*shown, "--form", form).stdout, form
+    every = command("snippet", "--manifest", out, "--decorative", "--hero")
+    assert every.stdout.count('alt=""') == every.stdout.count("<img") == 7 and not every.stderr
+    assert every.stdout.count('fetchpriority="high"') == 1
+    for server, sign in (("nginx", "try_files"), ("apache", "RewriteEngine On")):
+        assert sign in command("server-rules", out, "--for", server, "--originals", "/img/").stdout
     unsaid = command(*shown)
     assert (
         unsaid.returncode == 0 and " alt=" not in unsaid.stdout and "no alternative text yet" in unsaid.stderr

@@ -43,19 +43,10 @@ def check(
     from young_prism.core.report.budgets import as_junit, over_budget
     from young_prism.engine.ledger import read_manifest
     from young_prism.engine.pool import lazy_pool
-    from young_prism.engine.prepare import prepare
 
     budget = load_project(project_file).budget if project_file else Budget()
     with lazy_pool(options.jobs) as pool:
-        prepared = prepare(
-            options.source,
-            options.out,
-            options.recipe,
-            pool,
-            scope=options.scope,
-            details=options.details,
-            marks=options.marks,
-        )
+        prepared = options.prepared(pool)
     findings = list(_of_plan(prepared))
     manifest = read_manifest(options.out / MANIFEST_NAME)
     if manifest:

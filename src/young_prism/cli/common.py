@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from young_prism.core.errors import RecipeError
+from young_prism.core.errors import RecipeError, YoungPrismError
 from young_prism.core.originals.details import NO_DETAILS, Details, read_details
 from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
@@ -20,6 +20,8 @@ from young_prism.core.recipe.toml import read_recipe
 
 if TYPE_CHECKING:
     from young_prism.core.plan.model import LeftOut, Mark
+    from young_prism.engine.pool import Pool
+    from young_prism.engine.prepare import Prepared
 
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
@@ -92,6 +94,20 @@ class BuildOptions:
     marks: Mapping[str, Mark]
     jobs: int | None
     as_json: bool
+
+    def prepared(self, pool: Callable[[], Pool]) -> Prepared:
+        """Scan, look and plan: all of a build that writes nothing."""
+        from young_prism.engine.prepare import prepare
+
+        return prepare(
+            self.source,
+            self.out,
+            self.recipe,
+            pool,
+            scope=self.scope,
+            details=self.details,
+            marks=self.marks,
+        )
 
 
 def build_options(command: Command) -> Command:
@@ -194,12 +210,12 @@ def load_recipe(file: Path | None) -> Recipe:
     return Recipe() if file is None else read_recipe(read_text(file), file=str(file))
 
 
-def read_text(file: Path) -> str:
-    """Read a recipe or a file of details. Raises `RecipeError`."""
+def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:
+    """Read a recipe, a file of details, or another text. Raises `RecipeError`, or the error that is to be raised for it."""
     try:
         return file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise RecipeError(
+        raise refused(
             f"The file cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
             file=str(file),
             remedy="Check the path.",

@@ -32,18 +32,9 @@ if TYPE_CHECKING:
 def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
     from young_prism.engine.pool import lazy_pool
-    from young_prism.engine.prepare import prepare
 
     with lazy_pool(options.jobs) as pool:
-        prepared = prepare(
-            options.source,
-            options.out,
-            options.recipe,
-            pool,
-            scope=options.scope,
-            details=options.details,
-            marks=options.marks,
-        )
+        prepared = options.prepared(pool)
         guess = _guess(options, prepared, pool, sample)
     rows = [
         {

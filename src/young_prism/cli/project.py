@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from young_prism.cli.common import read_text
 from young_prism.core.errors import ProjectError
 from young_prism.core.project import PROJECT_FILE, Project, read_project
 
@@ -17,14 +18,7 @@ def find_project(folder: Path) -> Path | None:
 
 def load_project(file: Path) -> Project:
     """Read a project file. Raises `ProjectError`."""
-    try:
-        return read_project(file.read_text(encoding="utf-8"), file=str(file))
-    except (OSError, UnicodeDecodeError) as error:
-        raise ProjectError(
-            f"It cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
-            file=str(file),
-            remedy="Check the path.",
-        ) from error
+    return read_project(read_text(file, ProjectError), file=str(file))
 
 
 def told_by(file: Path) -> dict[str, Any]:

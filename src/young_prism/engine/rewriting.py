@@ -29,30 +29,10 @@ from young_prism.core.markup.rewrite.page import Wish, rewrite_page
 from young_prism.core.markup.rewrite.site import Found, Site
 from young_prism.core.markup.rewrite.style import rewrite_style
 from young_prism.core.naming.rule import split_name
-from young_prism.core.originals.references import references
+from young_prism.core.originals.references import PAGES_OF_HTML, STYLES, references
 from young_prism.engine.pages import walk_site
 from young_prism.engine.publish import output_error, write_atomically
 
-REWRITTEN = frozenset(
-    {
-        "html",
-        "htm",
-        "xhtml",
-        "shtml",
-        "php",
-        "twig",
-        "njk",
-        "liquid",
-        "erb",
-        "ejs",
-        "hbs",
-        "mustache",
-        "jinja",
-        "j2",
-    }
-)
-"""Endings of pages, and of templates whose text is a page's."""
-_STYLES = frozenset({"css"})
 LARGEST_PAGE = 10_000_000
 """Bytes. What is larger is data rather than a page."""
 _INDEX = "rewritten.json"
@@ -148,7 +128,7 @@ class Pages:
 
     def paths(self) -> list[str]:
         """Return the pages and stylesheets in order."""
-        return sorted(path for path in self.site.files if _ending(path) in REWRITTEN | _STYLES)
+        return sorted(path for path in self.site.files if _ending(path) in PAGES_OF_HTML | STYLES)
 
     def shown(self) -> dict[str, set[str]]:
         """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
@@ -196,7 +176,7 @@ class Pages:
             document = Document.read(data)
         except PageError as error:
             return _untouched(path, f"{error.what} {error.remedy}", data)
-        if _ending(path) in _STYLES:
+        if _ending(path) in STYLES:
             found = rewrite_style(document, path, self.site, wish.mode)
         else:
             found = rewrite_page(document, path, self.site, wish)

@@ -22,8 +22,8 @@ from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.sniff import IMAGE_ENDINGS
 
-_MARKUP = frozenset(
-    [
+PAGES_OF_HTML = frozenset(
+    {
         "html",
         "htm",
         "xhtml",
@@ -38,16 +38,11 @@ _MARKUP = frozenset(
         "mustache",
         "jinja",
         "j2",
-        "vue",
-        "svelte",
-        "astro",
-        "jsx",
-        "tsx",
-        "md",
-        "mdx",
-    ]
+    }
 )
-_STYLES = frozenset({"css"})
+"""Endings of pages, and of templates whose text is a page's."""
+_MARKUP = PAGES_OF_HTML | {"vue", "svelte", "astro", "jsx", "tsx", "md", "mdx"}
+STYLES = frozenset({"css"})
 _LOOSE = frozenset(
     [
         "scss",
@@ -66,7 +61,7 @@ _LOOSE = frozenset(
         "toml",
     ]
 )
-PAGE_ENDINGS = _MARKUP | _STYLES | _LOOSE
+PAGE_ENDINGS = _MARKUP | STYLES | _LOOSE
 """Endings of files that may refer to images."""
 
 _PICTURE = "|".join(sorted((*IMAGE_ENDINGS, "ico"), key=len, reverse=True))
@@ -119,7 +114,7 @@ NO_PAGES = Uses(0, {}, ())
 
 def references(text: str, ending: str) -> tuple[Reference, ...]:
     """Return what a page (by its ending, without the dot) refers to, in order, without addresses on other hosts."""
-    if ending in _STYLES:
+    if ending in STYLES:
         found: Iterable[Reference] = (Reference(url) for url in _style_urls(text))
     elif ending in _LOOSE:
         found = ()
@@ -132,7 +127,7 @@ def references(text: str, ending: str) -> tuple[Reference, ...]:
     said = {ref.url for ref in exact}
     mentions = [
         ref
-        for ref in (() if ending in _STYLES else map(_mention, mentions_in(text)))
+        for ref in (() if ending in STYLES else map(_mention, mentions_in(text)))
         if _local(ref.url) and ref.url not in said
     ]
     return tuple(dict.fromkeys([*exact, *mentions]))
