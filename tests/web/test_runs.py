@@ -53,7 +53,7 @@ def add_photos(app: Any, number: int) -> Path:
 
 
 def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
-    add_photos(app, 16)
+    add_photos(app, 11)
     press(app, RUN)
     store = app.extensions["young_prism"].store
     wait_for(lambda: store.run(1).originals_done >= 1)
@@ -75,7 +75,7 @@ def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
 
 def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None:
     store = app.extensions["young_prism"].store
-    folder = add_photos(app, 24)
+    folder = add_photos(app, 13)
     press(app, RUN)
     wait_for(lambda: store.run(1).originals_done >= 1)
     press(app, RUN, path="photo.jpg")
@@ -187,7 +187,7 @@ def further(store: Store, number: int, before: int) -> bool:
 
 
 def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: Path) -> None:
-    source = faults.photos(tmp_path / "site", 16)
+    source = faults.photos(tmp_path / "site", 10)
     recipe = read_recipe(faults.RECIPE)
     build(source, tmp_path / "undisturbed", recipe, using=With(jobs=2))
     data, out = tmp_path / "data", tmp_path / "out"
