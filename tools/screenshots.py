@@ -54,8 +54,6 @@ def _walk(page: Page, address: str) -> None:
     page.get_by_text("45 originals").wait_for()
     _take(page, f"{source}/intake", "intake")
     _take(page, f"{source}/intake?view=map&show=rides/IMG_2043.JPG", "intake-map")
-    folder = page.locator(".where .mono").first.inner_text()
-    _take(page, f"{address}/sources/add?folder={folder}&exclude=*.gif%0A!climb.gif%0Aarchive/", "add-folder")
     _take(page, f"{source}/recipe", "recipe")
     _take(
         page,
