@@ -36,6 +36,9 @@ def package(slug: str) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
+    # Before the plan: one that ends in between is shown as going on, and the page asks again.
+    going = _going().get(source.id)
+    over = going is not None and going.over
     whole, changed, error = _packages(build)
     target = request.args.get("target", "").strip()
     plan, refused = _plan(build, target) if target else (None, "")
@@ -51,7 +54,8 @@ def package(slug: str) -> str:
         asked=request.args,
         plan=plan,
         refused=refused,
-        going=_going().get(source.id),
+        going=going,
+        over=over,
         query=request.query_string.decode(),
     )
 
