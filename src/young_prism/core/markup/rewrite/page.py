@@ -7,7 +7,7 @@ rewriting knows what is ours, whatever became of the renditions' names.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from html import escape
 from typing import NamedTuple
@@ -525,8 +525,3 @@ class _Shown(NamedTuple):
 def _same_shape(one: Size, other: Size) -> bool:
     across, down = one.width * other.height, one.height * other.width
     return abs(across - down) <= _SAME_SHAPE * max(across, down)
-
-
-def used_originals(rewritings: Iterable[Rewriting]) -> set[str]:
-    """Return the originals that changes concern."""
-    return {one.original for rewriting in rewritings for one in rewriting.changes}
