@@ -15,6 +15,11 @@ PART_PREFIX = ".young-prism-"
 PART_SUFFIX = ".part"
 
 
+def is_part(name: str) -> bool:
+    """Whether a file is one that is still being written."""
+    return name.startswith(PART_PREFIX) and name.endswith(PART_SUFFIX)
+
+
 def write_atomically(target: Path, data: bytes, *, durable: bool = True) -> None:
     """Write beside the target under a temporary name, flush to the disk, then rename.
 

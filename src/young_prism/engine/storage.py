@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
 from young_prism.core.errors import PublishError
-from young_prism.engine.publish import write_atomically
+from young_prism.engine.publish import is_part, write_atomically
 
 
 class Headers(NamedTuple):
@@ -79,14 +80,13 @@ class FolderStorage:
         self.name = str(folder)
 
     def listing(self) -> dict[str, int]:
-        """Return the bytes of each file that is there."""
-        if not self.folder.is_dir():
-            return {}
-        return {
-            file.relative_to(self.folder).as_posix(): file.stat().st_size
-            for file in self.folder.rglob("*")
-            if file.is_file()
-        }
+        """Return the bytes of each file that is there; what is being written now, or goes while we look, is not."""
+        found = {}
+        for file in self.folder.rglob("*") if self.folder.is_dir() else ():
+            with suppress(FileNotFoundError):
+                if file.is_file() and not is_part(file.name):
+                    found[file.relative_to(self.folder).as_posix()] = file.stat().st_size
+        return found
 
     def read(self, path: str) -> bytes | None:
         """Return a file's bytes, None where there is none."""

@@ -19,7 +19,8 @@ class Difference(NamedTuple):
 def differences(one: Recipe, other: Recipe) -> list[Difference]:
     """Return all keys that differ, in the order of the recipe's parts. What is never used is not compared.
 
-    Facets are told apart by their names and overrides by what they match, lines of a layout by their place.
+    Facets are told apart by their names and overrides by what they match, lines of a layout by their place; of overrides
+    the order counts too, since the last one that matches decides.
     """
     ours, theirs = dict(_said(one)), dict(_said(other))
     keys = dict.fromkeys([*ours, *theirs])
@@ -49,10 +50,15 @@ def _flat(key: str, value: Any) -> Iterator[tuple[str, str]]:
         for name, inner in value.items():
             yield from _flat(f"{key}.{name}" if key else name, inner)
     elif isinstance(value, list) and value and isinstance(value[0], dict):
+        names: list[str] = []
         for place, inner in enumerate(value, start=1):
             name = inner.get("name") or inner.get("match")
             rest = {k: v for k, v in inner.items() if k not in ("name", "match") or v != name}
-            yield from _flat(f"{key}.{name or place}", rest or {})
+            again = names.count(name) + 1 if name else 1
+            yield from _flat(f"{key}.{name or place}{f' ({again})' if again > 1 else ''}", rest or {})
+            names.append(name or str(place))
+        if len(set(names)) > 1:
+            yield f"{key}, in order", _toml(names)
     elif value != []:
         yield key, _toml(value)
 
