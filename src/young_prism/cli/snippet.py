@@ -106,7 +106,7 @@ def _said(
     for number, path in enumerate(paths):
         detail = details.get(path, NOTHING_SAID)
         words = detail.alt if alt is None else alt
-        said[path] = Said(words, caption or detail.caption, hero=hero and number == 0)
+        said[path] = Said(words, caption or detail.below, hero=hero and number == 0)
     return said
 
 

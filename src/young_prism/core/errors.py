@@ -6,6 +6,7 @@ YoungPrismError
 |  |- EmptyFileError        nothing in it
 |  |- DamagedError          truncated, broken checksum, no pixels in the header
 |  |- TooLargeError         more pixels than the limit, seen in the header
+|  |- DangerousError        something else besides a picture, or with a script in it
 |  |- UnreadableError       the system will not let us read it
 |  `- ChangedError          not the file any more that was looked at
 |- RecipeError              a recipe that cannot be used
@@ -67,6 +68,10 @@ class DamagedError(OriginalError):
 
 class TooLargeError(OriginalError):
     """The header declares more pixels than the limit allows."""
+
+
+class DangerousError(OriginalError):
+    """It is a picture and something else as well, or holds a script."""
 
 
 class UnreadableError(OriginalError):

@@ -175,6 +175,10 @@ class Pool:
         for slot in self._slots:
             slot.close(now=now)
 
+    def warm(self) -> None:
+        """Start the processes now, since there will be work soon: they take a second to start."""
+        list(self.run(range(self.jobs), _WARMING))
+
     def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[Done[Item]]:
         """Run a job; see `Workers`."""
         suspects: list[_Task[Item]] = []
@@ -267,6 +271,28 @@ class Pool:
         else:
             yield Done(task.item, None, _said(error))
 
+
+class Feed(Generic[Item]):
+    """What there is to do, asked anew each time: it may have nothing for a moment, and something later."""
+
+    def __init__(self, take: Callable[[], Item | None]) -> None:
+        self._take = take
+
+    def __iter__(self) -> Feed[Item]:
+        return self
+
+    def __next__(self) -> Item:
+        taken = self._take()
+        if taken is None:
+            raise StopIteration
+        return taken
+
+
+def _nothing() -> None:
+    """Be there."""
+
+
+_WARMING: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)
 
 _TO_BE_TRIED_ALONE = (ProcessExpired, TimeoutError, CancelledError, MemoryError)
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.engine.pool import Job, Pool, default_jobs
+from young_prism.engine.pool import Feed, Job, Pool, default_jobs
 from young_prism.engine.proving import Found, Wanted, kept, proving
 from young_prism.engine.trim import trim_folder
 
@@ -131,14 +131,14 @@ class Proofs:
                     self._pool.close(now=True)
                     return
             if warming:
-                list(self._pool.run(range(self._pool.jobs), _WARMING))
+                self._pool.warm()
             self._serve()
             trim_folder(self.folder, self._limit)
 
     def _serve(self) -> None:
         """Make what pages want until none wants anything."""
         job: Job[tuple[str, Wanted]] = proving(self.folder, lambda: self._closing)
-        for done in self._pool.run(_Next(self._take), job):
+        for done in self._pool.run(Feed(self._take), job):
             page, wanted = done.item
             result = done.error or done.result
             self._remember(wanted.key, result)
@@ -169,26 +169,3 @@ class Proofs:
             if any(one.key not in handed for one in page.wanted)
         ]
         return max(open_ones)[1] if open_ones else None
-
-
-class _Next:
-    """What there is to do, asked anew each time: it may have nothing for a moment, and something later."""
-
-    def __init__(self, take: Callable[[], tuple[str, Wanted] | None]) -> None:
-        self._take = take
-
-    def __iter__(self) -> _Next:
-        return self
-
-    def __next__(self) -> tuple[str, Wanted]:
-        taken = self._take()
-        if taken is None:
-            raise StopIteration
-        return taken
-
-
-def _nothing() -> None:
-    """Be there."""
-
-
-_WARMING: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)

@@ -33,6 +33,10 @@ class SourceRow(Base):
     version: Mapped[int] = mapped_column(Integer, default=0, server_default="0")
     recipe: Mapped[str] = mapped_column(Text, default="", server_default="")
     """As a person wrote it, with comments; empty is the default one."""
+    watched: Mapped[bool] = mapped_column(default=False, server_default=false())
+    """What appears or changes in its folder is made without being asked for."""
+    allowed: Mapped[list[str] | None] = mapped_column(JSON(none_as_null=True))
+    """What a content producer may change on Desk, of `core.uploads.Act`; None for all."""
 
 
 class LookRow(Base):
@@ -99,6 +103,99 @@ class DetailRow(Base):
     alt: Mapped[str | None] = mapped_column(Text)
     """Alternative text: None while nobody wrote it, empty for decoration."""
     caption: Mapped[str] = mapped_column(Text, default="", server_default="")
+    credit: Mapped[str] = mapped_column(Text, default="", server_default="")
+
+
+class UploadRow(Base):
+    """One picture that came through Desk or the API, and what is made of it. Its words are those of its original."""
+
+    __tablename__ = "upload"
+
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("source.id", ondelete="CASCADE"), index=True)
+    path: Mapped[str] = mapped_column(index=True)
+    """Of its original; kept when it is withdrawn."""
+    given: Mapped[str]
+    """The name that it came with."""
+    origin: Mapped[str] = mapped_column(String(20))
+    state: Mapped[str] = mapped_column(String(12), index=True)
+    version: Mapped[int] = mapped_column(Integer, default=1)
+    """Goes up with every change: the entity tag."""
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    changed_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    first: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    """What was made at once: facts of the original, placeholder, and a rendition to begin with."""
+    run_id: Mapped[int | None] = mapped_column(Integer)
+    error: Mapped[str | None]
+    remedy: Mapped[str | None]
+
+
+class UploadChangeRow(Base):
+    """One step in the life of an upload that can be undone: how it was before."""
+
+    __tablename__ = "upload_change"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    upload_id: Mapped[str] = mapped_column(ForeignKey("upload.id", ondelete="CASCADE"), index=True)
+    at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    what: Mapped[str] = mapped_column(String(20))
+    before: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class TokenRow(Base):
+    """Who may use the API, and for what. The token itself is nowhere, only its hash."""
+
+    __tablename__ = "token"
+
+    id: Mapped[str] = mapped_column(String(12), primary_key=True)
+    name: Mapped[str] = mapped_column(String(80))
+    digest: Mapped[str] = mapped_column(String(64))
+    scopes: Mapped[list[str]] = mapped_column(JSON)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    used_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    revoked_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+
+
+class AnsweredRow(Base):
+    """A request with an idempotency key, and the answer that it got; without a status while it is worked on."""
+
+    __tablename__ = "answered"
+
+    token_id: Mapped[str] = mapped_column(ForeignKey("token.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(String(255), primary_key=True)
+    fingerprint: Mapped[str] = mapped_column(String(64))
+    at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    status: Mapped[int | None] = mapped_column(Integer)
+    body: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    headers: Mapped[dict[str, str] | None] = mapped_column(JSON(none_as_null=True))
+
+
+class WebhookRow(Base):
+    """An address that is told when an upload is done."""
+
+    __tablename__ = "webhook"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    url: Mapped[str]
+    secret: Mapped[str] = mapped_column(String(80))
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+
+
+class DeliveryRow(Base):
+    """One message to a webhook, with its attempts."""
+
+    __tablename__ = "delivery"
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    webhook_id: Mapped[int] = mapped_column(ForeignKey("webhook.id", ondelete="CASCADE"), index=True)
+    upload_id: Mapped[str] = mapped_column(String(16))
+    body: Mapped[str] = mapped_column(Text)
+    at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+    state: Mapped[str] = mapped_column(String(10), index=True)
+    attempts: Mapped[int] = mapped_column(Integer, default=0)
+    next_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    said: Mapped[str] = mapped_column(default="")
+    """What came of the last attempt."""
 
 
 class SavedRecipeRow(Base):

@@ -15,6 +15,7 @@ from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.references import NO_PAGES, Missing, Reference, Usage, Uses
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut
+from young_prism.store.access import Access
 from young_prism.store.database import open_database
 from young_prism.store.models import (
     DetailRow,
@@ -27,6 +28,8 @@ from young_prism.store.models import (
 from young_prism.store.recipes import SavedRecipes
 from young_prism.store.runs import RunRecords
 from young_prism.store.slugs import free_slug
+from young_prism.store.uploads import Uploads
+from young_prism.store.webhooks import Webhooks
 
 Stamp = tuple[int, int, int]
 KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
@@ -41,6 +44,9 @@ class Store(RunRecords):
     def __init__(self, file: Path) -> None:
         super().__init__(open_database(file))
         self.recipes = SavedRecipes(self._engine)
+        self.uploads = Uploads(self._engine)
+        self.access = Access(self._engine)
+        self.webhooks = Webhooks(self._engine)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -118,6 +124,20 @@ class Store(RunRecords):
         """Set a source's recipe, as TOML."""
         with self._session() as session:
             session.execute(_bumped(source_id).values(recipe=text))
+
+    def set_watched(self, source_id: int, *, watched: bool) -> None:
+        """Have what appears in a source's folder made without being asked for, or not any more."""
+        with self._session() as session:
+            session.execute(update(SourceRow).where(SourceRow.id == source_id).values(watched=watched))
+
+    def set_allowed(self, source_id: int, acts: Sequence[str] | None) -> None:
+        """Set what a content producer may change of a source's pictures."""
+        with self._session() as session:
+            session.execute(
+                update(SourceRow)
+                .where(SourceRow.id == source_id)
+                .values(allowed=None if acts is None else list(acts))
+            )
 
     def sources(self) -> list[SourceRow]:
         """Return all sources, by name, but for folders that were only built by command."""
@@ -342,6 +362,7 @@ class Store(RunRecords):
                     row.title,
                     row.alt,
                     row.caption,
+                    row.credit,
                 )
                 for row in session.scalars(select(DetailRow).where(DetailRow.source_id == source_id))
             }
@@ -356,7 +377,8 @@ class Store(RunRecords):
             else:
                 row = row or DetailRow(source_id=source_id, path=path)
                 row.focal_x, row.focal_y = detail.focal or (None, None)
-                row.title, row.alt, row.caption = detail.title, detail.alt, detail.caption
+                row.title, row.alt = detail.title, detail.alt
+                row.caption, row.credit = detail.caption, detail.credit
                 session.add(row)
             session.execute(_bumped(source_id))
 

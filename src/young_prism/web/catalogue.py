@@ -5,18 +5,15 @@ from __future__ import annotations
 import threading
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
-from pathlib import Path
+from functools import cached_property
 from typing import Any
 
-from young_prism.core.errors import RecipeError
 from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
 from young_prism.core.originals.references import Usage, Uses
-from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.store.decisions import recipe_of
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import KnownPages, Store
 
@@ -154,32 +151,3 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
         recipe=recipe,
         details=store.details(source.id),
     )
-
-
-def scope_of(source: SourceRow, out: frozenset[str] = frozenset()) -> Scope:
-    """Return a source's patterns, with what was taken out of it by hand."""
-    return Scope(tuple(source.include), tuple(source.exclude), out)
-
-
-def recipe_of(source: SourceRow) -> Recipe:
-    """Return a source's recipe; the default one where it has none, or none that this version understands."""
-    return _read(source.recipe)
-
-
-def recipe_text(source: SourceRow) -> str:
-    """Return a source's recipe as text, the default one written out where it has none."""
-    return source.recipe if source.recipe.strip() else write_recipe(recipe_of(source))
-
-
-def out_of(source: SourceRow, recipe: Recipe | None = None) -> Path:
-    """Return the folder that renditions go to: the source's own where its recipe puts them beside their originals."""
-    beside = (recipe or recipe_of(source)).names.into_source
-    return Path(source.folder if beside else source.out_folder)
-
-
-@lru_cache(maxsize=64)
-def _read(text: str) -> Recipe:
-    try:
-        return read_recipe(text) if text.strip() else Recipe()
-    except RecipeError:
-        return Recipe()  # it was checked when it was saved: only another version can have thought otherwise

@@ -20,8 +20,9 @@ from young_prism.engine.guess import USUAL_PACE, learned_from, made_in
 from young_prism.engine.ledger import JOURNAL, Ledger
 from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.scan import STATE_FOLDER
+from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, out_of, recipe_of
+from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import services
 
 

@@ -28,10 +28,11 @@ from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.scan import Found
 from young_prism.engine.versions import versions
 from young_prism.history.recorder import Recorder, worker_name
+from young_prism.store.decisions import out_of, scope_of
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.store.store import Stamp, Store
-from young_prism.web.catalogue import Catalogue, Catalogues, out_of, scope_of
+from young_prism.web.catalogue import Catalogue, Catalogues
 from young_prism.web.config import Settings
 
 _log = logging.getLogger(__name__)

@@ -7,6 +7,7 @@ Kept apart from recipes, so that it outlives them, as a TOML file that a reposit
     focal = [0.5, 0.3]
     alt = "The summit café with all its lamps lit"
     caption = "Breakfast from seven"
+    credit = "Photo: the keeper of the café"
 """
 
 from __future__ import annotations
@@ -38,6 +39,12 @@ class Detail(NamedTuple):
     title: str = ""
     alt: str | None = None
     caption: str = ""
+    credit: str = ""
+
+    @property
+    def below(self) -> str:
+        """What is shown below the picture: caption and credit."""
+        return " · ".join(text for text in (self.caption, self.credit) if text)
 
 
 Details = Mapping[str, Detail]
@@ -52,6 +59,7 @@ class _Written(BaseModel):
     focal: tuple[Annotated[float, Field(ge=0, le=1)], Annotated[float, Field(ge=0, le=1)]] | None = None
     alt: Annotated[str, Field(max_length=LONGEST_TEXT)] | None = None
     caption: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
+    credit: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
 
 
 _FILE = TypeAdapter(dict[str, _Written])
@@ -71,10 +79,10 @@ def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
         raise RecipeError(
             f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
             file=file,
-            remedy="For each original there may be title, alt and caption as text, and focal as two numbers from 0 to 1.",
+            remedy="For each original there may be title, alt, caption and credit as text, and focal as two numbers from 0 to 1.",
         ) from error
     return {
-        path: Detail(one.focal, one.title.strip(), one.alt, one.caption.strip())
+        path: Detail(one.focal, one.title.strip(), one.alt, one.caption.strip(), one.credit.strip())
         for path, one in written.items()
     }
 
@@ -87,6 +95,7 @@ def write_details(details: Details) -> str:
             **({"focal": [round(share, 4) for share in detail.focal]} if detail.focal else {}),
             **({} if detail.alt is None else {"alt": detail.alt}),
             **({"caption": detail.caption} if detail.caption else {}),
+            **({"credit": detail.credit} if detail.credit else {}),
         }
         for path, detail in sorted(details.items())
     }

@@ -20,7 +20,7 @@ from young_prism.core.values import ImageFormat, Kind
 _HARD_PRESSED = 55
 """A JPEG saved below this quality shows it at real size (common practice, no source)."""
 _VIDEO_BYTES = 1_000_000
-_CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
+CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
 _PLAIN_NAME = re.compile(r"[a-z0-9._-]+")
 _MODERN = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
 _ENDINGS = {
@@ -246,7 +246,7 @@ def _of_name(path: str, facts: Facts) -> list[Flagged]:
                 "signs that must be escaped",
                 bool(name.isascii() and not _PLAIN_NAME.fullmatch(name.lower().replace(" ", ""))),
             ),
-            ("only a camera's number", bool(_CAMERA_NAME.fullmatch(stem))),
+            ("only a camera's number", bool(CAMERA_NAME.fullmatch(stem))),
         )
         if there
     ]

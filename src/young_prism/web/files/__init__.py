@@ -14,15 +14,14 @@ from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.pixels.preview import preview
 from young_prism.core.values import ImageFormat
 from young_prism.engine.publish import write_atomically
+from young_prism.serving.build import NO_SCRIPT
+from young_prism.store.decisions import out_of
 from young_prism.store.models import OriginalRow, SourceRow
-from young_prism.web.catalogue import out_of
 from young_prism.web.context import inside, services, source_or_404
 
 blueprint = Blueprint("files", __name__)
 
 _PREVIEW_WIDTHS = (320, 1280)
-_NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
-"""What a served picture may do: an SVG, opened on its own, runs no script and fetches nothing."""
 
 
 @blueprint.get("/s/<slug>/original/<path:path>")
@@ -80,5 +79,5 @@ def _picture(file: Path) -> BaseResponse:
     if fmt is None:
         abort(404)
     response: Response = send_file(file, mimetype=fmt.mime, as_attachment="download" in request.args)
-    response.headers["Content-Security-Policy"] = _NO_SCRIPT
+    response.headers["Content-Security-Policy"] = NO_SCRIPT
     return response

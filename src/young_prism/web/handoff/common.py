@@ -17,8 +17,9 @@ from young_prism.core.originals.details import NOTHING_SAID
 from young_prism.core.report.figures import count, format_bytes, format_saving
 from young_prism.core.report.visits import ALL_FORMATS, Mix, Visit, mix, typical
 from young_prism.engine.ledger import read_manifest
+from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, source_or_404
 
 _IN_ADDRESSES = (
@@ -110,7 +111,7 @@ def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:
 def said_of(catalogue: Catalogue, path: str, *, hero: bool = False) -> Said:
     """Return what a person said of an original, as markup says it."""
     detail = catalogue.details.get(path, NOTHING_SAID)
-    return Said(detail.alt, detail.caption, hero)
+    return Said(detail.alt, detail.below, hero)
 
 
 def unsaid(build: Build, catalogue: Catalogue) -> list[str]:

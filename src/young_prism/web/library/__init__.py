@@ -13,8 +13,8 @@ from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SavedRecipeRow
-from young_prism.web.catalogue import recipe_text
 from young_prism.web.context import services, source_or_404
 from young_prism.web.recipe import toml_file
 from young_prism.web.recipe.form import text_of

@@ -22,8 +22,9 @@ from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
 from young_prism.core.values import ImageFormat
 from young_prism.engine.ledger import Ledger
+from young_prism.store.decisions import out_of, recipe_text
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry, out_of, recipe_text
+from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
 from young_prism.web.picture.cuts import cuts_of, detail_from
@@ -98,7 +99,7 @@ def index(slug: str, path: str) -> str | Response:
         phone=phone_fetches(best_rungs(whole)) if whole else None,
         markup=shown.markup,
         alt=alt,
-        snippet=shown.html(Said(alt, said.caption)),
+        snippet=shown.html(Said(alt, said.below)),
         live=_live(source, shown, alt),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,

@@ -32,8 +32,9 @@ from young_prism.core.recipe.choice import (
     with_choice,
 )
 from young_prism.core.values import ImageFormat
+from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry, recipe_text
+from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.drawing.curve import Curve, draw_curve
 from young_prism.web.proof.view import GROUNDS, VIEWS, ZOOMS, State, View, provable, state_of, view_of

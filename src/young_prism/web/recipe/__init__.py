@@ -13,8 +13,8 @@ from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import parsed, read_recipe
+from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import recipe_text
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.recipe.form import text_of
 from young_prism.web.recipe.outcome import outcome_of

@@ -17,8 +17,9 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.values import ImageFormat, Size
 from young_prism.engine.marks import find_marks
+from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, out_of
+from young_prism.web.catalogue import Catalogue
 from young_prism.web.drawing.ladder import LadderDrawing, draw_ladder
 from young_prism.web.planning import Guess, guess_of, ledger_as_of, plan_of
 

@@ -24,9 +24,9 @@ from young_prism.engine.ledger import Ledger, read_manifest
 from young_prism.engine.marks import find_marks
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.engine.todo import Todo
+from young_prism.store.decisions import out_of, recipe_of, recipe_text
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
-from young_prism.web.catalogue import out_of, recipe_of, recipe_text
 from young_prism.web.context import Services, catalogue_of, services, source_or_404
 from young_prism.web.planning import begin, guess_of, plan_of
 from young_prism.web.run.live import lanes_of

@@ -1,0 +1,1 @@
+"""Pictures that come one by one, from people and from programs: what may be changed, and what is refused."""

@@ -1,0 +1,103 @@
+"""A finished build as it is served: found by its manifest, read again when that has changed, sent with the right headers.
+
+Conditional requests and ranges (RFC 9110, 13 and 14) are Werkzeug's.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from werkzeug.utils import send_file
+from werkzeug.wrappers import Response
+
+from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
+from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.markup.servers import FOREVER, Served, siblings
+from young_prism.core.values import ImageFormat
+
+Environ = dict[str, Any]
+NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
+"""What a served picture may do: an SVG, opened on its own, runs no script and fetches nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Build:
+    """What a manifest names: renditions by their paths, with the other formats of the same picture by media type.
+
+    `orphaned` are the files of earlier recipes that are still there; `originals` what came of each original, by its path.
+    """
+
+    manifest: Manifest
+    delivered: dict[str, Delivered]
+    entries: dict[str, RenditionEntry]
+    others: dict[str, dict[str, str]]
+    orphaned: dict[str, str]
+    originals: dict[str, OriginalEntry]
+    cache: str
+
+    @staticmethod
+    def of(manifest: Manifest) -> Build:
+        """Arrange a manifest by what is asked for."""
+        delivered = all_delivered(manifest.originals, manifest.recipe)
+        return Build(
+            manifest,
+            delivered,
+            {one.path: one for original in manifest.originals for one in original.renditions},
+            {
+                plain: {fmt.mime: path for fmt, path in files.items()}
+                for original in delivered.values()
+                for plain, files in siblings(original).items()
+            },
+            {one.path: one.sha256 for one in manifest.orphaned},
+            {original.path: original for original in manifest.originals},
+            Served.of(manifest, "/").cache,
+        )
+
+
+def build_in(folder: Path) -> Build | None:
+    """Return the build in a folder as it is now, None where there is none that can be read."""
+    try:
+        info = (folder / MANIFEST_NAME).stat()
+    except OSError:
+        return None
+    return _read(str(folder), info.st_mtime_ns, info.st_size, info.st_ino)
+
+
+@lru_cache(maxsize=16)
+def _read(folder: str, *_stamp: int) -> Build | None:
+    try:
+        return Build.of(Manifest.model_validate_json((Path(folder) / MANIFEST_NAME).read_bytes()))
+    except (OSError, ValueError):
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class File:
+    """A picture to be sent: where it lies, or its bytes, its media type and the sha256 of its content."""
+
+    place: Path | bytes
+    type: str
+    sha256: str
+
+    def answer(self, environ: Environ, cache: str) -> Response | None:
+        """Return the response to a request for it; None where it has gone."""
+        import io
+
+        if isinstance(self.place, bytes):
+            what: Any = io.BytesIO(self.place)
+        elif self.place.is_file():
+            what = self.place
+        else:
+            return None
+        answer = send_file(what, environ, mimetype=self.type, etag=self.sha256[:32], conditional=True)
+        answer.headers["Cache-Control"] = cache
+        answer.headers["X-Content-Type-Options"] = "nosniff"
+        if self.type == ImageFormat.SVG.mime:
+            answer.headers["Content-Security-Policy"] = NO_SCRIPT
+        return answer
+
+
+__all__ = ["FOREVER", "NO_SCRIPT", "Build", "Environ", "File", "build_in"]

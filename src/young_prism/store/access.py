@@ -1,0 +1,92 @@
+"""Tokens of the API, and what was answered to requests with an idempotency key."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.exc import IntegrityError
+
+from young_prism.store.models import AnsweredRow, TokenRow
+from young_prism.store.sessions import Sessions
+
+_NOTE_USE_EVERY_S = 60
+_KEPT = timedelta(hours=24)
+_GIVEN_UP = timedelta(minutes=10)
+"""So long after it began, a request that has no answer is taken to have died with its server."""
+
+
+class Access(Sessions):
+    """The part of the store that knows who may do what. Of a token only the hash comes here."""
+
+    def add_token(self, token_id: str, name: str, digest: str, scopes: Sequence[str]) -> TokenRow:
+        """Put a new token on record."""
+        row = TokenRow(
+            id=token_id, name=name, digest=digest, scopes=list(scopes), created_at=datetime.now(UTC)
+        )
+        with self._session() as session:
+            session.add(row)
+        return row
+
+    def token(self, token_id: str) -> TokenRow | None:
+        """Return one by its public part."""
+        with self._session() as session:
+            return session.get(TokenRow, token_id)
+
+    def tokens(self) -> list[TokenRow]:
+        """Return all of them, the newest first; those that were revoked too."""
+        with self._session() as session:
+            return list(session.scalars(select(TokenRow).order_by(TokenRow.created_at.desc())))
+
+    def valid_tokens(self) -> int:
+        """Return how many can be used."""
+        with self._session() as session:
+            query = select(func.count(TokenRow.id)).where(TokenRow.revoked_at.is_(None))
+            return session.scalar(query) or 0
+
+    def revoke(self, token_id: str) -> TokenRow | None:
+        """Make a token useless from now on; return it, None where there is none."""
+        with self._session() as session:
+            row = session.get(TokenRow, token_id)
+            if row and row.revoked_at is None:
+                row.revoked_at = datetime.now(UTC)
+            return row
+
+    def note_use(self, row: TokenRow) -> None:
+        """Remember when a token was last used, to the minute."""
+        now = datetime.now(UTC)
+        if row.used_at and (now - row.used_at.replace(tzinfo=UTC)).total_seconds() < _NOTE_USE_EVERY_S:
+            return
+        with self._session() as session:
+            kept = session.get(TokenRow, row.id)
+            if kept:
+                kept.used_at = now
+
+    def begin_answer(self, token_id: str, key: str, fingerprint: str) -> AnsweredRow | None:
+        """Take a key for a request that begins; return what is known of it where it was taken before."""
+        now = datetime.now(UTC)
+        with self._session() as session:
+            session.execute(delete(AnsweredRow).where(AnsweredRow.at < now - _KEPT))
+            session.execute(
+                delete(AnsweredRow).where(AnsweredRow.status.is_(None), AnsweredRow.at < now - _GIVEN_UP)
+            )
+        try:
+            with self._session() as session:
+                session.add(AnsweredRow(token_id=token_id, key=key, fingerprint=fingerprint, at=now))
+        except IntegrityError:
+            with self._session() as session:
+                return session.get(AnsweredRow, (token_id, key))
+        return None
+
+    def end_answer(
+        self, token_id: str, key: str, answer: tuple[int, dict[str, Any], dict[str, str]] | None
+    ) -> None:
+        """Keep the answer for those who ask again; without one the key is free again."""
+        with self._session() as session:
+            row = session.get(AnsweredRow, (token_id, key))
+            if row and answer is None:
+                session.delete(row)
+            elif row and answer:
+                row.status, row.body, row.headers = answer

@@ -1,0 +1,80 @@
+"""Webhooks, and the messages that are on their way to them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import delete, select
+
+from young_prism.store.models import DeliveryRow, WebhookRow
+from young_prism.store.sessions import Sessions
+
+WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
+_KEPT = timedelta(days=30)
+
+
+class Webhooks(Sessions):
+    """The part of the store that holds them."""
+
+    def add(self, url: str, secret: str) -> WebhookRow:
+        """Add an address."""
+        row = WebhookRow(url=url, secret=secret, created_at=datetime.now(UTC))
+        with self._session() as session:
+            session.add(row)
+        return row
+
+    def all(self) -> list[WebhookRow]:
+        """Return all of them, in the order in which they were added."""
+        with self._session() as session:
+            return list(session.scalars(select(WebhookRow).order_by(WebhookRow.id)))
+
+    def remove(self, webhook_id: int) -> None:
+        """Forget one, and what was on its way to it."""
+        with self._session() as session:
+            session.execute(delete(WebhookRow).where(WebhookRow.id == webhook_id))
+
+    def enqueue(self, delivery_id: str, webhook_id: int, upload_id: str, body: str) -> None:
+        """Put a message on its way; old ones that are over are forgotten."""
+        now = datetime.now(UTC)
+        with self._session() as session:
+            session.execute(
+                delete(DeliveryRow).where(DeliveryRow.state != WAITING, DeliveryRow.at < now - _KEPT)
+            )
+            session.add(
+                DeliveryRow(
+                    id=delivery_id,
+                    webhook_id=webhook_id,
+                    upload_id=upload_id,
+                    body=body,
+                    at=now,
+                    state=WAITING,
+                    attempts=0,
+                    next_at=now,
+                    said="",
+                )
+            )
+
+    def due(self, now: datetime) -> list[tuple[DeliveryRow, WebhookRow]]:
+        """Return the messages to send now, with where to, the oldest first."""
+        query = (
+            select(DeliveryRow, WebhookRow)
+            .join(WebhookRow, WebhookRow.id == DeliveryRow.webhook_id)
+            .where(DeliveryRow.state == WAITING, DeliveryRow.next_at <= now)
+            .order_by(DeliveryRow.at)
+            .limit(20)
+        )
+        with self._session() as session:
+            return [(delivery, webhook) for delivery, webhook in session.execute(query)]
+
+    def attempted(self, delivery_id: str, said: str, *, state: str, next_at: datetime | None) -> None:
+        """Write down what came of an attempt."""
+        with self._session() as session:
+            row = session.get(DeliveryRow, delivery_id)
+            if row:
+                row.attempts += 1
+                row.said, row.state, row.next_at = said, state, next_at
+
+    def deliveries(self, *, limit: int = 20) -> list[DeliveryRow]:
+        """Return the newest messages."""
+        with self._session() as session:
+            return list(session.scalars(select(DeliveryRow).order_by(DeliveryRow.at.desc()).limit(limit)))
