@@ -15,6 +15,8 @@ YoungPrismError
 |  |- IncomingTooLargeError  over a limit
 |  |- IncomingKindError    neither a picture nor a page
 |  `- DiskFullError        no room for it
+|- AccessError            a token or a webhook that cannot be made, or is not there
+|- DeskError              an upload, or a source of uploads, that is not there or cannot be changed so
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
 |- PageError              a page that cannot be changed safely
@@ -104,6 +106,14 @@ class IncomingKindError(IncomingError):
 
 class DiskFullError(IncomingError):
     """There is no room for it."""
+
+
+class AccessError(YoungPrismError):
+    """A token or a webhook that cannot be made, or is not there."""
+
+
+class DeskError(YoungPrismError):
+    """An upload or a source of uploads that is not there, or cannot be changed so."""
 
 
 class OutputError(YoungPrismError):

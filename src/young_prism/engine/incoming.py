@@ -13,10 +13,11 @@ import os
 import secrets
 import shutil
 from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from young_prism.core.errors import (
     DiskFullError,
@@ -69,6 +70,13 @@ class Placed:
     note: str = ""
 
 
+class Replaced(NamedTuple):
+    """Where a better original lies now, and where the one before is kept; empty where it was the very same."""
+
+    path: str
+    kept: str
+
+
 class Readable(Protocol):
     """Anything that is read from front to back."""
 
@@ -84,6 +92,8 @@ class Inbox:
     originals: Path
     waiting: Path
     limits: Limits = Limits()
+    pages: bool = True
+    """Whether pages are taken besides pictures."""
 
     def open(self) -> None:
         """Make the folders, and delete what an earlier server left half received. Raises `IncomingError`."""
@@ -103,7 +113,68 @@ class Inbox:
         `length` and `sha256` are what the sender promised. Raises `IncomingError`; then nothing of it stays.
         """
         wanted = incoming_path(given)
-        shown = printable_name(given)
+        with self._received(wanted.path, printable_name(given), stream, length, sha256) as (part, digest):
+            placed = self._place(part, wanted.path, digest)
+        return Placed(placed.path, placed.place, placed.note or wanted.note)
+
+    def replace(self, path: str, given: str, stream: Readable, *, length: int | None = None) -> Replaced:
+        """Receive a better original in the place of one that is here, which is kept beside the others.
+
+        It has the same name; where it is of another kind, with its own ending. Raises `IncomingError`; then all is as it was.
+        """
+        old, ending = split_name(path)[0], split_name(incoming_path(given).path)[1]
+        wanted = f"{old}.{ending}" if ending else path
+        with self._received(wanted, printable_name(given), stream, length) as (part, digest):
+            if (self.originals / path).is_file() and _hash(self.originals / path) == digest:
+                return Replaced(path, "")
+            kept = f"{secrets.token_hex(4)}/{path}"
+            self._move(path, self._earlier / kept)
+            try:
+                placed = self._place(part, wanted, digest)
+            except BaseException:
+                self._move_back(kept, path)
+                raise
+        return Replaced(placed.path, kept)
+
+    def put_back(self, path: str, before: str, kept: str) -> str:
+        """Undo a replacement: what lies at `path` is kept, what was `before` is back. Return where the other one is kept."""
+        try:
+            now = f"{secrets.token_hex(4)}/{path}"
+            self._move(path, self._earlier / now)
+            self._move_back(kept, before)
+        except OSError as error:
+            raise _refused_by_system(error, path) from error
+        return now
+
+    def discard(self, path: str) -> None:
+        """Delete what has just come and cannot be used: nothing of it stays."""
+        with suppress(OSError):
+            (self.originals / path).unlink()
+
+    def discard_kept(self, kept: str) -> None:
+        """Delete what was put aside because it could not be used."""
+        with suppress(OSError):
+            (self._earlier / kept).unlink()
+
+    @property
+    def _earlier(self) -> Path:
+        """Where originals are kept that were replaced."""
+        return self.originals.parent / "earlier"
+
+    def _move(self, path: str, target: Path) -> None:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        with suppress(FileNotFoundError):
+            (self.originals / path).rename(target)
+
+    def _move_back(self, kept: str, path: str) -> None:
+        if (self._earlier / kept).is_file():
+            (self._earlier / kept).rename(self.originals / path)
+
+    @contextmanager
+    def _received(
+        self, path: str, shown: str, stream: Readable, length: int | None, sha256: str = ""
+    ) -> Iterator[tuple[Path, str]]:
+        """Receive a file that is to be at `path`, check it, and hand over where it waits, and its digest. Then it goes."""
         if length is not None:
             self.check_room(length, shown)
         part = self.waiting / f"{PART_PREFIX}{secrets.token_hex(8)}{PART_SUFFIX}"
@@ -115,13 +186,12 @@ class Inbox:
                     file=shown,
                     remedy="Send it again.",
                 )
-            self._check_content(part, wanted.path, shown)
-            placed = self._place(part, wanted.path, digest)
+            self._check_content(part, path, shown)
+            yield part, digest
         except OSError as error:
             raise _refused_by_system(error, shown) from error
         finally:
             part.unlink(missing_ok=True)
-        return Placed(placed.path, placed.place, placed.note or wanted.note)
 
     def check_number(self, more: int) -> None:
         """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
@@ -172,7 +242,7 @@ class Inbox:
             head = view.read(0, HEAD_BYTES)
             fmt = sniff(head)
             if fmt is None:
-                if split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
+                if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
                     return
                 other = other_kind(head)
                 raise IncomingKindError(

@@ -6,6 +6,7 @@ changed since is somebody's own, and stays.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -34,15 +35,18 @@ def find_orphans(out: Path) -> Orphans:
     return _sorted_out(needed_manifest(out / MANIFEST_NAME), Ledger.load(out))
 
 
-def remove_orphans(out: Path) -> Orphans:
+def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
     """Delete orphaned files that are ours, and the folders that they leave empty; write the manifest without them.
 
+    `only` are the paths that may go; all where nothing is said.
     Raises `OutputError` where there is no manifest, or another run is writing.
     """
     needed_manifest(out / MANIFEST_NAME)
     with held(out):
         manifest = needed_manifest(out / MANIFEST_NAME)
         found = _sorted_out(manifest, Ledger.load(out))
+        if only is not None:
+            found = Orphans(tuple(one for one in found.ours if one.path in only), found.changed)
         for orphan in found.ours:
             target = out / orphan.path
             target.unlink(missing_ok=True)

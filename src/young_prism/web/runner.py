@@ -52,6 +52,8 @@ OWN_ORIGINS = ("page", "upload", "api", "watcher")
 """Who may have started a run that this process works on."""
 
 _BULK_NICE = 10
+_AT_ONCE = 4
+"""Originals that came one by one and are made in one run, as long as it has not begun: each is ready before the next ones begin."""
 
 
 @dataclass(slots=True)
@@ -83,6 +85,8 @@ class Runner:
         self._again: dict[int, _Job] = {}
         self._lock = threading.Lock()
         self._source_locks: dict[int, threading.Lock] = {}
+        self.after_run: list[Callable[[SourceRow, int], None]] = []
+        """Are told of each run that is over for now, whatever came of it."""
         self._run_locks: dict[int, threading.Lock] = {}
         self._closing = threading.Event()
         self._queues: tuple[queue.Queue[_Job | None], ...] = (queue.Queue(), queue.Queue(), queue.Queue())
@@ -134,13 +138,17 @@ class Runner:
         *,
         origin: str,
         only: Sequence[str] | None = None,
+        together: bool = False,
     ) -> int:
         """Start a run, or return the one that is going on for this source already.
 
         `only` are the originals to do now, for which somebody waits: a longer run at this source makes way for them, and goes
-        on after it.
+        on after it. With `together` they join a short run that has not begun.
         """
         with self._lock:
+            joined = self._join(source, recipe, only) if together and only is not None else None
+            if joined is not None:
+                return joined
             for run_id, job in self._by_run.items():
                 if job.source.id == source.id and not job.quick and only is None:
                     return run_id
@@ -158,6 +166,19 @@ class Runner:
             job = self._by_run[run_id] = _Job(source, run_id, quick=only is not None)
         self._put(job)
         return run_id
+
+    def _join(self, source: SourceRow, recipe: Recipe, only: Sequence[str]) -> int | None:
+        """Put originals into a short run that waits to begin; None where there is none with room."""
+        for run_id, job in self._by_run.items():
+            if job.source.id == source.id and job.quick and not job.begun:
+                row = self._store.run(run_id)
+                if row is None or row.only is None or row.recipe != write_recipe(recipe):
+                    continue
+                all_of_them = list(dict.fromkeys([*row.only, *only]))
+                if len(all_of_them) <= _AT_ONCE:
+                    self._store.change_run(run_id, only=all_of_them)
+                    return run_id
+        return None
 
     def _enqueue(self, source: SourceRow, run: RunRow) -> None:
         """Go on with a run that was begun before."""
@@ -229,6 +250,15 @@ class Runner:
                 )
             finally:
                 self._after(job)
+                if job.run_id is not None:
+                    self._tell(job.source, job.run_id)
+
+    def _tell(self, source: SourceRow, run_id: int) -> None:
+        for heard in self.after_run:
+            try:
+                heard(source, run_id)
+            except Exception:  # noqa: BLE001  (the next job must still be done)
+                _log.exception("what follows a run ended with something unforeseen")
 
     def _after(self, job: _Job) -> None:
         with self._lock:
@@ -314,8 +344,8 @@ class Runner:
         return looks
 
     def _run(self, job: _Job, run_id: int) -> None:
-        job.begun = True
         with self._lock:
+            job.begun = True
             alone = self._run_locks.setdefault(job.source.id, threading.Lock())
             others = [one for one in self._by_run.values() if one.source.id == job.source.id]
             longer = [one for one in others if job.quick and one.begun and not one.quick]

@@ -1,0 +1,122 @@
+"""Tokens of the API: a random secret that is shown once, and of which only the hash is kept.
+
+A secret of 256 random bits needs no slow hash: there is nothing to guess (common practice; NIST SP 800-63B asks for one
+where people choose). The first part is public, to find the row by; the rest is compared in constant time.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import re
+import secrets
+from collections.abc import Sequence
+from datetime import UTC
+from enum import StrEnum
+from typing import NamedTuple
+
+from young_prism.core.errors import AccessError
+from young_prism.store.models import TokenRow
+from young_prism.store.store import Store
+
+_FORM = re.compile(r"yp_([0-9a-z]{12})_([A-Za-z0-9_-]{43})")
+_MOST_NAME = 80
+
+
+class Scope(StrEnum):
+    """What a token may be used for."""
+
+    READ = "read"
+    """See uploads, runs and recipes."""
+    UPLOAD = "upload"
+    """Send pictures."""
+    CHANGE = "change"
+    """Change words and focal points, replace, undo."""
+    DELETE = "delete"
+    """Withdraw pictures."""
+    RUN = "run"
+    """Start and stop runs."""
+    PAGES = "pages"
+    """Sign in to the pages from another machine."""
+
+    @property
+    def label(self) -> str:
+        """What it allows, in words."""
+        return _LABELS[self]
+
+
+_LABELS = {
+    Scope.READ: "see uploads, runs and recipes",
+    Scope.UPLOAD: "send pictures",
+    Scope.CHANGE: "change words and focal points, replace, undo",
+    Scope.DELETE: "withdraw pictures",
+    Scope.RUN: "start and stop runs",
+    Scope.PAGES: "sign in to the pages from another machine",
+}
+USUAL = (Scope.READ, Scope.UPLOAD, Scope.CHANGE)
+
+
+class NewToken(NamedTuple):
+    """A token that was just made; `secret` is the whole of it, which is shown now and never again."""
+
+    row: TokenRow
+    secret: str
+
+
+class Tokens:
+    """Makes, checks and revokes tokens."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+
+    def make(self, name: str, scopes: Sequence[str]) -> NewToken:
+        """Make one. Raises `AccessError` for a name that is empty or too long, and for scopes that are none."""
+        name = name.strip()
+        if not name or len(name) > _MOST_NAME:
+            raise AccessError(
+                "A token needs a name.",
+                remedy=f"Say who will use it, in at most {_MOST_NAME} characters.",
+            )
+        unknown = [scope for scope in scopes if scope not in set(Scope)]
+        if unknown or not scopes:
+            raise AccessError(
+                f"“{unknown[0]}” is no scope." if unknown else "A token that may do nothing is of no use.",
+                remedy=f"There are {', '.join(Scope)}.",
+            )
+        token_id = "".join(secrets.choice("0123456789abcdefghijklmnopqrstuvwxyz") for _ in range(12))
+        secret = secrets.token_urlsafe(32)
+        kept = [scope.value for scope in Scope if scope.value in scopes]
+        return NewToken(
+            self._store.access.add_token(token_id, name, _digest(secret), kept), f"yp_{token_id}_{secret}"
+        )
+
+    def check(self, given: str) -> TokenRow | None:
+        """Return the row of a token that is right and was not revoked; None for any other."""
+        found = _FORM.fullmatch(given)
+        row = self._store.access.token(found[1]) if found else None
+        # Compared even where there is no row: the time tells nobody which ids exist.
+        right = hmac.compare_digest(_digest(found[2] if found else ""), row.digest if row else "0" * 64)
+        if not right or row is None or row.revoked_at is not None:
+            return None
+        self._store.access.note_use(row)
+        return row
+
+    def revoke(self, token_id: str) -> TokenRow:
+        """Make one useless from now on. Raises `AccessError` where there is none."""
+        row = self._store.access.revoke(token_id)
+        if row is None:
+            raise AccessError(
+                "There is no such token.", file=token_id, remedy="young-prism token list shows all of them."
+            )
+        return row
+
+
+def in_words(row: TokenRow) -> str:
+    """Return when a token was last used, or revoked."""
+    if row.revoked_at:
+        return f"revoked on {row.revoked_at.replace(tzinfo=UTC):%Y-%m-%d}"
+    return f"last used on {row.used_at.replace(tzinfo=UTC):%Y-%m-%d}" if row.used_at else "never used"
+
+
+def _digest(secret: str) -> str:
+    return hashlib.sha256(secret.encode()).hexdigest()
