@@ -17,6 +17,7 @@ YoungPrismError
 |  `- DiskFullError        no room for it
 |- AccessError            a token or a webhook that cannot be made, or is not there
 |- DeskError              an upload, or a source of uploads, that is not there or cannot be changed so
+|  `- DeskStateError       not in the state that it is in
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
 |- PageError              a page that cannot be changed safely
@@ -114,6 +115,10 @@ class AccessError(YoungPrismError):
 
 class DeskError(YoungPrismError):
     """An upload or a source of uploads that is not there, or cannot be changed so."""
+
+
+class DeskStateError(DeskError):
+    """Not possible in the state that an upload is in."""
 
 
 class OutputError(YoungPrismError):

@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from young_prism.core.errors import DeskError, YoungPrismError
+from young_prism.core.errors import DeskError, DeskStateError, YoungPrismError
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.details import NOTHING_SAID, Detail
 from young_prism.core.originals.flags import CAMERA_NAME
@@ -157,7 +157,7 @@ class Desk:
     ) -> UploadRow:
         """Put a better original in the place of one. Raises `IncomingError`, and `DeskError` where that is not possible now."""
         if row.state == WITHDRAWN:
-            raise DeskError(
+            raise DeskStateError(
                 "It was withdrawn.", file=row.path, remedy="Undo that first, or send it as a new one."
             )
         replaced = self._inbox(source).replace(row.path, given, stream, length=length)
@@ -311,7 +311,7 @@ class Desk:
         """Undo the newest step. Raises `DeskError` where there is none."""
         step = self._store.uploads.last_change(row.id)
         if step is None:
-            raise DeskError(
+            raise DeskStateError(
                 "There is nothing to undo.", file=row.path, remedy="Nothing was changed since it came."
             )
         match step.what:

@@ -27,13 +27,15 @@ NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandb
 class Build:
     """What a manifest names: renditions by their paths, with the other formats of the same picture by media type.
 
-    `orphaned` are the files of earlier recipes that are still there; `originals` what came of each original, by its path.
+    `owners` are the originals of renditions, both by path; `orphaned` the files of earlier recipes that are still there, with their
+    sha256; `originals` what came of each original, by its path.
     """
 
     manifest: Manifest
     delivered: dict[str, Delivered]
     entries: dict[str, RenditionEntry]
     others: dict[str, dict[str, str]]
+    owners: dict[str, str]
     orphaned: dict[str, str]
     originals: dict[str, OriginalEntry]
     cache: str
@@ -51,6 +53,7 @@ class Build:
                 for original in delivered.values()
                 for plain, files in siblings(original).items()
             },
+            {one.path: original.path for original in manifest.originals for one in original.renditions},
             {one.path: one.sha256 for one in manifest.orphaned},
             {original.path: original for original in manifest.originals},
             Served.of(manifest, "/").cache,

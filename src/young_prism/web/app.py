@@ -15,15 +15,37 @@ from flask_wtf.csrf import CSRFProtect
 from werkzeug.exceptions import HTTPException, SecurityError
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.desk.answers import Answers
+from young_prism.desk.desk import Desk, Places
+from young_prism.desk.tokens import Tokens
+from young_prism.desk.webhooks import Messenger
+from young_prism.engine.first import FirstMaker
 from young_prism.engine.proofs import Proofs
 from young_prism.engine.publish import remove_leftovers
 from young_prism.store.store import Store
-from young_prism.web import files, handoff, intake, library, picture, proof, recipe, run, sources, uploads
+from young_prism.web import (
+    access,
+    api,
+    files,
+    handoff,
+    intake,
+    library,
+    media,
+    picture,
+    proof,
+    recipe,
+    run,
+    sources,
+    uploads,
+)
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
+from young_prism.web.doors import is_api, keep_doors
 from young_prism.web.intake import MOST_PATHS
 from young_prism.web.path import stops
+from young_prism.web.problems import Problem, answer_to
+from young_prism.web.rates import Rates
 from young_prism.web.runner import Runner
 from young_prism.web.words import give_words
 
@@ -31,6 +53,11 @@ _CONTENT_SECURITY_POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
     "form-action 'self'; frame-ancestors 'none'"
 )
+
+
+_BESIDE_A_FILE = 100_000
+"""Bytes for what is said of a picture in the same form."""
+_MOST_PARTS = 20
 
 
 def create_app(settings: Settings) -> Flask:
@@ -44,7 +71,12 @@ def create_app(settings: Settings) -> Flask:
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open overnight still works in the morning
         MAX_CONTENT_LENGTH=1_000_000,
-        TRUSTED_HOSTS=["127.0.0.1", "localhost", "[::1]"],  # no other site's name may lead here
+        TRUSTED_HOSTS=[
+            "127.0.0.1",
+            "localhost",
+            "[::1]",
+            *settings.hosts,
+        ],  # no other site's name may lead here
     )
     store = Store(settings.database)
     for waiting in settings.uploads.glob("*/waiting"):
@@ -52,22 +84,65 @@ def create_app(settings: Settings) -> Flask:
     catalogues = Catalogues(store)
     proofs = Proofs(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
     runner = Runner(store, catalogues, settings)
-    app.extensions["young_prism"] = Services(settings, store, runner, catalogues, proofs)
+    app.extensions["young_prism"] = _services(settings, store, runner, catalogues, proofs)
+    keep_doors(app)
     # Before the check of the token, which may read a form already.
     app.before_request(_make_room)
-    CSRFProtect(app)
-    for part in (sources, uploads, intake, recipe, library, picture, proof, run, handoff, files):
+    CSRFProtect(app).exempt(api.blueprint)  # no cookie opens it, and foreign pages are refused
+    for part in (
+        sources,
+        uploads,
+        intake,
+        recipe,
+        library,
+        picture,
+        proof,
+        run,
+        handoff,
+        files,
+        access,
+        api,
+        media,
+    ):
         app.register_blueprint(part.blueprint)
     _add_words(app)
-    _add_errors(app)
+    _add_errors(app, settings)
     app.after_request(_secure)
     return app
+
+
+def _services(
+    settings: Settings, store: Store, runner: Runner, catalogues: Catalogues, proofs: Proofs
+) -> Services:
+    first = FirstMaker(jobs=settings.jobs, memory=settings.memory)
+    answers = Answers(store, settings.public)
+    messenger = Messenger(store, answers)
+    desk = Desk(
+        store,
+        first,
+        lambda source, recipe, origin, only: runner.start(
+            source, recipe, origin=origin, only=only, together=True
+        ),
+        Places(
+            uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
+        ),
+        messenger.tell,
+    )
+    runner.after_run.append(desk.run_over)
+    desk.resume()
+    rates = Rates(settings.per_minute)
+    return Services(
+        settings, store, runner, catalogues, proofs, first, desk, answers, Tokens(store), messenger, rates
+    )
 
 
 def _make_room() -> None:
     """Raise the limit on a body for the few addresses that take files or long lists."""
     limits = services().settings.limits
-    if request.endpoint in ("uploads.file", "uploads.archive"):
+    if request.endpoint in ("api.send_upload", "api.replace_upload"):
+        request.max_content_length = limits.file_bytes + _BESIDE_A_FILE
+        request.max_form_parts = _MOST_PARTS
+    elif request.endpoint in ("uploads.file", "uploads.archive"):
         request.max_content_length = sys.maxsize  # the inbox has a limit of its own, and says it better
     elif request.endpoint in ("uploads.new", "uploads.bring"):
         request.max_content_length = limits.zip_bytes
@@ -80,7 +155,9 @@ def close_app(app: Flask) -> None:
     """Stop what runs behind the pages, and let go of the database."""
     parts: Services = app.extensions["young_prism"]
     parts.proofs.close()
+    parts.first.close()
     parts.runner.close()
+    parts.messenger.close()
     parts.store.close()
 
 
@@ -122,19 +199,22 @@ def _digest(endpoint: str, name: str) -> str:
     return hashlib.sha256((folder / name).read_bytes()).hexdigest()[:12]
 
 
-def _add_errors(app: Flask) -> None:
+def _add_errors(app: Flask, settings: Settings) -> None:
     @app.errorhandler(SecurityError)
     def foreign(_error: SecurityError) -> tuple[str, int, dict[str, str]]:
         # Asked under another site's name: no page, since none of our addresses is right there.
+        names = "127.0.0.1" if settings.is_private else ", ".join(settings.hosts) or "no name that was said"
         return (
-            "This server answers on this machine only, as 127.0.0.1.\n",
+            f"This server does not go by that name; it answers as {names} (--host-name says more).\n",
             400,
             {"Content-Type": "text/plain"},
         )
 
     @app.errorhandler(HTTPException)
-    def page(error: HTTPException) -> tuple[str, int]:
+    def page(error: HTTPException) -> tuple[str, int] | Response:
         code = error.code or 500
+        if is_api():
+            return _api_error(error, code)
         texts = {
             400: ("This could not be taken", "Go back, load the page again and repeat."),
             404: ("Nothing is here", "The address may be old. All sources are under Sources."),
@@ -154,10 +234,20 @@ def _add_errors(app: Flask) -> None:
         ), 409
 
 
+def _api_error(error: HTTPException, code: int) -> Response:
+    """Answer what no operation answered: an address that is none, a method that is not taken, a fault of ours."""
+    if code == 500:
+        return answer_to(Problem(500, "Something went wrong here.", remedy="The server's log says what."))
+    headers = {name: value for name, value in error.get_headers() if name.lower() == "allow"}
+    return answer_to(Problem(code, error.description or error.name, headers=headers))
+
+
 def _secure(response: Response) -> Response:
     response.headers.setdefault("Content-Security-Policy", _CONTENT_SECURITY_POLICY)
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
+    if request.blueprint == "media":
+        return response
     if request.args.get("v") and response.status_code == 200:
         response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
     elif response.mimetype == "text/html":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from ipaddress import ip_address
 from pathlib import Path
 
 from young_prism.engine.cache import DEFAULT_BYTES, Cache
@@ -10,12 +11,24 @@ from young_prism.engine.incoming import Limits
 from young_prism.store.database import DATABASE
 
 
+def is_loopback(address: str) -> bool:
+    """Whether an address is one that only this machine can reach."""
+    if address == "localhost":
+        return True
+    try:
+        return ip_address(address).is_loopback
+    except ValueError:
+        return False
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """`data` holds the database, thumbnails and outputs; below `roots` folders may be picked as sources.
 
     `jobs` and `memory` (bytes) bound the workers, `cache_bytes` the shared cache (0 for none); `cluster` is the address of a
-    Dask scheduler to which renditions are given in place of this machine's workers.
+    Dask scheduler to which renditions are given in place of this machine's workers. `listen` is the address that is listened at;
+    `hosts` are the names that the server goes by besides this machine's own, `origins` the sites whose scripts may use the API,
+    `public` is the beginning of the addresses in its answers, and `per_minute` how many requests a token may make.
     """
 
     data: Path
@@ -25,6 +38,16 @@ class Settings:
     cache_bytes: int = DEFAULT_BYTES
     cluster: str = ""
     limits: Limits = field(default_factory=Limits)
+    listen: str = "127.0.0.1"
+    hosts: tuple[str, ...] = ()
+    origins: tuple[str, ...] = ()
+    public: str = ""
+    per_minute: int = 1200
+
+    @property
+    def is_private(self) -> bool:
+        """Whether only this machine is listened to; elsewhere the pages ask for a token."""
+        return is_loopback(self.listen)
 
     @property
     def database(self) -> Path:

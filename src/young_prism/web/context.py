@@ -7,12 +7,18 @@ from pathlib import Path
 
 from flask import abort, current_app
 
+from young_prism.desk.answers import Answers
+from young_prism.desk.desk import Desk
+from young_prism.desk.tokens import Tokens
+from young_prism.desk.webhooks import Messenger
+from young_prism.engine.first import FirstMaker
 from young_prism.engine.incoming import Inbox
 from young_prism.engine.proofs import Proofs
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
 from young_prism.web.catalogue import Catalogue, Catalogues
 from young_prism.web.config import Settings
+from young_prism.web.rates import Rates
 from young_prism.web.runner import Runner
 
 
@@ -25,6 +31,12 @@ class Services:
     runner: Runner
     catalogues: Catalogues
     proofs: Proofs
+    first: FirstMaker
+    desk: Desk
+    answers: Answers
+    tokens: Tokens
+    messenger: Messenger
+    rates: Rates
 
 
 def services() -> Services:

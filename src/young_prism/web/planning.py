@@ -99,7 +99,7 @@ def _stamps(out: Path) -> list[int]:
     return stamps
 
 
-def begin(source: SourceRow, only: list[str] | None = None) -> int:
+def begin(source: SourceRow, only: list[str] | None = None, *, origin: str = "page") -> int:
     """Start a run and return its number. Raises `RecipeError` now for what would fail in each original."""
     recipe = recipe_of(source)
     if recipe.names.layout == "in-place":
@@ -109,4 +109,4 @@ def begin(source: SourceRow, only: list[str] | None = None) -> int:
             remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
         )
     load_marks(recipe, Path(source.folder))
-    return services().runner.start(source, recipe, origin="page", only=only)
+    return services().runner.start(source, recipe, origin=origin, only=only)

@@ -16,6 +16,7 @@ from young_prism.core.originals.sniff import IMAGE_ENDINGS
 from young_prism.engine.pages import pages_folder
 from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.doors import own_address
 from young_prism.web.patterns import allowed_folder, caught_by, typed_pages_folder
 
 blueprint = Blueprint(
@@ -159,11 +160,8 @@ def remove(slug: str) -> BaseResponse:
 def theme() -> Response:
     """Remember light or dark; `system` follows the machine."""
     choice = request.form.get("theme", "system")
-    back = request.form.get("back", "/")
     response = Response(status=303)
-    response.headers["Location"] = (
-        back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
-    )
+    response.headers["Location"] = own_address(request.form.get("back", "/"))
     if choice in ("light", "dark"):
         response.set_cookie("theme", choice, max_age=31536000, samesite="Strict")
     else:

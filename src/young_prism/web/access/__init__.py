@@ -1,0 +1,101 @@
+"""Access: tokens for other programs, and the webhooks that tell them; and signing in where other machines listen."""
+
+from __future__ import annotations
+
+from flask import Blueprint, flash, redirect, render_template, request, session, url_for
+from werkzeug import Response
+
+from young_prism.core.errors import AccessError
+from young_prism.desk.tokens import USUAL, Scope, in_words
+from young_prism.web.context import services
+from young_prism.web.doors import own_address
+from young_prism.web.problems import Problem
+
+blueprint = Blueprint("access", __name__, template_folder="templates")
+
+
+@blueprint.get("/access")
+def index() -> str:
+    """Show tokens and webhooks; a token that was just made is shown whole, once."""
+    store = services().store
+    return render_template(
+        "access/index.html",
+        tokens=[(row, in_words(row)) for row in store.access.tokens()],
+        scopes=list(Scope),
+        usual=[scope.value for scope in USUAL],
+        fresh=session.pop("fresh", None),
+        webhooks=store.webhooks.all(),
+        deliveries=store.webhooks.deliveries(),
+        settings=services().settings,
+    )
+
+
+@blueprint.post("/access/tokens")
+def make() -> Response:
+    """Make a token."""
+    try:
+        made = services().tokens.make(request.form.get("name", ""), request.form.getlist("scope"))
+    except AccessError as error:
+        flash(str(error), "error")
+    else:
+        session["fresh"] = [made.row.id, made.secret]
+    return redirect(url_for("access.index"), code=303)
+
+
+@blueprint.post("/access/tokens/<token_id>/revoke")
+def revoke(token_id: str) -> Response:
+    """Make a token useless."""
+    row = services().tokens.revoke(token_id)
+    flash(f"The token of {row.name} is of no use any more. Make a new one if that was a mistake.", "info")
+    return redirect(url_for("access.index"), code=303)
+
+
+@blueprint.post("/access/webhooks")
+def add_webhook() -> Response:
+    """Add an address that is told."""
+    try:
+        row = services().messenger.add(request.form.get("url", ""))
+        flash(f"{row.url} is told from now on when an upload is done.", "info")
+    except AccessError as error:
+        flash(str(error), "error")
+    return redirect(url_for("access.index"), code=303)
+
+
+@blueprint.post("/access/webhooks/<int:webhook_id>/remove")
+def remove_webhook(webhook_id: int) -> Response:
+    """Forget an address."""
+    services().store.webhooks.remove(webhook_id)
+    flash("It is not told any more.", "info")
+    return redirect(url_for("access.index"), code=303)
+
+
+@blueprint.get("/sign-in")
+def sign_in() -> str:
+    """Ask for a token."""
+    return render_template("access/sign_in.html", back=own_address(request.args.get("back", "")))
+
+
+@blueprint.post("/sign-in")
+def enter() -> Response | tuple[str, int]:
+    """Let somebody in who has a token for the pages."""
+    parts = services()
+    back = own_address(request.form.get("back", ""))
+    row = parts.tokens.check(request.form.get("token", "").strip())
+    if row and Scope.PAGES.value in row.scopes:
+        session["token"] = row.id
+        return redirect(back, code=303)
+    said = "This token is not for the pages." if row else "This token is wrong, or was revoked."
+    try:
+        parts.rates.count_wrong(request.remote_addr or "")
+    except Problem as problem:
+        return render_template(
+            "access/sign_in.html", back=back, wrong=f"{problem.detail} {problem.remedy}"
+        ), 429
+    return render_template("access/sign_in.html", back=back, wrong=said), 403
+
+
+@blueprint.post("/sign-out")
+def leave() -> Response:
+    """Forget who it is."""
+    session.pop("token", None)
+    return redirect(url_for("access.sign_in"), code=303)

@@ -1,0 +1,210 @@
+"""How an operation of the API is declared: once, for the route, for what it checks, and for the OpenAPI document.
+
+The models are pydantic's, whose JSON Schema is the one of OpenAPI 3.1 (2020-12), so that nothing is said twice. Every answer that is
+not the wished one is a problem (RFC 9457).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import wraps
+from typing import Any
+
+from flask import Blueprint, Response, request
+from pydantic import BaseModel, ValidationError
+from werkzeug.exceptions import RequestEntityTooLarge
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.desk.tokens import Scope
+from young_prism.web.api.guard import Caller, admitted, answered_before, hold_answer
+from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
+
+Body = dict[str, Any]
+TOO_MANY = 429
+
+
+@dataclass(frozen=True, slots=True)
+class Upload:
+    """That an operation takes a picture as its body: raw, or a part of a form with `fields` beside it."""
+
+    fields: type[BaseModel] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Operation:
+    """One method at one address. `answers` are the wished ones: status -> (model, what it means)."""
+
+    method: str
+    path: str
+    scope: Scope
+    function: Callable[..., Any]
+    answers: Mapping[int, tuple[type[BaseModel], str]]
+    query: type[BaseModel] | None = None
+    body: type[BaseModel] | None = None
+    upload: Upload | None = None
+    if_match: bool = False
+    tagged: bool = False
+    idempotent: bool = False
+    problems: Mapping[int, str] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        """Its `operationId`."""
+        return self.function.__name__
+
+    @property
+    def said(self) -> tuple[str, str]:
+        """Summary and description: the first line of its docstring, and the rest."""
+        first, _, rest = (self.function.__doc__ or "").strip().partition("\n")
+        return first.rstrip("."), "\n".join(line.strip() for line in rest.strip().splitlines())
+
+    @property
+    def all_problems(self) -> dict[int, str]:
+        """What else it may answer, by status."""
+        found = {
+            400: "The request cannot be read.",
+            401: "There is no token, or it is wrong or revoked.",
+            403: "The token may not do this, or the request comes from a foreign page.",
+            TOO_MANY: "Too many requests; `Retry-After` says when to go on.",
+        }
+        if self.query or self.body or self.upload:
+            found[422] = "A value is not what it may be; `errors` says which."
+        if self.body or self.upload:
+            found[413] = "The body is over the limit."
+            found[415] = "The body has a type that is not taken."
+        if "{" in self.path:
+            found[404] = "There is nothing with this id."
+        if self.if_match:
+            found[412] = "It was changed meanwhile: fetch it again."
+            found[428] = "`If-Match` is missing: it makes sure that nobody's change is lost."
+        if self.idempotent:
+            found[409] = "The same request is still being worked on."
+            found[422] = "A value is not what it may be, or the idempotency key belongs to another request."
+        return found | dict(self.problems)
+
+
+OPERATIONS: list[Operation] = []
+blueprint = Blueprint("api", __name__, url_prefix="/api/v1")
+
+
+def operation(method: str, path: str, **options: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Declare a function as the operation at an address; its docstring describes it.
+
+    It gets the parts of the path by name, and `caller`, `query`, `body` where it has them. It returns the answer's model, with
+    the status and headers before and after it where they are not 200 and none.
+    """
+
+    def declared(function: Callable[..., Any]) -> Callable[..., Any]:
+        one = Operation(method=method, path=path, function=function, **options)
+        OPERATIONS.append(one)
+        rule = path.replace("{", "<").replace("}", ">").replace("<run>", "<int:run>")
+
+        @wraps(function)
+        def view(**parts: Any) -> Response:
+            try:
+                return _worked(one, parts)
+            except Problem as problem:
+                return answer_to(problem)
+            except YoungPrismError as error:
+                return answer_to(problem_of(error))
+            except RequestEntityTooLarge:
+                return answer_to(Problem(413, "The body is over the limit, or has too many parts."))
+
+        blueprint.add_url_rule(rule, endpoint=one.name, view_func=view, methods=[method])
+        return function
+
+    return declared
+
+
+def _worked(one: Operation, parts: dict[str, Any]) -> Response:
+    caller = admitted(one.scope)
+    known = answered_before(caller) if one.idempotent else None
+    if known:
+        return known
+    try:
+        values = {**parts, "caller": caller, **_given(one)}
+        answer = _response(one, one.function(**values))
+    except BaseException:
+        if one.idempotent:
+            hold_answer(caller, None)
+        raise
+    if one.idempotent:
+        hold_answer(caller, answer)
+    return answer
+
+
+def _given(one: Operation) -> dict[str, Any]:
+    values: dict[str, Any] = {}
+    if one.query:
+        values["query"] = checked(one.query, _once(request.args.to_dict(flat=False)), "query")
+    elif request.args:
+        raise Problem(422, f"This takes no parameters, and “{next(iter(request.args))}” was given.")
+    if one.body:
+        values["body"] = checked(one.body, _json(), "body")
+    return values
+
+
+def _once(given: Mapping[str, list[str]]) -> dict[str, str]:
+    for name, values in given.items():
+        if len(values) > 1:
+            raise Problem(422, f"“{name}” was given more than once.")
+    return {name: values[0] for name, values in given.items()}
+
+
+def _json() -> Any:
+    if request.mimetype not in ("application/json", "application/merge-patch+json"):
+        raise Problem(415, "The body must be JSON.", remedy="Send it with Content-Type: application/json.")
+    try:
+        return json.loads(request.get_data(cache=True), parse_constant=_no_constant)
+    except (ValueError, RecursionError) as error:
+        raise Problem(400, f"The body is no JSON that can be read ({error}).") from error
+
+
+def _no_constant(name: str) -> Any:
+    raise ValueError(f"{name} is no JSON")
+
+
+def checked(model: type[BaseModel], given: Any, where: str) -> Any:
+    """Return what was given as the model says it. Raises `Problem` naming each value that is wrong."""
+    try:
+        return model.model_validate(given)
+    except ValidationError as error:
+        raise problems_of(error, where) from error
+
+
+def _response(one: Operation, result: Any) -> Response:
+    status, model, headers = 200, result, {}
+    if isinstance(result, tuple):
+        status, model, headers = result
+    body = json.dumps(model.model_dump(mode="json"), ensure_ascii=False).encode()
+    response = Response(body, status=status, mimetype="application/json", headers=headers)
+    response.headers["Cache-Control"] = "no-store" if not one.tagged else "private, no-cache"
+    if one.tagged:
+        response.set_etag(entity_tag(body))
+        if one.method == "GET":
+            response.make_conditional(request)
+    return response
+
+
+def entity_tag(body: bytes) -> str:
+    """Return the strong tag of an answer: it changes with anything in it (RFC 9110, 8.8.3)."""
+    return hashlib.sha256(body).hexdigest()[:32]
+
+
+def must_match(model: BaseModel) -> None:
+    """Make sure that the caller has seen what he changes (RFC 9110, 13.1.1; RFC 6585, 3). Raises `Problem` 428 or 412."""
+    if "If-Match" not in request.headers:
+        raise Problem(
+            428,
+            "It is not said which state is to be changed.",
+            remedy="Fetch it, and send its ETag in If-Match.",
+        )
+    body = json.dumps(model.model_dump(mode="json"), ensure_ascii=False).encode()
+    if not request.if_match.contains(entity_tag(body)):
+        raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
+
+
+__all__ = ["OPERATIONS", "Caller", "Operation", "Upload", "blueprint", "checked", "must_match", "operation"]

@@ -1,0 +1,223 @@
+"""Runs and recipes."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.desk.tokens import Scope
+from young_prism.store.models import RunRow, SourceRow
+from young_prism.store.runs import ACTIVE
+from young_prism.web.api.contract import Caller, operation
+from young_prism.web.context import services
+from young_prism.web.planning import begin
+from young_prism.web.problems import Problem
+
+_LONGEST_RECIPE = 200_000
+
+
+class RunAnswer(BaseModel):
+    """One execution of a plan."""
+
+    id: int
+    source: str
+    origin: str = Field(description="The door that started it.")
+    state: str = Field(examples=["waiting", "running", "done"])
+    over: bool
+    started: datetime
+    ended: datetime | None
+    originals: int
+    originals_done: int
+    outcomes: dict[str, int] = Field(description="Renditions by outcome.")
+    bytes_originals: int
+    bytes_renditions: int
+    error: str | None
+    remedy: str | None
+
+
+class RunList(BaseModel):
+    """Some runs, the newest first."""
+
+    items: list[RunAnswer]
+
+
+class RunsAsked(BaseModel):
+    """Which runs are listed."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    source: str = Field(default="", max_length=80)
+    limit: int = Field(default=20, ge=1, le=200)
+
+
+class RunWanted(BaseModel):
+    """The source that is to be made."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    source: str = Field(max_length=80, description="Its name in addresses.")
+
+
+class RecipeAnswer(BaseModel):
+    """A saved recipe."""
+
+    recipe: str = Field(description="Its name in addresses.")
+    name: str
+    text: str = Field(description="TOML.")
+    changed: datetime
+
+
+class RecipeList(BaseModel):
+    """All saved recipes, by name."""
+
+    items: list[RecipeAnswer]
+
+
+class RecipeText(BaseModel):
+    """A recipe to be checked."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    text: str = Field(max_length=_LONGEST_RECIPE, description="TOML.")
+
+
+class Verdict(BaseModel):
+    """Whether a recipe can be used."""
+
+    valid: bool
+    problem: str = Field(description="What is wrong, with line and key; empty where nothing is.")
+    remedy: str
+
+
+@operation(
+    "POST",
+    "/runs",
+    scope=Scope.RUN,
+    body=RunWanted,
+    idempotent=True,
+    answers={202: (RunAnswer, "It is started, or was going on already; `Location` says where to follow it.")},
+    problems={404: "There is no such source."},
+)
+def start_run(caller: Caller, body: RunWanted) -> Any:
+    """Start a run over a source. What is there already is not made again."""
+    del caller
+    source = services().store.source(body.source)
+    if source is None:
+        raise Problem(
+            404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
+        )
+    run_id = begin(source, origin="api")
+    return 202, _answer(*_found(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
+
+
+@operation("GET", "/runs", scope=Scope.READ, query=RunsAsked, answers={200: (RunList, "The newest of them.")})
+def list_runs(caller: Caller, query: RunsAsked) -> Any:
+    """List runs of all doors, the newest first."""
+    del caller
+    store = services().store
+    sources = store.all_sources()
+    wanted = (
+        next((row.id for row in sources.values() if row.slug == query.source), -1) if query.source else None
+    )
+    return RunList(
+        items=[_answer(run, sources[run.source_id]) for run in store.runs(wanted, limit=query.limit)]
+    )
+
+
+@operation(
+    "GET", "/runs/{run}", scope=Scope.READ, tagged=True, answers={200: (RunAnswer, "The run as it is.")}
+)
+def fetch_run(caller: Caller, run: int) -> Any:
+    """Follow a run."""
+    del caller
+    return _answer(*_found(run))
+
+
+@operation(
+    "POST",
+    "/runs/{run}/stop",
+    scope=Scope.RUN,
+    answers={200: (RunAnswer, "It stops after what is under way.")},
+)
+def stop_run(caller: Caller, run: int) -> Any:
+    """Stop a run after what is under way; what is done is kept."""
+    del caller
+    _found(run)
+    services().runner.stop(run)
+    return _answer(*_found(run))
+
+
+@operation("GET", "/recipes", scope=Scope.READ, answers={200: (RecipeList, "All of them.")})
+def list_recipes(caller: Caller) -> Any:
+    """List saved recipes, by name."""
+    del caller
+    return RecipeList(items=[_recipe(row) for row in services().store.recipes.all()])
+
+
+@operation(
+    "GET", "/recipes/{recipe}", scope=Scope.READ, tagged=True, answers={200: (RecipeAnswer, "The recipe.")}
+)
+def fetch_recipe(caller: Caller, recipe: str) -> Any:
+    """Read a saved recipe."""
+    del caller
+    row = services().store.recipes.get(recipe)
+    if row is None:
+        raise Problem(
+            404, "There is no saved recipe with this name.", remedy="GET /api/v1/recipes lists them."
+        )
+    return _recipe(row)
+
+
+@operation(
+    "POST",
+    "/recipes/validate",
+    scope=Scope.READ,
+    body=RecipeText,
+    answers={200: (Verdict, "What was found.")},
+)
+def validate_recipe(caller: Caller, body: RecipeText) -> Any:
+    """Check a recipe without keeping it."""
+    del caller
+    try:
+        read_recipe(body.text)
+    except RecipeError as error:
+        return Verdict(valid=False, problem=error.what, remedy=error.remedy)
+    return Verdict(valid=True, problem="", remedy="")
+
+
+def _recipe(row: Any) -> RecipeAnswer:
+    return RecipeAnswer(
+        recipe=row.slug, name=row.name, text=row.text, changed=row.changed_at.replace(tzinfo=UTC)
+    )
+
+
+def _found(run_id: int) -> tuple[RunRow, SourceRow]:
+    store = services().store
+    run = store.run(run_id) if run_id < 1 << 62 else None
+    source = store.all_sources().get(run.source_id) if run else None
+    if run is None or source is None:
+        raise Problem(404, "There is no run with this number.", remedy="GET /api/v1/runs lists them.")
+    return run, source
+
+
+def _answer(run: RunRow, source: SourceRow) -> RunAnswer:
+    return RunAnswer(
+        id=run.id,
+        source=source.slug,
+        origin=run.origin,
+        state=run.state,
+        over=run.state not in ACTIVE,
+        started=run.started_at.replace(tzinfo=UTC),
+        ended=run.ended_at.replace(tzinfo=UTC) if run.ended_at else None,
+        originals=run.originals,
+        originals_done=run.originals_done,
+        outcomes=run.outcomes,
+        bytes_originals=run.bytes_originals,
+        bytes_renditions=run.bytes_renditions,
+        error=run.error,
+        remedy=run.remedy,
+    )

@@ -1,0 +1,88 @@
+"""Who is let in: requests under our own names, from our own pages or from those of allowed sites, and signed in where others listen."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from flask import Flask, Response, g, redirect, request, session, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.desk.tokens import Scope
+from young_prism.web.context import services
+from young_prism.web.problems import Problem, answer_to
+
+_OPEN = ("static", "access.sign_in", "access.enter")
+"""Endpoints for everybody; the API and renditions have rules of their own."""
+_SAFE = ("GET", "HEAD", "OPTIONS")
+_ALLOWED_HEADERS = "Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, Prefer"
+_SHOWN_HEADERS = "ETag, Location, Retry-After, Idempotency-Replayed"
+
+
+def keep_doors(app: Flask) -> None:
+    """Check every request before anything of it is read."""
+    app.before_request(_check_origin)
+    app.before_request(_check_signed_in)
+    app.after_request(_let_scripts_read)
+
+
+def own_address(back: str) -> str:
+    """Return an address of ours to go back to; the first page for any other."""
+    return back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
+
+
+def is_api() -> bool:
+    """Whether a request is for the API, whose answers are for programs."""
+    return request.path.startswith("/api/")
+
+
+def _check_origin() -> BaseResponse | None:
+    """Refuse what a page of another site sends in a visitor's name (the header `Origin`, RFC 6454, 7)."""
+    origin = request.headers.get("Origin")
+    if origin is None or request.blueprint == "media" or (request.method in _SAFE and not is_api()):
+        return None
+    if is_api() and origin in services().settings.origins:
+        g.allowed_origin = origin
+        return Response(status=204) if request.method == "OPTIONS" else None
+    if origin != "null" and urlsplit(origin).netloc == request.host:
+        return None
+    if is_api():
+        return answer_to(
+            Problem(
+                403,
+                f"Pages of {origin} may not use this.",
+                remedy="Start the server with --allow-origin to let them.",
+            )
+        )
+    return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
+
+
+def _check_signed_in() -> BaseResponse | None:
+    """Ask for a token where other machines listen: the pages know no people, and may do everything."""
+    parts = services()
+    if parts.settings.is_private or request.blueprint == "media":
+        return None
+    if request.blueprint == "api" and request.endpoint != "api.document_page":
+        return None
+    if request.endpoint is None or request.endpoint in _OPEN or request.endpoint.endswith(".static"):
+        return None
+    row = parts.store.access.token(session.get("token", ""))
+    if row and row.revoked_at is None and Scope.PAGES.value in row.scopes:
+        return None
+    if request.method not in _SAFE:
+        return Response("Sign in first.\n", 401, mimetype="text/plain")
+    return redirect(url_for("access.sign_in", back=request.full_path.rstrip("?")))
+
+
+def _let_scripts_read(response: Response) -> Response:
+    """Say to browsers that an allowed site's scripts may read an answer of the API (WHATWG Fetch, CORS protocol)."""
+    if is_api():
+        response.vary.add("Origin")
+    origin = g.get("allowed_origin")
+    if origin:
+        response.headers["Access-Control-Allow-Origin"] = origin
+        response.headers["Access-Control-Expose-Headers"] = _SHOWN_HEADERS
+        if request.method == "OPTIONS":
+            response.headers["Access-Control-Allow-Methods"] = "GET, POST, PUT, PATCH, DELETE"
+            response.headers["Access-Control-Allow-Headers"] = _ALLOWED_HEADERS
+            response.headers["Access-Control-Max-Age"] = "600"
+    return response

@@ -1,0 +1,146 @@
+"""Renditions of uploads as a real site may fetch them: by their own names, or one address a picture with the best format.
+
+Strong tags, ranges and conditional requests (RFC 9110, 8.8, 13, 14); what cannot change may be kept for good (RFC 8246), what
+may is asked for again behind the visitor's back (RFC 5861). Nothing is made on demand: a width that the ladder lacks is
+answered with the next rung up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+
+from flask import Blueprint, Response, request
+
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.negotiate import choose
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.originals.sniff import HEAD_BYTES, sniff
+from young_prism.desk.addresses import MEDIA, PICTURES, media
+from young_prism.desk.answers import entry_of, first_renditions
+from young_prism.serving.build import FOREVER, Build, File, build_in
+from young_prism.store.decisions import out_of, recipe_of
+from young_prism.store.models import SourceRow
+from young_prism.store.uploads import WITHDRAWN
+from young_prism.web.context import services
+
+blueprint = Blueprint("media", __name__)
+
+_CHANGES = "public, max-age=300, stale-while-revalidate=86400"
+
+
+@blueprint.get(f"{MEDIA}<slug>/<path:path>")
+def rendition(slug: str, path: str) -> Response:
+    """Send a rendition under its own name."""
+    source = services().store.source(slug)
+    if source is None or source.kind != "upload":
+        return _plain(404, "There is nothing here.")
+    build = build_in(out_of(source))
+    file, cache = None, _CHANGES
+    if build and path in build.entries:
+        if build.owners[path] in _withdrawn(source.id, source.version):
+            return _plain(410, "This picture was withdrawn.")
+        entry = build.entries[path]
+        file, cache = _delivered(source, entry), build.cache if build.cache == FOREVER else _CHANGES
+    else:
+        file = _begun(source, path) or _before(source, build, path)
+    return _sent(file, cache) or _plain(404, "There is nothing here.")
+
+
+@blueprint.get(f"{PICTURES}<upload>")
+@blueprint.get(f"{PICTURES}<upload>/<int:width>")
+@blueprint.get(f"{PICTURES}<upload>/<facet>/<int:width>")
+def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
+    """Send a picture in the best format that the client names, at the next rung up of the width that is asked for."""
+    parts = services()
+    row = parts.store.uploads.get(upload)
+    source = parts.store.all_sources().get(row.source_id) if row else None
+    if row is None or source is None:
+        return _plain(404, "There is no such picture.")
+    if row.state == WITHDRAWN:
+        return _plain(410, "This picture was withdrawn.")
+    entry = entry_of(row, source)
+    made = [
+        one
+        for one in (entry.renditions if entry else first_renditions(row))
+        if (one.facet or WHOLE_FACET) == facet
+    ]
+    if not made:
+        return _plain(404, "There is no such cut of it, or nothing is made yet.")
+    if not width and entry and facet == WHOLE_FACET:
+        width = Delivered.of(entry, recipe_of(source)).usual.width
+    chosen = _next_up(made, width or made[-1].width, request.headers.get("Accept", ""))
+    file = _delivered(source, chosen) if entry else _of_cache(chosen)
+    answer = _sent(file, _CHANGES)
+    if answer is None:
+        return _plain(404, "It is being made again.")
+    answer.vary.add("Accept")
+    answer.headers["Content-Location"] = media(source.slug, chosen.path, chosen.sha256)
+    return answer
+
+
+def _next_up(made: Sequence[RenditionEntry], width: int, accept: str) -> RenditionEntry:
+    """Return the rung that is as wide as asked for, or the next one up, or the widest; of the format that the client gets."""
+    formats = list(dict.fromkeys(one.type for one in made))
+    kind = choose(accept, formats[:-1], formats[-1])
+    rungs = sorted((one for one in made if one.type == kind), key=lambda one: one.width)
+    return next((one for one in rungs if one.width >= width), rungs[-1])
+
+
+def _delivered(source: SourceRow, entry: RenditionEntry) -> File:
+    return File(out_of(source) / entry.path, entry.type, entry.sha256)
+
+
+def _begun(source: SourceRow, path: str) -> File | None:
+    """Return what was made of an upload at once, while the rest is still being made."""
+    for row in services().store.uploads.working(source.id):
+        for entry in first_renditions(row):
+            if entry.path == path:
+                return _of_cache(entry)
+    return None
+
+
+def _of_cache(entry: RenditionEntry) -> File | None:
+    cache = services().settings.cache
+    found = cache.find(entry.key) if cache else None
+    try:
+        return File(found.read(), entry.type, entry.sha256) if found else None
+    except OSError:
+        return None
+
+
+def _before(source: SourceRow, build: Build | None, path: str) -> File | None:
+    """Return a file that had this name before a title or a recipe was changed: pages may still use it."""
+    if build is None or path not in build.orphaned:
+        return None
+    place = out_of(source) / path
+    try:
+        with place.open("rb") as opened:
+            fmt = sniff(opened.read(HEAD_BYTES))
+    except OSError:
+        return None
+    return File(place, fmt.mime, build.orphaned[path]) if fmt else None
+
+
+def _sent(file: File | None, cache: str) -> Response | None:
+    if file is None:
+        return None
+    named = request.args.get("v", "")
+    same = bool(named) and file.sha256.startswith(named) and len(named) >= 12
+    found = file.answer(request.environ, FOREVER if same else cache)
+    if found is None:
+        return None
+    answer = Response.force_type(found)
+    assert isinstance(answer, Response)  # noqa: S101  (what it has been made)
+    answer.headers["Cross-Origin-Resource-Policy"] = "cross-origin"  # it is there for other sites' pages
+    return answer
+
+
+@lru_cache(maxsize=64)
+def _withdrawn(source_id: int, _version: int) -> frozenset[str]:
+    return services().store.taken_out(source_id)
+
+
+def _plain(status: int, said: str) -> Response:
+    return Response(f"{said}\n", status=status, mimetype="text/plain", headers={"Cache-Control": "no-store"})

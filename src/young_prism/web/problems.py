@@ -1,0 +1,112 @@
+"""Problems in the form of RFC 9457, each with what to do about it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from http import HTTPStatus
+from typing import Any
+
+from flask import Response
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from young_prism.core.errors import (
+    AccessError,
+    DeskError,
+    DeskStateError,
+    DiskFullError,
+    IncomingKindError,
+    IncomingTooLargeError,
+    RecipeError,
+    YoungPrismError,
+)
+
+STATUS: Mapping[type[YoungPrismError], int] = {
+    IncomingTooLargeError: 413,
+    IncomingKindError: 415,
+    DiskFullError: 507,
+    DeskStateError: 409,
+    DeskError: 404,
+    AccessError: 404,
+    RecipeError: 422,
+}
+"""RFC 9110, 15.5.14 and 15.5.16; RFC 4918, 11.5 (Insufficient Storage)."""
+
+
+class FieldProblem(BaseModel):
+    """One value that is wrong."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    where: str = Field(examples=["body.focal.0"])
+    what: str
+
+
+class ProblemDetails(BaseModel):
+    """What went wrong (RFC 9457), and what to do."""
+
+    type: str = Field(default="about:blank", description="The status says which kind it is.")
+    title: str
+    status: int
+    detail: str
+    remedy: str
+    file: str | None = None
+    errors: list[FieldProblem] | None = None
+
+
+class Problem(Exception):  # noqa: N818  (the RFC's word for it)
+    """An answer that is not the wished one."""
+
+    def __init__(
+        self,
+        status: int,
+        detail: str,
+        *,
+        remedy: str = "",
+        file: str = "",
+        errors: list[FieldProblem] | None = None,
+        headers: Mapping[str, str] | None = None,
+    ) -> None:
+        super().__init__(status, detail)
+        self.status = status
+        self.detail = detail
+        self.remedy = remedy or "See /api/v1/docs."
+        self.file = file
+        self.errors = errors
+        self.headers = dict(headers or {})
+
+
+def problem_of(error: YoungPrismError) -> Problem:
+    """Return the answer to one of our errors."""
+    status = next((STATUS[kind] for kind in type(error).__mro__ if kind in STATUS), 400)
+    return Problem(status, error.what, remedy=error.remedy, file=error.file)
+
+
+def problems_of(error: ValidationError, where: str) -> Problem:
+    """Return the answer to values that a model refuses."""
+    found = [
+        FieldProblem(where=".".join([where, *(str(part) for part in one["loc"])]), what=one["msg"])
+        for one in error.errors(include_url=False, include_context=False, include_input=False)
+    ]
+    first = found[0]
+    return Problem(422, f"{first.where}: {first.what}.", errors=found[:50])
+
+
+def answer_to(problem: Problem) -> Response:
+    """Return a problem as a response."""
+    title = HTTPStatus(problem.status).phrase
+    details = ProblemDetails(
+        title=title,
+        status=problem.status,
+        detail=problem.detail,
+        remedy=problem.remedy,
+        file=problem.file or None,
+        errors=problem.errors,
+    )
+    body: dict[str, Any] = details.model_dump(exclude_none=True)
+    return Response(
+        json.dumps(body, ensure_ascii=False),
+        status=problem.status,
+        mimetype="application/problem+json",
+        headers={"Cache-Control": "no-store", **problem.headers},
+    )
