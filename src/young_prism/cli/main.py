@@ -25,6 +25,7 @@ _VERBS = (
     "plan",
     "proof",
     "publish",
+    "receive-webhooks",
     "recipe",
     "restore",
     "rewrite",
@@ -33,6 +34,7 @@ _VERBS = (
     "serve-store",
     "server-rules",
     "snippet",
+    "token",
     "unpack",
     "watch",
 )

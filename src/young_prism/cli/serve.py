@@ -1,7 +1,8 @@
-"""`young-prism serve`: the pages, on this machine only."""
+"""`young-prism serve`: the pages, the upload API and what it serves; on this machine only, unless there is a token."""
 
 from __future__ import annotations
 
+import logging
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -42,6 +43,40 @@ port_option = click.option(
     show_default=True,
     help="Limit of the cache that all outputs share; 0 for none.",
 )
+@click.option(
+    "--listen",
+    default="127.0.0.1",
+    show_default=True,
+    metavar="ADDRESS",
+    help="Where to listen; any other address than this machine's own needs a token first.",
+)
+@click.option(
+    "--host-name",
+    "hosts",
+    multiple=True,
+    metavar="NAME",
+    help="A name that this server goes by, as browsers say it; repeatable.",
+)
+@click.option(
+    "--allow-origin",
+    "origins",
+    multiple=True,
+    metavar="ORIGIN",
+    help="A site whose scripts may use the upload API, such as https://cms.example; repeatable.",
+)
+@click.option(
+    "--public",
+    default="",
+    metavar="URL",
+    help="Beginning of the addresses in the API's answers and snippets.",
+)
+@click.option(
+    "--per-minute",
+    type=click.IntRange(1),
+    default=1200,
+    show_default=True,
+    help="Requests that one token may make in a minute.",
+)
 @click.option("--cluster", default="", metavar="ADDRESS", help="Dask scheduler that makes the renditions.")
 @limit_options
 def serve(
@@ -54,22 +89,35 @@ def serve(
     cache_mb: int,
     cluster: str,
     limits: Limits,
+    listen: str,
+    hosts: tuple[str, ...],
+    origins: tuple[str, ...],
+    public: str,
+    per_minute: int,
 ) -> None:
     """Start the pages and print their address; Ctrl-C ends them."""
     from young_prism.core.errors import ServeError
     from young_prism.web.app import close_app, create_app
     from young_prism.web.config import Settings
-    from young_prism.web.server import claim_port, serve_forever
+    from young_prism.web.server import check_listening, claim_port, serve_forever
 
     for root in roots:
         if not root.is_dir():
             raise ServeError(
                 "There is no such folder.", file=str(root), remedy="Give --root an existing folder."
             )
-    listener = claim_port(port)
+    logging.basicConfig(format="%(asctime)s %(levelname)s %(message)s")
+    data = data_folder(data)
+    check_listening(listen, data)
+    listener = claim_port(port, listen)
     app = create_app(
         Settings(
-            data=data_folder(data),
+            data=data,
+            listen=listen,
+            hosts=hosts,
+            origins=tuple(origin.rstrip("/") for origin in origins),
+            public=public,
+            per_minute=per_minute,
             roots=tuple(root.resolve() for root in roots),
             jobs=jobs,
             memory=memory_mb * 1_000_000 if memory_mb else None,

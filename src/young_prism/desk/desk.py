@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Collection
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -219,11 +220,10 @@ class Desk:
             _log.exception("an upload could not be begun")
 
     def _make(self, source: SourceRow, row: UploadRow) -> UploadRow:
-        """Have all renditions made that are not there yet."""
+        """Have all renditions made that are not there yet; of one that was withdrawn, have them let go."""
         now = self._store.source(source.slug) or source
-        values: dict[str, Any] = {} if row.state == WITHDRAWN else {"state": WORKING}
-        if values and row.state != WORKING:
-            row = self._changed(row, **values)
+        if row.state not in (WORKING, WITHDRAWN):
+            row = self._changed(row, state=WORKING, error=None, remedy=None)
         run_id = self._start(now, recipe_of(now), row.origin, [row.path])
         return self._store.uploads.change(row.id, counts=False, run_id=run_id) or row
 
@@ -241,7 +241,9 @@ class Desk:
     def _settle(self, source: SourceRow, row: UploadRow, run: RunRow) -> None:
         entry = entry_of(row, source)
         if entry:
-            self._told(self._changed(row, state=DONE, error=None, remedy=None))
+            served = list(dict.fromkeys([*row.served, *(one.path for one in entry.renditions)]))
+            # What went wrong with a better original stays said: the one before is done again.
+            self._told(self._changed(row, state=DONE, served=served))
             return
         build = build_in(out_of(source))
         failures = {one.original: one for one in build.manifest.failed} if build else {}
@@ -270,15 +272,15 @@ class Desk:
                 self._changed(row, error=f"The new one could not be used: {error.what}", remedy=error.remedy),
             )
             return
-        self._inbox(source).discard(row.path)
+        with suppress(YoungPrismError):
+            self._inbox(source).discard(row.path)
         self._failed(row, error)
 
     def _remove_withdrawn(self, source: SourceRow, run: RunRow) -> None:
         for path in run.only or ():
             row = self._store.uploads.at(source.id, path)
-            step = self._store.uploads.last_change(row.id) if row and row.state == WITHDRAWN else None
-            if step and step.what == "withdrawn":
-                remove_orphans(out_of(source), step.before["renditions"])
+            if row and row.state == WITHDRAWN:
+                remove_orphans(out_of(source), row.served)
 
     # Changing
 
@@ -300,9 +302,7 @@ class Desk:
         """Take an upload out of what is served, at once; its renditions go, its original stays."""
         if row.state == WITHDRAWN:
             return row
-        entry = entry_of(row, source)
-        renditions = [one.path for one in entry.renditions] if entry else []
-        self._store.uploads.note(row.id, "withdrawn", {"renditions": renditions, "state": row.state})
+        self._store.uploads.note(row.id, "withdrawn", {})
         self._store.change_scope(source.id, [row.path], out=True)
         row = self._changed(row, state=WITHDRAWN)
         return self._make(source, row)

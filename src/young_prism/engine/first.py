@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -18,7 +18,9 @@ from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.originals.details import Detail
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import Mark, PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.render import Rendered
 from young_prism.core.values import MAX_PIXELS
 from young_prism.engine.cache import Cache
 from young_prism.engine.pool import Feed, Job, Pool, default_jobs
@@ -47,15 +49,11 @@ class Brought:
 
 
 class First(NamedTuple):
-    """What is known of a picture at once, with the renditions to begin with, the narrowest first."""
+    """What is known of a picture at once: the renditions to begin with, the narrowest first, and what stands in till they come."""
 
     facts: Facts
     renditions: tuple[RenditionEntry, ...]
-
-    @property
-    def placeholder(self) -> str:
-        """What stands in until it is loaded, empty where there is nothing."""
-        return next((one.placeholder for one in self.renditions if one.placeholder), "")
+    placeholder: str
 
 
 Heard = Callable[[First | YoungPrismError], None]
@@ -143,7 +141,7 @@ def first_of(brought: Brought) -> First:
             raise DangerousError(danger, file=path, remedy="Export the picture alone, and send that.")
         plan = make_plan({path: facts}, brought.recipe, details={path: brought.detail}, marks=brought.marks)
         if not plan.originals:
-            return First(facts, ())
+            return First(facts, (), facts.mean_colour)
         [original] = plan.originals
         wanted = to_begin_with(original)
         pieces = pieces_of(data, original, [one.path for one in wanted])
@@ -155,7 +153,22 @@ def first_of(brought: Brought) -> First:
     for one in made:
         if brought.cache:
             brought.cache.keep(one)
-    return First(facts, tuple(rendition_entry(one) for one in made))
+    return First(facts, tuple(rendition_entry(one) for one in made), _placeholder(facts, made))
+
+
+def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
+    """Return the recipe's placeholder, or one that is made of the narrowest rendition where it makes none."""
+    from young_prism.core.pixels.placeholder import placeholder
+    from young_prism.core.pixels.vips import pyvips
+
+    own = next((one.placeholder for one in made if one.placeholder), "")
+    if own or not made or facts.passes_through or facts.transparent:
+        return own or facts.mean_colour
+    try:
+        pixels = pyvips.Image.new_from_buffer(made[0].data, "")
+        return placeholder(pixels, Finishing(placeholder="blur"))
+    except pyvips.Error:
+        return facts.mean_colour
 
 
 def to_begin_with(original: PlannedOriginal) -> list[PlannedRendition]:

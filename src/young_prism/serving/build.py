@@ -16,7 +16,6 @@ from werkzeug.wrappers import Response
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.servers import FOREVER, Served, siblings
-from young_prism.core.values import ImageFormat
 
 Environ = dict[str, Any]
 NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
@@ -98,8 +97,7 @@ class File:
         answer = send_file(what, environ, mimetype=self.type, etag=self.sha256[:32], conditional=True)
         answer.headers["Cache-Control"] = cache
         answer.headers["X-Content-Type-Options"] = "nosniff"
-        if self.type == ImageFormat.SVG.mime:
-            answer.headers["Content-Security-Policy"] = NO_SCRIPT
+        answer.headers["Content-Security-Policy"] = NO_SCRIPT
         return answer
 
 

@@ -125,6 +125,8 @@ class UploadRow(Base):
     changed_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
     first: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
     """What was made at once: facts of the original, placeholder, and a rendition to begin with."""
+    served: Mapped[list[str]] = mapped_column(JSON, default=list)
+    """All paths that its renditions ever had."""
     run_id: Mapped[int | None] = mapped_column(Integer)
     error: Mapped[str | None]
     remedy: Mapped[str | None]

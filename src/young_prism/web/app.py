@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import secrets
 import sys
 from dataclasses import replace
@@ -15,6 +16,7 @@ from flask_wtf.csrf import CSRFProtect
 from werkzeug.exceptions import HTTPException, SecurityError
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.naming.incoming import printable_name
 from young_prism.desk.answers import Answers
 from young_prism.desk.desk import Desk, Places
 from young_prism.desk.tokens import Tokens
@@ -48,6 +50,8 @@ from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
 from young_prism.web.runner import Runner
 from young_prism.web.words import give_words
+
+_log = logging.getLogger(__name__)
 
 _CONTENT_SECURITY_POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -202,8 +206,11 @@ def _digest(endpoint: str, name: str) -> str:
 def _add_errors(app: Flask, settings: Settings) -> None:
     @app.errorhandler(SecurityError)
     def foreign(_error: SecurityError) -> tuple[str, int, dict[str, str]]:
+        _log.warning(
+            "refused a request under the name %s", printable_name(request.environ.get("HTTP_HOST", ""))
+        )
         # Asked under another site's name: no page, since none of our addresses is right there.
-        names = "127.0.0.1" if settings.is_private else ", ".join(settings.hosts) or "no name that was said"
+        names = "127.0.0.1" if settings.is_private else ", ".join(settings.hosts) or settings.listen
         return (
             f"This server does not go by that name; it answers as {names} (--host-name says more).\n",
             400,

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import logging
 from urllib.parse import urlsplit
 
 from flask import Flask, Response, g, redirect, request, session, url_for
 from werkzeug import Response as BaseResponse
 
+from young_prism.core.naming.incoming import printable_name
 from young_prism.desk.tokens import Scope
 from young_prism.web.context import services
 from young_prism.web.problems import Problem, answer_to
+
+_log = logging.getLogger(__name__)
 
 _OPEN = ("static", "access.sign_in", "access.enter")
 """Endpoints for everybody; the API and renditions have rules of their own."""
@@ -53,6 +57,7 @@ def _check_origin() -> BaseResponse | None:
                 remedy="Start the server with --allow-origin to let them.",
             )
         )
+    _log.warning("refused %s: it came from a page of %s", request.path, printable_name(origin))
     return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+import logging
 from collections.abc import Mapping
 from http import HTTPStatus
 from typing import Any
 
-from flask import Response
+from flask import Response, request
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from young_prism.core.errors import (
@@ -20,6 +21,9 @@ from young_prism.core.errors import (
     RecipeError,
     YoungPrismError,
 )
+from young_prism.core.naming.incoming import printable_name
+
+_log = logging.getLogger(__name__)
 
 STATUS: Mapping[type[YoungPrismError], int] = {
     IncomingTooLargeError: 413,
@@ -93,7 +97,14 @@ def problems_of(error: ValidationError, where: str) -> Problem:
 
 
 def answer_to(problem: Problem) -> Response:
-    """Return a problem as a response."""
+    """Return a problem as a response, and put it into the log: who keeps the server wants to see what was refused."""
+    _log.warning(
+        "refused %s %s: %d %s",
+        request.method,
+        printable_name(request.path),
+        problem.status,
+        printable_name(problem.detail),
+    )
     title = HTTPStatus(problem.status).phrase
     details = ProblemDetails(
         title=title,

@@ -140,7 +140,7 @@ def _given(one: Operation) -> dict[str, Any]:
     values: dict[str, Any] = {}
     if one.query:
         values["query"] = checked(one.query, _once(request.args.to_dict(flat=False)), "query")
-    elif request.args:
+    elif request.args and not (one.upload and one.upload.fields):
         raise Problem(422, f"This takes no parameters, and “{next(iter(request.args))}” was given.")
     if one.body:
         values["body"] = checked(one.body, _json(), "body")

@@ -114,6 +114,9 @@ def _before(source: SourceRow, build: Build | None, path: str) -> File | None:
     """Return a file that had this name before a title or a recipe was changed: pages may still use it."""
     if build is None or path not in build.orphaned:
         return None
+    withdrawn = services().store.uploads.page([source.id], states=[WITHDRAWN], limit=-1)
+    if any(path in row.served for row in withdrawn):
+        return None
     place = out_of(source) / path
     try:
         with place.open("rb") as opened:

@@ -41,6 +41,7 @@ def upgrade() -> None:
         sa.Column("created_at", _time, nullable=False),
         sa.Column("changed_at", _time, nullable=False),
         sa.Column("first", sa.JSON()),
+        sa.Column("served", sa.JSON(), nullable=False),
         sa.Column("run_id", sa.Integer()),
         sa.Column("error", sa.String()),
         sa.Column("remedy", sa.String()),

@@ -1,0 +1,67 @@
+"""`young-prism receive-webhooks`: a stand-in for the program that is told, to try webhooks with."""
+
+from __future__ import annotations
+
+import json
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+import click
+
+from young_prism.cli.common import say
+
+_MOST_BYTES = 10_000_000
+
+
+@click.command("receive-webhooks")
+@click.option(
+    "--port", type=click.IntRange(0, 65535), default=8767, show_default=True, help="0 takes a free one."
+)
+@click.option("--secret", required=True, help="As Access shows it; what is not signed with it is refused.")
+@click.option(
+    "--refuse",
+    type=click.IntRange(0),
+    default=0,
+    help="Answer the first so many with 503, to see them come again.",
+)
+def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
+    """Print each message that is signed rightly, until Ctrl-C. It listens to this machine only."""
+    server = receiver(port, secret, refuse)
+    say(f"Messages are taken at http://127.0.0.1:{server.server_port}/  (Ctrl-C ends it)")
+    try:
+        server.serve_forever()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        server.server_close()
+
+
+def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
+    """Return a server that takes messages; the first `refuse` of them are answered with 503."""
+    from young_prism.desk.webhooks import is_genuine
+
+    left = [refuse]
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            length = int(self.headers.get("Content-Length", 0))
+            body = self.rfile.read(min(length, _MOST_BYTES))
+            headers = {name.lower(): value for name, value in self.headers.items()}
+            if not is_genuine(secret, headers, body):
+                say("refused: it is not signed with this secret, or was not sent just now")
+                self.send_error(401)
+            elif left[0] > 0:
+                left[0] -= 1
+                self.send_error(503)
+            else:
+                message = json.loads(body)
+                data = message["data"]
+                say(
+                    f"{message['type']}: {data['title'] or data['original']['path']}, {len(data['renditions'])} renditions, {data['status']}"
+                )
+                self.send_response(204)
+                self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            """Stay silent: each message has its line already."""
+
+    return ThreadingHTTPServer(("127.0.0.1", port), Handler)
