@@ -74,7 +74,7 @@ def test_a_refusal_is_a_problem_with_its_remedy(
     """RFC 9457."""
     answer = put(app, f"{places['file']}?path={path}", data, **headers)
     assert (answer.status_code, answer.mimetype) == (status, "application/problem+json")
-    assert word in answer.json["title"] and answer.json["remedy"] and answer.json["status"] == status
+    assert word in answer.json["detail"] and answer.json["remedy"] and answer.json["status"] == status
     assert not any(folder(tmp_path).rglob("*.*"))
 
 
@@ -88,9 +88,9 @@ def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
         assert "At most 3.0 kB a file, 2 files" in page
         places = client.post("/uploads", data={"name": "T"}, headers={"X-CSRFToken": token(client)}).json
         big = put(app, f"{places['file']}?path=a.bmp", bytes(4_000))
-        assert big.status_code == 413 and "4.0 kB" in big.json["title"]
+        assert big.status_code == 413 and "4.0 kB" in big.json["detail"]
         too_many = client.post(f"{places['known']}?count=3", json=[], headers={"X-CSRFToken": token(client)})
-        assert too_many.status_code == 413 and "limit of 2" in too_many.json["title"]
+        assert too_many.status_code == 413 and "limit of 2" in too_many.json["detail"]
     finally:
         close_app(app)
 
@@ -157,7 +157,7 @@ def wait_for(happened) -> None:
 def test_nothing_is_put_into_a_folder_of_this_machine(app, source: Path) -> None:
     before = pictures.hashes(source)
     answer = put(app, "/s/small-site/uploads/file?path=a.jpg", PHOTO)
-    assert answer.status_code == 400 and "folder of this machine" in answer.json["title"]
+    assert answer.status_code == 400 and "folder of this machine" in answer.json["detail"]
     assert pictures.hashes(source) == before
 
 

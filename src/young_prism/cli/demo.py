@@ -52,6 +52,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     if source.looked_at is None:
         _decide(parts, source.id)
         parts.runner.look(source)
+        _bring(parts, site / "images")
     try:
         serve_forever(app, listener, say=say)
     finally:
@@ -71,8 +72,19 @@ def _decide(parts: Services, source_id: int) -> None:
         parts.store.set_detail(source_id, path, Detail(alt=text))
     if not parts.store.recipes.all():
         parts.store.recipes.add("Railway pages", recipe())
+        parts.store.recipes.add("Railway news", recipe("news"))
         blog = next(start for start in starts() if start.name == "one-column-blog")
         parts.store.recipes.add(read_recipe(blog.text).name, blog.text)
+
+
+def _bring(parts: Services, images: Path) -> None:
+    """Bring a few pictures to Desk, as the railway's people would: one of them without a word."""
+    from young_prism.demo.site import brought
+
+    source = parts.desk.place(recipe="railway-news")
+    for path, said in brought().items():
+        with (images / path).open("rb") as file:
+            parts.desk.receive(source, Path(path).name, file, said, origin="upload")
 
 
 def _progress(done: int, total: int) -> None:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from young_prism.desk.tokens import Tokens
     from young_prism.store.store import Store
 
-SCOPES = ("read", "upload", "change", "delete", "run", "pages")
+SCOPES = ("read", "upload", "change", "delete", "run", "desk", "pages")
 
 
 @click.group()

@@ -17,9 +17,9 @@ SITE_NAME = "Ottermoor Hill Railway"
 FOLDER_NAME = "ottermoor"
 
 
-def recipe() -> str:
-    """Return the recipe of the demo source, as a person would have written it."""
-    return (Path(__file__).parent / "railway.toml").read_text(encoding="utf-8")
+def recipe(name: str = "railway") -> str:
+    """Return the recipe of the demo source, or that of its `news`, as a person would have written it."""
+    return (Path(__file__).parent / f"{name}.toml").read_text(encoding="utf-8")
 
 
 def draw_demo(target: Path, *, listen: Callable[[int, int], None] = lambda *_: None) -> None:

@@ -36,8 +36,10 @@ class Scope(StrEnum):
     """Withdraw pictures."""
     RUN = "run"
     """Start and stop runs."""
+    DESK = "desk"
+    """Sign in to Desk from another machine, and to nothing else."""
     PAGES = "pages"
-    """Sign in to the pages from another machine."""
+    """Sign in to all pages from another machine."""
 
     @property
     def label(self) -> str:
@@ -51,7 +53,8 @@ _LABELS = {
     Scope.CHANGE: "change words and focal points, replace, undo",
     Scope.DELETE: "withdraw pictures",
     Scope.RUN: "start and stop runs",
-    Scope.PAGES: "sign in to the pages from another machine",
+    Scope.DESK: "sign in to Desk from another machine, and to nothing else",
+    Scope.PAGES: "sign in to all pages from another machine",
 }
 USUAL = (Scope.READ, Scope.UPLOAD, Scope.CHANGE)
 

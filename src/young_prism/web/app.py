@@ -28,6 +28,7 @@ from young_prism.store.store import Store
 from young_prism.web import (
     access,
     api,
+    desk,
     files,
     handoff,
     intake,
@@ -107,6 +108,7 @@ def create_app(settings: Settings) -> Flask:
         access,
         api,
         media,
+        desk,
     ):
         app.register_blueprint(part.blueprint)
     _add_words(app)
@@ -121,7 +123,7 @@ def _services(
     first = FirstMaker(jobs=settings.jobs, memory=settings.memory)
     answers = Answers(store, settings.public)
     messenger = Messenger(store, answers)
-    desk = Desk(
+    taking = Desk(
         store,
         first,
         lambda source, recipe, origin, only: runner.start(
@@ -132,11 +134,11 @@ def _services(
         ),
         messenger.tell,
     )
-    runner.after_run.append(desk.run_over)
-    desk.resume()
+    runner.after_run.append(taking.run_over)
+    taking.resume()
     rates = Rates(settings.per_minute)
     return Services(
-        settings, store, runner, catalogues, proofs, first, desk, answers, Tokens(store), messenger, rates
+        settings, store, runner, catalogues, proofs, first, taking, answers, Tokens(store), messenger, rates
     )
 
 
@@ -146,6 +148,10 @@ def _make_room() -> None:
     if request.endpoint in ("api.send_upload", "api.replace_upload"):
         request.max_content_length = limits.file_bytes + _BESIDE_A_FILE
         request.max_form_parts = _MOST_PARTS
+    elif request.endpoint in ("desk.bring", "desk.replace"):
+        request.max_content_length = (
+            limits.zip_bytes if request.mimetype == "multipart/form-data" else sys.maxsize
+        )
     elif request.endpoint in ("uploads.file", "uploads.archive"):
         request.max_content_length = sys.maxsize  # the inbox has a limit of its own, and says it better
     elif request.endpoint in ("uploads.new", "uploads.bring"):

@@ -63,19 +63,27 @@ def _check_origin() -> BaseResponse | None:
 
 def _check_signed_in() -> BaseResponse | None:
     """Ask for a token where other machines listen: the pages know no people, and may do everything."""
-    parts = services()
-    if parts.settings.is_private or request.blueprint == "media":
+    if services().settings.is_private or _needs_nobody():
         return None
-    if request.blueprint == "api" and request.endpoint != "api.document_page":
-        return None
-    if request.endpoint is None or request.endpoint in _OPEN or request.endpoint.endswith(".static"):
-        return None
-    row = parts.store.access.token(session.get("token", ""))
-    if row and row.revoked_at is None and Scope.PAGES.value in row.scopes:
+    row = services().store.access.token(session.get("token", ""))
+    scopes = set(row.scopes) if row and row.revoked_at is None else set()
+    if Scope.PAGES.value in scopes or (Scope.DESK.value in scopes and request.blueprint == "desk"):
         return None
     if request.method not in _SAFE:
         return Response("Sign in first.\n", 401, mimetype="text/plain")
+    if Scope.DESK.value in scopes:
+        return redirect(url_for("desk.index"))
     return redirect(url_for("access.sign_in", back=request.full_path.rstrip("?")))
+
+
+def _needs_nobody() -> bool:
+    """Whether what is asked for is for everybody, or checks its own token."""
+    if request.blueprint == "api":
+        return request.endpoint != "api.document_page"
+    endpoint = request.endpoint
+    return (
+        request.blueprint == "media" or endpoint is None or endpoint in _OPEN or endpoint.endswith(".static")
+    )
 
 
 def _let_scripts_read(response: Response) -> Response:

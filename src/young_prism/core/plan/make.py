@@ -103,7 +103,7 @@ def make_plan(
     titles = {
         path: title
         for path, detail in details.items()
-        if path in facts and (title := _title_stem(detail.title, recipe.names))
+        if path in facts and (title := title_stem(detail.title, recipe.names))
     }
 
     shared = _Shared()
@@ -141,7 +141,7 @@ def _cleaner(names: Names) -> Callable[[str], str]:
     return lambda text: cleaned(text, case=names.case, hyphens=names.hyphens, ascii_only=names.ascii_only)
 
 
-def _title_stem(title: str, names: Names) -> str:
+def title_stem(title: str, names: Names) -> str:
     """Return a typed title as a stem: words with hyphens between them, lower case; it may not leave its folder."""
     return cleaned(title, case="lower", hyphens=True, ascii_only=names.ascii_only).strip("-._")
 

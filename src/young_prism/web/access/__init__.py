@@ -81,7 +81,7 @@ def enter() -> Response | tuple[str, int]:
     parts = services()
     back = own_address(request.form.get("back", ""))
     row = parts.tokens.check(request.form.get("token", "").strip())
-    if row and Scope.PAGES.value in row.scopes:
+    if row and {Scope.PAGES.value, Scope.DESK.value} & set(row.scopes):
         session["token"] = row.id
         return redirect(back, code=303)
     said = "This token is not for the pages." if row else "This token is wrong, or was revoked."

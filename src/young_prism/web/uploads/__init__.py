@@ -11,32 +11,22 @@ from flask import Blueprint, Response, flash, jsonify, redirect, request, url_fo
 from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import FileStorage
 
-from young_prism.core.errors import (
-    DiskFullError,
-    IncomingError,
-    IncomingKindError,
-    IncomingTooLargeError,
-)
+from young_prism.core.errors import IncomingError, IncomingTooLargeError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.report.figures import count
 from young_prism.engine.incoming import Inbox, Place, Placed
 from young_prism.engine.unzip import unpack
 from young_prism.store.models import SourceRow
 from young_prism.web.context import inbox_of, services, source_or_404
+from young_prism.web.problems import answer_to, problem_of
 
 blueprint = Blueprint("uploads", __name__)
 
-_STATUS = {IncomingTooLargeError: 413, IncomingKindError: 415, DiskFullError: 507}
-"""RFC 9110, 15.5.14 and 15.5.16; RFC 4918, 11.5 (Insufficient Storage)."""
-
 
 @blueprint.errorhandler(IncomingError)
-def refused(error: IncomingError) -> tuple[Response, int]:
+def refused(error: IncomingError) -> Response:
     """Answer in the form of RFC 9457, with the remedy beside it."""
-    status = _STATUS.get(type(error), 400)
-    answer = jsonify(title=error.what, status=status, detail=str(error), file=error.file, remedy=error.remedy)
-    answer.mimetype = "application/problem+json"
-    return answer, status
+    return answer_to(problem_of(error))
 
 
 @blueprint.post("/uploads")

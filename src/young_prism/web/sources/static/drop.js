@@ -59,7 +59,7 @@ class Sending {
   async ask(method, url, body, headers = {}) {
     const answer = await fetch(url, { method, body, headers: { 'X-CSRFToken': this.token, Accept: 'application/json', ...headers } })
     const said = await answer.json().catch(() => ({}))
-    if (!answer.ok) throw new Refused(said.title || `The server said ${answer.status}.`, said.remedy || 'Try again.')
+    if (!answer.ok) throw new Refused(said.detail || `The server said ${answer.status}.`, said.remedy || 'Try again.')
     return said
   }
 
@@ -185,7 +185,7 @@ class Sending {
       request.onload = () => {
         if (request.status < 300) resolve(request.response)
         else if (request.status >= 500 && request.status !== 507) reject(new Error(`The server said ${request.status}.`))
-        else reject(new Refused(request.response?.title || `The server said ${request.status}.`, request.response?.remedy || ''))
+        else reject(new Refused(request.response?.detail || `The server said ${request.status}.`, request.response?.remedy || ''))
       }
       request.send(file.file)
     })

@@ -1,0 +1,344 @@
+"""Desk, the content producer's page: bring a picture, say what it is, get something to paste. At its best on a phone."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.originals.details import LONGEST_TEXT, LONGEST_TITLE, NOTHING_SAID, Detail
+from young_prism.core.plan.decide import recipe_for
+from young_prism.core.plan.make import title_stem
+from young_prism.core.report.figures import count
+from young_prism.core.uploads.acts import Act
+from young_prism.desk.addresses import media
+from young_prism.desk.answers import UploadAnswer, entry_of, facts_of, first_renditions
+from young_prism.desk.desk import is_camera_name, may
+from young_prism.store.models import SourceRow, UploadRow
+from young_prism.store.uploads import DONE, STATES, WITHDRAWN, WORKING
+from young_prism.web.catalogue import Entry
+from young_prism.web.context import catalogue_of, services
+from young_prism.web.picture.cuts import Cuts, cuts_of, detail_from
+from young_prism.web.problems import answer_to, problem_of
+
+blueprint = Blueprint(
+    "desk",
+    __name__,
+    url_prefix="/desk",
+    template_folder="templates",
+    static_folder="static",
+    static_url_path="/static",
+)
+
+_A_PAGE = 48
+
+
+class Card(NamedTuple):
+    """An upload in the list: its small picture, and what it still needs."""
+
+    row: UploadRow
+    source: SourceRow
+    detail: Detail
+    small: str
+    placeholder: str
+    needs: tuple[str, ...]
+
+    @property
+    def name(self) -> str:
+        """What it is called: its title, or the name that it came with."""
+        return self.detail.title or self.row.given.rpartition("/")[2]
+
+
+@blueprint.get("")
+def index() -> str:
+    """Show where pictures are brought, and those that were brought before, found by their words."""
+    parts = services()
+    parts.first.warm()  # whoever opens this page is about to bring something
+    sources = _sources()
+    chosen = request.args.get("source", "")
+    words = request.args.get("q", "").strip()[:200]
+    gone = "withdrawn" in request.args
+    ids = [row.id for row in sources if not chosen or row.slug == chosen]
+    states = [WITHDRAWN] if gone else [state for state in STATES if state != WITHDRAWN]
+    rows = parts.store.uploads.page(ids, words=words, states=states, after=_after(), limit=_A_PAGE + 1)
+    details = {number: parts.store.details(number) for number in {row.source_id for row in rows}}
+    by_id = {row.id: row for row in sources}
+    cards = [
+        _card(row, by_id[row.source_id], details[row.source_id].get(row.path, NOTHING_SAID))
+        for row in rows[:_A_PAGE]
+    ]
+    last = rows[_A_PAGE - 1] if len(rows) > _A_PAGE else None
+    return render_template(
+        "desk/index.html",
+        cards=cards,
+        sources=sources,
+        chosen=chosen,
+        words=words,
+        gone=gone,
+        total=parts.store.uploads.count(ids, words=words, states=states),
+        withdrawn=parts.store.uploads.count([row.id for row in sources], states=[WITHDRAWN]),
+        older=f"{last.created_at.replace(tzinfo=UTC).isoformat()} {last.id}" if last else "",
+        limits=parts.settings.limits,
+    )
+
+
+@blueprint.post("/uploads")
+def bring() -> BaseResponse:
+    """Take a picture: as the body, with script, or as a plain form of several."""
+    desk = services().desk
+    if request.mimetype != "multipart/form-data":
+        try:
+            source = desk.place(source=request.args.get("source", ""))
+            arrived = desk.receive(
+                source,
+                request.args.get("name", "picture"),
+                request.stream,
+                origin="upload",
+                length=request.content_length,
+            )
+        except YoungPrismError as error:
+            return answer_to(problem_of(error))
+        return jsonify(id=arrived.row.id, new=arrived.new, href=url_for("desk.item", upload=arrived.row.id))
+    source = desk.place(source=request.form.get("source", ""))
+    brought = []
+    for file in request.files.getlist("files"):
+        if not file.filename:
+            continue
+        try:
+            brought.append(desk.receive(source, file.filename, file.stream, origin="upload"))
+        except YoungPrismError as error:
+            flash(str(error), "error")
+    if len(brought) == 1:
+        return redirect(url_for("desk.item", upload=brought[0].row.id), code=303)
+    flash(f"{count(len(brought), 'picture')} brought.", "info")
+    return redirect(url_for("desk.index"), code=303)
+
+
+@blueprint.get("/<upload>")
+def item(upload: str) -> str:
+    """Show one picture: what it is called and says, where its subject is, and what is made of it."""
+    row, source = _found(upload)
+    return _page(row, source)
+
+
+def _page(row: UploadRow, source: SourceRow, typed: Detail | None = None) -> str:
+    parts = services()
+    catalogue = catalogue_of(source)
+    detail = parts.store.details(source.id).get(row.path, NOTHING_SAID)
+    answer = parts.answers.of(row, source, detail)
+    return render_template(
+        "desk/item.html",
+        row=row,
+        desk_source=source,
+        answer=answer,
+        detail=typed or detail,
+        was=_tag(detail),
+        card=_card(row, source, detail),
+        shown=_shown(row, source),
+        cuts=_cuts(row, source),
+        facts=facts_of(row),
+        facets=_by_facet(answer),
+        may={act.value for act in may(source)},
+        undo=_UNDO.get(parts.desk.can_undo(row), ""),
+        camera=is_camera_name(row.given) and not detail.title,
+        stem=title_stem(detail.title, catalogue.recipe.names) if detail.title else "",
+        heaviest=max((one.bytes for one in answer.renditions), default=0),
+        longest_title=LONGEST_TITLE,
+        longest_text=LONGEST_TEXT,
+    )
+
+
+_UNDO = {
+    "said": "Undo the last change",
+    "replaced": "Bring the picture back that was here before",
+    "withdrawn": "Bring it back",
+}
+
+
+@blueprint.get("/<upload>/state")
+def state(upload: str) -> Response:
+    """Say how far a picture is; the page asks while it is being made."""
+    row, _ = _found(upload)
+    return jsonify(state=row.state, first=row.first is not None)
+
+
+@blueprint.get("/<upload>/name")
+def name(upload: str) -> Response:
+    """Say what its files would be called with a title."""
+    _, source = _found(upload)
+    title = request.args.get("title", "")[:LONGEST_TITLE]
+    return jsonify(stem=title_stem(title, catalogue_of(source).recipe.names))
+
+
+@blueprint.post("/<upload>/words")
+def words(upload: str) -> BaseResponse | tuple[str, int]:
+    """Keep title, alternative text, caption and credit, as far as they may be changed."""
+    row, source = _found(upload)
+    parts, form = services(), request.form
+    before = parts.store.details(source.id).get(row.path, NOTHING_SAID)
+    said, acts = before, may(source)
+    if Act.TITLE in acts:
+        said = said._replace(title=form.get("title", before.title).strip()[:LONGEST_TITLE])
+    if Act.WORDS in acts:
+        alt = form.get("alt", "").strip()[:LONGEST_TEXT]
+        said = said._replace(
+            alt="" if "decorative" in form else alt or None,
+            caption=form.get("caption", before.caption).strip()[:LONGEST_TEXT],
+            credit=form.get("credit", before.credit).strip()[:LONGEST_TEXT],
+        )
+    if form.get("was") != _tag(before) and said != before:
+        flash(
+            "Somebody else changed this meanwhile. What you typed is below; keep it again to put it in place of theirs.",
+            "error",
+        )
+        return _page(row, source, typed=said), 409
+    parts.desk.change(source, row, said)
+    flash("Kept.", "info")
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.post("/<upload>/focal")
+def focal(upload: str) -> BaseResponse:
+    """Set the focal point, or have it found by itself again."""
+    row, source = _allowed(upload, Act.FOCAL)
+    parts = services()
+    before = parts.store.details(source.id).get(row.path, NOTHING_SAID)
+    parts.desk.change(source, row, detail_from(request.form, before)._replace(title=before.title))
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.post("/<upload>/replace")
+def replace(upload: str) -> BaseResponse:
+    """Put a better picture in its place."""
+    row, source = _allowed(upload, Act.REPLACE)
+    file = request.files.get("file")
+    if file is None or not file.filename:
+        flash("No picture was chosen.", "error")
+    else:
+        try:
+            services().desk.replace(source, row, file.filename, file.stream)
+            flash("The new picture is being made; its addresses stay.", "info")
+        except YoungPrismError as error:
+            flash(str(error), "error")
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.post("/<upload>/withdraw")
+def withdraw(upload: str) -> BaseResponse:
+    """Take it out of what is served."""
+    row, source = _allowed(upload, Act.WITHDRAW)
+    services().desk.withdraw(source, row)
+    flash("It is withdrawn: pages that use it show it no more. The picture itself is kept here.", "info")
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.post("/<upload>/undo")
+def undo(upload: str) -> BaseResponse:
+    """Undo the newest step."""
+    row, source = _found(upload)
+    try:
+        services().desk.undo(source, row)
+        flash("Undone.", "info")
+    except YoungPrismError as error:
+        flash(str(error), "error")
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+def _sources() -> list[SourceRow]:
+    return [row for row in services().store.sources() if row.kind == "upload"]
+
+
+def _found(upload: str) -> tuple[UploadRow, SourceRow]:
+    store = services().store
+    row = store.uploads.get(upload)
+    source = store.all_sources().get(row.source_id) if row else None
+    if row is None or source is None:
+        abort(404, f"There is no picture “{upload}” on Desk. Those that are here are found by their words.")
+    return row, source
+
+
+def _allowed(upload: str, act: Act) -> tuple[UploadRow, SourceRow]:
+    row, source = _found(upload)
+    if act not in may(source):
+        abort(403)
+    return row, source
+
+
+def _after() -> tuple[datetime, str] | None:
+    at, _, upload = request.args.get("after", "").partition(" ")
+    try:
+        return (datetime.fromisoformat(at).astimezone(UTC), upload) if at else None
+    except ValueError:
+        abort(404)
+
+
+def _renditions(row: UploadRow, source: SourceRow) -> list[RenditionEntry]:
+    entry = entry_of(row, source)
+    return [*entry.renditions] if entry else first_renditions(row)
+
+
+def _whole_fallback(row: UploadRow, source: SourceRow) -> list[RenditionEntry]:
+    """Return what any browser can show of the whole picture, the narrowest first; nothing of one that is withdrawn."""
+    whole = [one for one in _renditions(row, source) if not one.facet] if row.state != WITHDRAWN else []
+    return sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.width)
+
+
+def _card(row: UploadRow, source: SourceRow, detail: Detail) -> Card:
+    fallback = _whole_fallback(row, source)
+    needs = []
+    if row.state in (WORKING, DONE):
+        if not detail.title and is_camera_name(row.given):
+            needs.append("a title")
+        if detail.alt is None:
+            needs.append("a description")
+    small = media(source.slug, fallback[0].path, fallback[0].sha256) if fallback else ""
+    return Card(row, source, detail, small, (row.first or {}).get("placeholder", ""), tuple(needs))
+
+
+def _shown(row: UploadRow, source: SourceRow) -> str:
+    """Return the address of a rendition to look at, empty while there is none."""
+    fallback = _whole_fallback(row, source)
+    if not fallback:
+        return ""
+    one = next((one for one in fallback if one.width >= 800), fallback[-1])
+    return media(source.slug, one.path, one.sha256)
+
+
+def _cuts(row: UploadRow, source: SourceRow) -> Cuts | None:
+    """Return the focal point and the cuts of a picture that has any, None before it was looked at."""
+    facts = facts_of(row)
+    if facts is None or facts.passes_through or row.state == WITHDRAWN:
+        return None
+    catalogue = catalogue_of(source)
+    own = recipe_for(row.path, catalogue.recipe) or catalogue.recipe
+    return cuts_of(source, catalogue, Entry(row.path, facts, (), out=False, since=""), own)
+
+
+class FacetFiles(NamedTuple):
+    """The files of one facet, by format."""
+
+    name: str
+    formats: dict[str, list[object]]
+
+
+def _by_facet(answer: UploadAnswer) -> list[FacetFiles]:
+    found: dict[str, dict[str, list[object]]] = {}
+    for one in answer.renditions:
+        found.setdefault(one.facet, {}).setdefault(one.format, []).append(one)
+    return [
+        FacetFiles("the whole picture" if name == WHOLE_FACET else name, formats)
+        for name, formats in found.items()
+    ]
+
+
+def _tag(detail: Detail) -> str:
+    """Return what changes with the words of a picture: who types must not undo what another one typed."""
+    return hashlib.sha256(
+        repr((detail.title, detail.alt, detail.caption, detail.credit)).encode()
+    ).hexdigest()[:16]
