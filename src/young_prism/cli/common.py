@@ -5,23 +5,18 @@ from __future__ import annotations
 import functools
 import json
 import sys
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from young_prism.core.errors import RecipeError, YoungPrismError
-from young_prism.core.originals.details import NO_DETAILS, Details, read_details
 from young_prism.core.originals.scope import Scope
-from young_prism.core.recipe.model import Recipe
-from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.sites import Site, load_details, load_recipe
 
 if TYPE_CHECKING:
-    from young_prism.core.plan.model import LeftOut, Mark
-    from young_prism.engine.pool import Pool
-    from young_prism.engine.prepare import Prepared
+    from young_prism.core.plan.model import LeftOut
 
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
@@ -83,31 +78,11 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
 
 
 @dataclass(frozen=True, slots=True)
-class BuildOptions:
-    """What a build is told on the command line, its files read and its patterns checked."""
+class BuildOptions(Site):
+    """What a build is told on the command line."""
 
-    source: Path
-    out: Path
-    recipe: Recipe
-    scope: Scope
-    details: Details
-    marks: Mapping[str, Mark]
     jobs: int | None
     as_json: bool
-
-    def prepared(self, pool: Callable[[], Pool]) -> Prepared:
-        """Scan, look and plan: all of a build that writes nothing."""
-        from young_prism.engine.prepare import prepare
-
-        return prepare(
-            self.source,
-            self.out,
-            self.recipe,
-            pool,
-            scope=self.scope,
-            details=self.details,
-            marks=self.marks,
-        )
 
 
 def build_options(command: Command) -> Command:
@@ -142,7 +117,7 @@ def build_options(command: Command) -> Command:
             out or source,
             recipe,
             scope_from(include, exclude),
-            read_details(read_text(details_file), file=str(details_file)) if details_file else NO_DETAILS,
+            load_details(details_file),
             load_marks(recipe, *beside_recipe, source),
             jobs,
             as_json,
@@ -203,23 +178,6 @@ def limit_options(command: Command) -> Command:
         option = click.option(name, type=click.IntRange(1), default=default, show_default=True, help=what)
         result = option(result)
     return result
-
-
-def load_recipe(file: Path | None) -> Recipe:
-    """Read a recipe, or take the default one. Raises `RecipeError`."""
-    return Recipe() if file is None else read_recipe(read_text(file), file=str(file))
-
-
-def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:
-    """Read a recipe, a file of details, or another text. Raises `RecipeError`, or the error that is to be raised for it."""
-    try:
-        return file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise refused(
-            f"The file cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
-            file=str(file),
-            remedy="Check the path.",
-        ) from error
 
 
 def print_json(data: Any) -> None:

@@ -69,7 +69,8 @@ class _Verbs(click.Group):
 @click.pass_context
 def main(ctx: click.Context, project: Path | None) -> None:
     """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""
-    from young_prism.cli.project import find_project, told_by
+    from young_prism.cli.project import told_by
+    from young_prism.engine.sites import find_project
 
     found = project or find_project(Path.cwd())
     if found:

@@ -5,20 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from young_prism.cli.common import read_text
-from young_prism.core.errors import ProjectError
-from young_prism.core.project import PROJECT_FILE, Project, read_project
-
-
-def find_project(folder: Path) -> Path | None:
-    """Return the project file in a folder, or in the nearest one above that has one."""
-    places = [folder.resolve(), *folder.resolve().parents]
-    return next((place / PROJECT_FILE for place in places if (place / PROJECT_FILE).is_file()), None)
-
-
-def load_project(file: Path) -> Project:
-    """Read a project file. Raises `ProjectError`."""
-    return read_project(read_text(file, ProjectError), file=str(file))
+from young_prism.engine.sites import load_project
 
 
 def told_by(file: Path) -> dict[str, Any]:

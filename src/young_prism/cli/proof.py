@@ -12,7 +12,6 @@ from young_prism.cli.common import (
     FOLDER,
     jobs_option,
     json_option,
-    load_recipe,
     memory_option,
     on_terminal,
     print_json,
@@ -20,6 +19,7 @@ from young_prism.cli.common import (
     say,
 )
 from young_prism.core.report.figures import format_bytes, format_saving, saved_share
+from young_prism.engine.sites import load_recipe
 
 if TYPE_CHECKING:
     from young_prism.engine.proofsheet import Row, Sheet

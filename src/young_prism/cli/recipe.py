@@ -6,12 +6,13 @@ from pathlib import Path
 
 import click
 
-from young_prism.cli.common import FOLDER, load_recipe, say
+from young_prism.cli.common import FOLDER, say
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.figures import count
+from young_prism.engine.sites import load_recipe
 
 
 @click.command()

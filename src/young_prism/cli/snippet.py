@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from young_prism.cli.common import FOLDER, printable, read_text, say
+from young_prism.cli.common import FOLDER, printable, say
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.engine.sites import read_text
 
 if TYPE_CHECKING:
     from young_prism.core.markup.delivered import Delivered
