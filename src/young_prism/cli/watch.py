@@ -5,17 +5,15 @@ from __future__ import annotations
 import signal
 import threading
 from collections.abc import Callable
-from datetime import datetime
 from pathlib import Path
 
 import click
 
 from young_prism.cli.common import BuildOptions, build_options, data_folder, data_option, printable, say
-from young_prism.core.manifest.model import MANIFEST_NAME
-from young_prism.core.plan.model import LeftOut
 from young_prism.core.report.figures import count
 from young_prism.core.values import Outcome
 from young_prism.engine.build import BuildResult
+from young_prism.engine.watching import OwnWork, write_failures
 
 
 @click.command()
@@ -35,7 +33,7 @@ def watch(*, options: BuildOptions, remove_orphans: bool, data: Path | None, rec
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
     once = _Once(options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop)
-    for changed in quiet_changes(options.source, once.is_ours, stop):
+    for changed in quiet_changes(options.source, once.own.has, stop):
         if changed:
             once.build(f"{count(len(changed), 'file')} changed")
         else:
@@ -54,14 +52,7 @@ class _Once:
         self._data = data
         self._remove = remove_orphans
         self._stop = stop
-        self._ours: set[str] = set()
-        out, source = options.out.resolve(), options.source.resolve()
-        inside = out.is_relative_to(source) and out != source
-        self._out = out.relative_to(source).as_posix() + "/" if inside else ""
-
-    def is_ours(self, path: str) -> bool:
-        """Whether a path in the source is our own work."""
-        return path in self._ours or (bool(self._out) and f"{path}/".startswith(self._out))
+        self.own = OwnWork(options.source, options.out)
 
     def build(self, why: str) -> None:
         """Build, and say what came of it. What ends a build does not end the watch."""
@@ -72,7 +63,7 @@ class _Once:
         except YoungPrismError as error:
             say(f"{why}: {error}")
             return
-        self._note_ours()
+        self.own.refresh()
         write_failures(self._options.source, result.failures)
         outcomes = result.outcomes
         say(
@@ -114,26 +105,3 @@ class _Once:
         if self._remove:
             remove_orphans(one.out)
         return result
-
-    def _note_ours(self) -> None:
-        from young_prism.engine.ledger import read_manifest
-
-        manifest = read_manifest(self._options.out / MANIFEST_NAME)
-        if manifest and self._options.out.resolve() == self._options.source.resolve():
-            self._ours = {one.path for original in manifest.originals for one in original.renditions}
-            self._ours |= {MANIFEST_NAME, *(orphan.path for orphan in manifest.orphaned)}
-
-
-def write_failures(source: Path, failures: list[LeftOut]) -> None:
-    """List what cannot be used in a file in the source, and take that away when there is nothing to list."""
-    from young_prism.engine.publish import write_atomically
-    from young_prism.engine.watching import FAILURES_FILE
-
-    file = source / FAILURES_FILE
-    if not failures:
-        file.unlink(missing_ok=True)
-        return
-    now = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
-    lines = [f"{now}: these cannot be used"]
-    lines += [f"{printable(one.path)}: {one.error} {one.remedy}" for one in failures]
-    write_atomically(file, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

@@ -7,13 +7,19 @@ through. What is said is only a reason to look: a build decides by itself what i
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
 from pathlib import Path
 from threading import Event
 
 from watchfiles import watch
 
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.naming.incoming import printable_name
 from young_prism.core.originals.scope import Scope
+from young_prism.core.plan.model import LeftOut
+from young_prism.engine.ledger import read_manifest
+from young_prism.engine.publish import write_atomically
 
 FAILURES_FILE = "young-prism-failures.txt"
 _QUIET_S = 1.0
@@ -77,3 +83,40 @@ def _stamp(place: Path) -> tuple[int, int]:
     except OSError:
         return (-1, 0)
     return (info.st_size, info.st_mtime_ns)
+
+
+class OwnWork:
+    """What of a folder that is watched is our own work, and wakes nobody."""
+
+    def __init__(self, source: Path, out: Path) -> None:
+        self._out = out
+        whole, root = out.resolve(), source.resolve()
+        self._beside = whole == root
+        self._below = (
+            whole.relative_to(root).as_posix() + "/" if whole.is_relative_to(root) and whole != root else ""
+        )
+        self._paths: set[str] = set()
+        self.refresh()
+
+    def has(self, path: str) -> bool:
+        """Whether a path in the source is ours."""
+        return path in self._paths or (bool(self._below) and f"{path}/".startswith(self._below))
+
+    def refresh(self) -> None:
+        """Take note of what the newest build made, where that lies among the originals."""
+        manifest = read_manifest(self._out / MANIFEST_NAME) if self._beside else None
+        if manifest:
+            self._paths = {one.path for original in manifest.originals for one in original.renditions}
+            self._paths |= {MANIFEST_NAME, *(orphan.path for orphan in manifest.orphaned)}
+
+
+def write_failures(source: Path, failures: Sequence[LeftOut]) -> None:
+    """List what cannot be used in a file in the source, and take that away when there is nothing to list."""
+    file = source / FAILURES_FILE
+    if not failures:
+        file.unlink(missing_ok=True)
+        return
+    now = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
+    lines = [f"{now}: these cannot be used"]
+    lines += [f"{printable_name(one.path)}: {one.error} {one.remedy}" for one in failures]
+    write_atomically(file, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

@@ -15,6 +15,7 @@ from werkzeug.wrappers import Response
 
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
 from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.markup.negotiate import choose
 from young_prism.core.markup.servers import FOREVER, Served, siblings
 
 Environ = dict[str, Any]
@@ -59,6 +60,20 @@ class Build:
         )
 
 
+def negotiated(build: Build, folder: Path, path: str, environ: Environ, cache: str) -> Response | None:
+    """Return the answer to a request for a rendition, in the best format that the client names; None for what is none."""
+    entry = build.entries.get(path)
+    if entry is None:
+        return None
+    others = build.others.get(path, {})
+    kind = choose(environ.get("HTTP_ACCEPT", ""), list(others), entry.type)
+    entry = build.entries[others.get(kind, path)]
+    answer = File(folder / entry.path, entry.type, entry.sha256).answer(environ, cache)
+    if answer and others:
+        answer.vary.add("Accept")
+    return answer
+
+
 def build_in(folder: Path) -> Build | None:
     """Return the build in a folder as it is now, None where there is none that can be read."""
     try:
@@ -101,4 +116,4 @@ class File:
         return answer
 
 
-__all__ = ["FOREVER", "NO_SCRIPT", "Build", "Environ", "File", "build_in"]
+__all__ = ["FOREVER", "NO_SCRIPT", "Build", "Environ", "File", "build_in", "negotiated"]

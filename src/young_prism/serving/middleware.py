@@ -17,9 +17,8 @@ from typing import Any
 from werkzeug.wrappers import Response
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.negotiate import choose
 from young_prism.core.markup.servers import Served
-from young_prism.serving.build import Build, Environ, File, build_in
+from young_prism.serving.build import Build, Environ, build_in, negotiated
 
 StartResponse = Callable[..., Any]
 Application = Callable[[Environ, StartResponse], Iterable[bytes]]
@@ -65,15 +64,11 @@ class Renditions:
         raw = environ.get("PATH_INFO", "")
         address = raw.encode("latin-1").decode("utf-8", "surrogateescape")
         plain = served.old.get(address, address)
-        path = plain.removeprefix(served.prefix)
-        entry = build.entries.get(path) if plain.startswith(served.prefix) else None
-        if entry is None:
+        if not plain.startswith(served.prefix):
             return None
-        others = build.others.get(path, {})
-        kind = choose(environ.get("HTTP_ACCEPT", ""), list(others), entry.type)
-        entry = build.entries[others.get(kind, path)]
-        answer = File(self._folder / entry.path, entry.type, entry.sha256).answer(environ, served.cache)
-        if answer and (others or plain != address):
+        path = plain.removeprefix(served.prefix)
+        answer = negotiated(build, self._folder, path, environ, served.cache)
+        if answer and plain != address:
             answer.vary.add("Accept")
         return answer
 

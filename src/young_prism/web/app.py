@@ -50,6 +50,7 @@ from young_prism.web.path import stops
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
 from young_prism.web.runner import Runner
+from young_prism.web.watchers import Watchers
 from young_prism.web.words import give_words
 
 _log = logging.getLogger(__name__)
@@ -138,7 +139,18 @@ def _services(
     taking.resume()
     rates = Rates(settings.per_minute)
     return Services(
-        settings, store, runner, catalogues, proofs, first, taking, answers, Tokens(store), messenger, rates
+        settings,
+        store,
+        runner,
+        catalogues,
+        proofs,
+        first,
+        taking,
+        answers,
+        Tokens(store),
+        messenger,
+        rates,
+        Watchers(store, runner),
     )
 
 
@@ -164,6 +176,7 @@ def _make_room() -> None:
 def close_app(app: Flask) -> None:
     """Stop what runs behind the pages, and let go of the database."""
     parts: Services = app.extensions["young_prism"]
+    parts.watchers.close()
     parts.proofs.close()
     parts.first.close()
     parts.runner.close()

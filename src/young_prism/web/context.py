@@ -20,6 +20,7 @@ from young_prism.web.catalogue import Catalogue, Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.rates import Rates
 from young_prism.web.runner import Runner
+from young_prism.web.watchers import Watchers
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,7 @@ class Services:
     tokens: Tokens
     messenger: Messenger
     rates: Rates
+    watchers: Watchers
 
 
 def services() -> Services:

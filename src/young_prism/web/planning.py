@@ -8,7 +8,6 @@ from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.errors import RecipeError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import Estimate, Experience, estimate
@@ -18,12 +17,13 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.figures import count
 from young_prism.engine.guess import USUAL_PACE, learned_from, made_in
 from young_prism.engine.ledger import JOURNAL, Ledger
-from young_prism.engine.marks import find_marks, load_marks
+from young_prism.engine.marks import find_marks
 from young_prism.engine.scan import STATE_FOLDER
-from young_prism.store.decisions import out_of, recipe_of
+from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import services
+from young_prism.web.runner import begin_run
 
 
 def plan_of(
@@ -101,12 +101,4 @@ def _stamps(out: Path) -> list[int]:
 
 def begin(source: SourceRow, only: list[str] | None = None, *, origin: str = "page") -> int:
     """Start a run and return its number. Raises `RecipeError` now for what would fail in each original."""
-    recipe = recipe_of(source)
-    if recipe.names.layout == "in-place":
-        raise RecipeError(
-            "Names of originals are taken by command alone, which keeps the originals first.",
-            file=source.name,
-            remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
-        )
-    load_marks(recipe, Path(source.folder))
-    return services().runner.start(source, recipe, origin=origin, only=only)
+    return begin_run(services().runner, source, only, origin=origin)

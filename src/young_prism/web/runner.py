@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from young_prism import __version__
-from young_prism.core.errors import ServeError, StoreError, YoungPrismError
+from young_prism.core.errors import RecipeError, ServeError, StoreError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
@@ -28,7 +28,7 @@ from young_prism.engine.pool import Pool, lazy_pool
 from young_prism.engine.scan import Found
 from young_prism.engine.versions import versions
 from young_prism.history.recorder import Recorder, worker_name
-from young_prism.store.decisions import out_of, scope_of
+from young_prism.store.decisions import out_of, recipe_of, scope_of
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.store.store import Stamp, Store
@@ -437,3 +437,16 @@ def known_from(catalogue: Catalogue, stamps: Mapping[str, Stamp]) -> Callable[[F
     """
     known = {stamps[entry.path]: entry.facts for entry in catalogue.entries if entry.path in stamps}
     return lambda found: known.get(found.stamp)
+
+
+def begin_run(runner: Runner, source: SourceRow, only: list[str] | None = None, *, origin: str) -> int:
+    """Start a run and return its number. Raises `RecipeError` now for what would fail in each original."""
+    recipe = recipe_of(source)
+    if recipe.names.layout == "in-place":
+        raise RecipeError(
+            "Names of originals are taken by command alone, which keeps the originals first.",
+            file=source.name,
+            remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
+        )
+    load_marks(recipe, Path(source.folder))
+    return runner.start(source, recipe, origin=origin, only=only)

@@ -54,6 +54,13 @@ class Delivered:
         said = {key: value for key, value in changes.items() if value is not None}
         return replace(self, markup=self.markup.model_copy(update=said))
 
+    def of_facet(self, facet: str) -> Delivered:
+        """Return one cut of it as if that were the picture; of the whole picture what there is, with its art direction."""
+        if facet == WHOLE_FACET:
+            return self
+        own = tuple(one.model_copy(update={"facet": None}) for one in self.renditions if one.facet == facet)
+        return replace(self, renditions=own, art=())
+
     @property
     def whole(self) -> tuple[RenditionEntry, ...]:
         """The renditions of the whole picture."""

@@ -13,7 +13,9 @@ from young_prism.core.errors import SourceError
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.scope import Scope, pattern_lines
 from young_prism.core.originals.sniff import IMAGE_ENDINGS
+from young_prism.core.uploads.acts import Act, allowed_acts
 from young_prism.engine.pages import pages_folder
+from young_prism.store.decisions import recipe_of
 from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.doors import own_address
@@ -45,6 +47,8 @@ def index() -> str:
         heaviest=max((totals.bytes for _, totals, _ in rows), default=0),
         roots=services().settings.roots,
         limits=services().settings.limits,
+        acts=list(Act),
+        may={source.id: {act.value for act in allowed_acts(source.allowed)} for source, _, _ in rows},
     )
 
 
@@ -148,12 +152,43 @@ def remove(slug: str) -> BaseResponse:
     if active and active[1].id == source.id:
         flash(f"{source.name} has a run going on. Stop the run first.", "error")
     else:
+        services().watchers.end(source.id)
         services().store.remove_source(source.id)
         flash(
             f"{source.name} is off the list. Its originals lie where they were, in {source.folder}, and so do its renditions.",
             "done",
         )
     return redirect(url_for("sources.index"))
+
+
+@blueprint.post("/sources/<slug>/watch")
+def watch(slug: str) -> BaseResponse:
+    """Switch on or off that what appears in a source's folder is made by itself."""
+    source = source_or_404(slug)
+    on = request.form.get("on") == "1"
+    if on and recipe_of(source).names.layout == "in-place":
+        flash(
+            "Names of originals are taken by command alone: choose another layout to have it watched.",
+            "error",
+        )
+    else:
+        services().watchers.switch(source, on=on)
+        said = (
+            f"What is dropped into {source.folder} is made by itself from now on."
+            if on
+            else "It is not watched any more."
+        )
+        flash(said, "info")
+    return redirect(url_for("sources.index"), code=303)
+
+
+@blueprint.post("/sources/<slug>/allow")
+def allow(slug: str) -> BaseResponse:
+    """Set what content producers may change on Desk."""
+    source = source_or_404(slug)
+    services().store.set_allowed(source.id, request.form.getlist("act"))
+    flash(f"On Desk, people may now do with {source.name} what you said.", "info")
+    return redirect(url_for("sources.index"), code=303)
 
 
 @blueprint.post("/theme")

@@ -1,0 +1,157 @@
+"""Young Prism from Python, for build scripts: a few functions that stay as they are.
+
+    from young_prism import scripting
+
+    site = scripting.site()                        # young-prism.toml here or above
+    result = scripting.build(site)                 # makes what is missing
+    for finding in scripting.check(site):
+        print(finding.file, finding.what)
+    print(scripting.picture(site, "photos/summit.jpg", alt="The summit"))
+
+Everything that can go wrong is a `YoungPrismError` with `what`, `file` and `remedy`. A script that builds needs the usual
+`if __name__ == "__main__":` round it, since the worker processes read it again (see `multiprocessing`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from young_prism.core.errors import OutputError, ProjectError, YoungPrismError
+from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.picture import Said
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID
+from young_prism.core.originals.facts import Facts
+from young_prism.core.originals.scope import Scope
+from young_prism.core.plan.model import Plan
+from young_prism.core.project import Budget
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.budgets import Finding
+from young_prism.engine.build import BuildResult, With
+from young_prism.engine.build import build as build_folder
+from young_prism.engine.checking import check_site
+from young_prism.engine.events import Listener, nobody
+from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.looking import look_folder
+from young_prism.engine.marks import load_marks
+from young_prism.engine.pool import lazy_pool
+from young_prism.engine.sites import Site, find_project, load_project, load_recipe, site_of
+from young_prism.serving.build import build_in
+
+__all__ = [
+    "BuildResult",
+    "Finding",
+    "Site",
+    "YoungPrismError",
+    "budget_of",
+    "build",
+    "check",
+    "folders",
+    "look",
+    "picture",
+    "plan",
+    "site",
+]
+
+
+def site(project: str | Path | None = None) -> Site:
+    """Return the site of a project file, by default the nearest `young-prism.toml` here or above. Raises `ProjectError`."""
+    file = Path(project) if project else find_project(Path.cwd())
+    if file is None:
+        raise ProjectError(
+            "There is no young-prism.toml here or above.",
+            file=str(Path.cwd()),
+            remedy="Write one, or name the folders with folders().",
+        )
+    return site_of(file)
+
+
+def folders(source: str | Path, out: str | Path, recipe: str | Path | Recipe | None = None) -> Site:
+    """Return a site by its folders and a recipe: a TOML file, or the default one. Raises `RecipeError`."""
+    chosen = recipe if isinstance(recipe, Recipe) else load_recipe(Path(recipe) if recipe else None)
+    place = Path(source)
+    return Site(place, Path(out), chosen, Scope(), NO_DETAILS, load_marks(chosen, place))
+
+
+def look(of: Site) -> Mapping[str, Facts]:
+    """Return the facts of each original in scope, by its path below the source. Raises `SourceError`."""
+    with lazy_pool(None) as pool:
+        return look_folder(of.source, pool, output=of.out, scope=of.scope).facts
+
+
+def plan(of: Site) -> Plan:
+    """Return every rendition that a build would make, with name, size and reason; nothing is written. Raises `SourceError`."""
+    with lazy_pool(None) as pool:
+        return of.prepared(pool).plan
+
+
+def build(
+    of: Site,
+    *,
+    only: Callable[[str], bool] | None = None,
+    jobs: int | None = None,
+    verify: bool = True,
+    listen: Listener = nobody,
+) -> BuildResult:
+    """Make every rendition that is not there yet, and write the manifest; one original that fails costs no other one.
+
+    `only` says by its path whether an original is to be done now; `jobs` are worker processes, one a core by default; `listen`
+    is told what goes on (`young_prism.engine.events`). Raises `SourceError` and `OutputError` when nothing can be done at all.
+    """
+    return build_folder(
+        of.source,
+        of.out,
+        of.recipe,
+        using=With(jobs=jobs, verify=verify),
+        listen=listen,
+        scope=of.scope,
+        details=of.details,
+        marks=of.marks,
+        only=only,
+    )
+
+
+def check(of: Site, budget: Budget | None = None, *, pages: str | Path | None = None) -> list[Finding]:
+    """Return what is missing, stale or orphaned, and what breaks a budget; nothing where all is well. Raises `SourceError`."""
+    with lazy_pool(None) as pool:
+        return check_site(of, budget or Budget(), pool, pages=Path(pages) if pages else None).findings
+
+
+def budget_of(project: str | Path) -> Budget:
+    """Return the budget that a project file sets. Raises `ProjectError`."""
+    return load_project(Path(project)).budget
+
+
+def picture(
+    of: Site,
+    path: str,
+    facet: str = WHOLE_FACET,
+    *,
+    alt: str | None = None,
+    caption: str | None = None,
+    hero: bool = False,
+    sizes: str | None = None,
+    base_url: str | None = None,
+) -> str:
+    """Return the markup of a picture that was built, by its original's path below the source.
+
+    With the name of a `facet`, of that cut alone. What is not said is taken from the site's details and recipe. A `hero` is loaded first.
+    Raises `OutputError` for a picture, or a cut, that there is no rendition of.
+    """
+    needed_manifest(of.out / MANIFEST_NAME)
+    build = build_in(of.out)
+    entry = build.originals.get(path) if build else None
+    delivered = Delivered.of(entry, of.recipe).of_facet(facet) if entry else None
+    if delivered is None or not delivered.whole:
+        cut = "" if facet == WHOLE_FACET else f" in the cut “{facet}”"
+        raise OutputError(
+            f"There is no rendition of it{cut}.",
+            file=path,
+            remedy="Build first; its path is the one below the source folder.",
+        )
+    said = of.details.get(path, NOTHING_SAID)
+    words = said.alt if alt is None else alt
+    below = said.below if caption is None else caption
+    return delivered.shown(sizes=sizes, base_url=base_url).html(Said(words, below, hero))
