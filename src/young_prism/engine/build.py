@@ -26,7 +26,7 @@ from young_prism.engine.ledger import Ledger, ours_in
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
 from young_prism.engine.parts import Part, parts_of
-from young_prism.engine.pool import Done, Job, Said, Workers, lazy_pool
+from young_prism.engine.pool import Done, Job, Pool, Said, Workers, lazy_pool
 from young_prism.engine.prepare import Prepared, prepare
 from young_prism.engine.record import Only, make_manifest
 from young_prism.engine.scan import WHOLE, Scan, scan
@@ -44,7 +44,7 @@ class With:
     """What a build is done with; none of it changes a byte of the results.
 
     `jobs` are the worker processes of this machine, None for one a core; `memory` what they may take together, in bytes;
-    `nice` how far they stand back behind other work. `cluster` opens workers elsewhere, to which the renditions are given
+    `nice` how far they stand back behind other work. A `pool` that stays open is used in their place. `cluster` opens workers elsewhere, to which the renditions are given
     in their place. `cache` serves several output folders, `keep` holds the originals whose names renditions take. With `verify` each rendition is read back before it is delivered.
     """
 
@@ -54,6 +54,7 @@ class With:
     verify: bool = True
     cache: Cache | None = None
     keep: Path | None = None
+    pool: Pool | None = None
     cluster: Callable[[], AbstractContextManager[Workers]] | None = None
 
 
@@ -96,7 +97,12 @@ def build(
         if before:
             before.seconds = time.monotonic() - began
             return before
-        pool = stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
+        standing = using.pool
+        pool = (
+            (lambda: standing)
+            if standing
+            else stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
+        )
         prepared = prepare(
             source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
         )

@@ -9,6 +9,7 @@ import logging
 import queue
 import threading
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -24,7 +25,7 @@ from young_prism.engine.events import Event, Looked
 from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pages import SiteReader
-from young_prism.engine.pool import Pool, lazy_pool
+from young_prism.engine.pool import Pool, default_jobs, lazy_pool
 from young_prism.engine.scan import Found
 from young_prism.engine.versions import versions
 from young_prism.history.recorder import Recorder, worker_name
@@ -52,6 +53,8 @@ OWN_ORIGINS = ("page", "upload", "api", "watcher")
 """Who may have started a run that this process works on."""
 
 _BULK_NICE = 10
+_IDLE_S = 300.0
+"""Seconds without a short run after which its workers end: the next one need not wait for them to start."""
 _AT_ONCE = 4
 """Originals that came one by one and are made in one run, as long as it has not begun: each is ready before the next ones begin."""
 
@@ -89,6 +92,8 @@ class Runner:
         """Are told of each run that is over for now, whatever came of it."""
         self._run_locks: dict[int, threading.Lock] = {}
         self._closing = threading.Event()
+        self._pool = Pool(settings.jobs or default_jobs(), settings.memory)
+        """Of the thread for short runs alone."""
         self._queues: tuple[queue.Queue[_Job | None], ...] = (queue.Queue(), queue.Queue(), queue.Queue())
         self._take_up_interrupted()
         self._threads = [
@@ -232,7 +237,7 @@ class Runner:
         self._work(self._queues[0])
 
     def _work(self, jobs: queue.Queue[_Job | None]) -> None:
-        while (job := jobs.get()) is not None:
+        while (job := self._next(jobs)) is not None:
             if self._closing.is_set() and job.run_id is None:
                 continue
             try:
@@ -252,6 +257,19 @@ class Runner:
                 self._after(job)
                 if job.run_id is not None:
                     self._tell(job.source, job.run_id)
+
+    def _next(self, jobs: queue.Queue[_Job | None]) -> _Job | None:
+        """Wait for what is to be done next; the workers of short runs end when there was nothing for long, and at the end."""
+        if jobs is not self._queues[2]:
+            return jobs.get()
+        try:
+            job = jobs.get(timeout=_IDLE_S)
+        except queue.Empty:
+            self._pool.close(now=False)
+            job = jobs.get()
+        if job is None:
+            self._pool.close(now=True)
+        return job
 
     def _tell(self, source: SourceRow, run_id: int) -> None:
         for heard in self.after_run:
@@ -290,11 +308,12 @@ class Runner:
         except StoreError:
             _log.exception("a failed run could not be put on record")  # the next job must still be done
 
-    def _look(self, source: SourceRow, *, keep_marks: bool) -> Looks:
+    def _look(self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None) -> Looks:
         """Look at headers first, so that there is something to see at once, and then closer."""
         with self._lock:
             lock = self._source_locks.setdefault(source.id, threading.Lock())
-        with lock, lazy_pool(self._settings.jobs, memory=self._settings.memory) as pool:
+        own = lazy_pool(self._settings.jobs, memory=self._settings.memory)
+        with lock, nullcontext(lambda: standing) if standing else own as pool:
             first = self._look_once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
             if all(facts.seen for _, facts in first.seen.values()):
                 return first
@@ -396,7 +415,7 @@ class Runner:
         )
         self._store.change_run(run_id, state="looking")
         try:
-            looks = self._look(job.source, keep_marks=True)
+            looks = self._look(job.source, keep_marks=True, standing=self._pool if job.quick else None)
         finally:
             self._looks.pop(job.source.id, None)
         facts = {found.stamp: known for found, known in looks.seen.values()}
@@ -409,6 +428,7 @@ class Runner:
                 jobs=settings.jobs,
                 memory=settings.memory,
                 nice=0 if job.quick else _BULK_NICE,
+                pool=self._pool if job.quick else None,
                 cache=settings.cache,
                 cluster=cluster_at(settings.cluster) if settings.cluster else None,
             ),

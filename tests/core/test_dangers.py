@@ -1,0 +1,64 @@
+"""A picture that is something else as well is not taken from strangers; what cameras and programs write is."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import pytest
+
+from tests import pictures
+from young_prism.core.originals.sniff import sniff
+from young_prism.core.uploads.dangers import danger_of
+
+JPEG = pictures.jpeg(pictures.photo(40, 30))
+PNG = pictures.png(pictures.graphic(40, 30))
+
+
+def archive(before: bytes) -> bytes:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as file:
+        file.writestr("a.html", "<p>hello")
+    return before + buffer.getvalue()
+
+
+SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4">%s</svg>'
+
+
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (archive(JPEG), "archive"),
+        (archive(PNG), "archive"),
+        (JPEG[:2] + b"\xff\xfe\x00\x1b<script>alert(1)</script>" + JPEG[2:], "markup"),
+        (JPEG + b"\n<html><script>alert(1)</script>", "markup"),
+        (PNG + b"<?php system($_GET['c']); ?>", "markup"),
+        (JPEG[:20] + b"%PDF-1.7" + JPEG[28:], "PDF"),
+        (b"GIF89a/*<script >*/" + b"\0" * 30, "markup"),
+        (SVG % b"<script>alert(1)</script>", "script"),
+        (SVG % b'<a href="javascript:alert(1)"><path/></a>', "holds"),
+        (SVG % b'<image href="http://evil.example/x.png"/>', "holds"),
+    ],
+)
+def test_it_is_refused_for_what_it_is_besides(data: bytes, said: str) -> None:
+    fmt = sniff(data)
+    assert fmt is not None and said in danger_of(data, fmt)
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        JPEG,
+        PNG,
+        SVG % b"<path d='M0 0h4'/>",
+        JPEG + JPEG,  # a preview for large screens behind it (MPO)
+        JPEG + b"\0\0\0\x18ftypmp42" + b"\0" * 400,  # a second of film behind it
+        JPEG + b"PK\x05\x06" + b"\0" * 300,  # the beginning of an end record, and none
+        JPEG[:2]
+        + b"\xff\xe1\x00\x40http://ns.adobe.com/xap/1.0/\0<?xpacket begin=''?><x:xmpmeta>"
+        + JPEG[2:],
+    ],
+)
+def test_what_cameras_and_programs_write_is_taken(data: bytes) -> None:
+    fmt = sniff(data)
+    assert fmt is not None and danger_of(data, fmt) == ""

@@ -1,0 +1,99 @@
+"""A served application with a light recipe and a token, for tests of the API, of Desk and of what is served."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from young_prism.engine.incoming import Limits
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+from young_prism.web.server import http_server
+
+RECIPE = """
+name = "Light"
+[ladder]
+widths = [80, 160]
+[[facets]]
+name = "square"
+aspect = "1:1"
+[facets.ladder]
+widths = [60]
+[formats.photo]
+avif = { effort = 0 }
+webp = { effort = 0 }
+jpeg = {}
+[finishing]
+placeholder = "blur"
+"""
+LIMITS = Limits(file_bytes=2_000_000, max_pixels=4_000_000)
+EVERYTHING = ("read", "upload", "change", "delete", "run")
+
+
+@dataclass(frozen=True)
+class Doors:
+    """The application, its address, a client with a token that may do everything, and its folder of data."""
+
+    app: Any
+    address: str
+    http: httpx.Client
+    data: Path
+
+    @property
+    def parts(self) -> Any:
+        """What the application is made of."""
+        return self.app.extensions["young_prism"]
+
+    def token(self, *scopes: str) -> dict[str, str]:
+        """Return the header of a new token."""
+        return {"Authorization": f"Bearer {self.parts.tokens.make('test', scopes).secret}"}
+
+    def send(self, data: bytes, **values: str) -> dict[str, Any]:
+        """Send a picture by the light recipe, and wait until it is made."""
+        given = {"recipe": "light", "name": "a.jpg", "wait": "60", **values}
+        answer = self.http.post(
+            "/api/v1/uploads", params=given, content=data, headers={"Content-Type": "image/jpeg"}
+        )
+        assert answer.status_code in (200, 201, 202), answer.text
+        return self.made(answer.json()["id"])
+
+    def made(self, upload: str) -> dict[str, Any]:
+        """Wait until an upload is not being made any more."""
+        for _ in range(600):
+            found = self.http.get(f"/api/v1/uploads/{upload}").json()
+            if found["state"] != "working":
+                return dict(found)
+            time.sleep(0.05)
+        raise AssertionError("it was not made")
+
+    def tag(self, upload: str) -> dict[str, str]:
+        """Return the header that names an upload's state."""
+        return {"If-Match": self.http.get(f"/api/v1/uploads/{upload}").headers["ETag"]}
+
+
+@contextmanager
+def doors(base: Path, **settings: Any) -> Iterator[Doors]:
+    app = create_app(Settings(data=base / "data", roots=(base,), jobs=1, limits=LIMITS, **settings))
+    parts = app.extensions["young_prism"]
+    parts.store.recipes.add("Light", RECIPE)
+    secret = parts.tokens.make("everything", EVERYTHING).secret
+    server = http_server(app, parts.settings, host="127.0.0.1", port=0)
+
+    def run() -> None:
+        with suppress(OSError):
+            server.run()
+
+    threading.Thread(target=run, daemon=True).start()
+    address = f"http://127.0.0.1:{server.effective_port}"
+    headers = {"Authorization": f"Bearer {secret}"}
+    with httpx.Client(base_url=address, headers=headers, timeout=90) as http:
+        yield Doors(app, address, http, base / "data")
+    server.close()
+    close_app(app)

@@ -1,0 +1,235 @@
+"""The upload API as another program uses it: sent, made, found, changed, replaced, withdrawn, and back again."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from PIL import Image
+
+from tests import pictures
+from tests.web.doors import Doors, doors
+from young_prism.client import Client, Refused
+
+PHOTO = pictures.jpeg(pictures.photo(200, 150))
+OTHER = pictures.jpeg(pictures.photo(220, 150, 7))
+
+
+@pytest.fixture(scope="module")
+def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
+    with doors(tmp_path_factory.mktemp("api")) as opened:
+        yield opened
+
+
+def test_a_picture_that_is_sent_comes_back_as_its_renditions(door: Doors) -> None:
+    words = {"title": "Summit café", "alt": "Lamps & fog", "caption": "At seven", "credit": "Photo: me"}
+    found = door.send(PHOTO, name="IMG_0001.jpg", **words)
+    assert found["state"] == "done" and found["problem"] is None
+    assert {key: found[key] for key in words} == words
+    assert {(one["facet"], one["width"], one["format"]) for one in found["renditions"]} == {
+        *(("whole", width, fmt) for width in (80, 160) for fmt in ("avif", "webp", "jpeg")),
+        *(("square", 60, fmt) for fmt in ("avif", "webp", "jpeg")),
+    }
+    for one in found["renditions"]:
+        answer = door.http.get(one["url"])
+        assert answer.headers["content-type"] == one["type"] and len(answer.content) == one["bytes"]
+        assert Image.open(io.BytesIO(answer.content)).size == (one["width"], one["height"])
+    original = found["original"]
+    assert (original["width"], original["height"], original["bytes"]) == (200, 150, len(PHOTO))
+    assert original["colour"].startswith("#") and found["placeholder"].startswith("data:image/webp")
+    assert 'alt="Lamps &amp; fog"' in found["snippet"] and "At seven · Photo: me" in found["snippet"]
+    assert "summit-caf%C3%A9-80w.avif" in found["snippet"]
+
+
+def test_the_same_picture_is_one_upload_and_a_form_does_as_well(door: Doors) -> None:
+    first = door.send(OTHER, name="same.jpg")
+    form = door.http.post(
+        "/api/v1/uploads",
+        data={"recipe": "light", "wait": "60", "alt": ""},
+        files={"file": ("same.jpg", OTHER)},
+    )
+    assert form.status_code == 200 and form.json()["id"] == first["id"]
+    assert form.json()["alt"] == ""  # decoration, and said so
+    assert 'alt=""' in form.json()["snippet"]
+
+
+def test_uploads_are_found_by_all_their_words_page_by_page(door: Doors) -> None:
+    for number in range(3):
+        door.send(
+            pictures.jpeg(pictures.photo(100, 80, 20 + number)),
+            name=f"p{number}.jpg",
+            title=f"Paged 10% {number}",
+        )
+    seen = []
+    after = ""
+    while after is not None:
+        page = door.http.get("/api/v1/uploads", params={"q": "paged 10%", "limit": 2, "after": after}).json()
+        assert page["total"] == 3
+        seen += [one["title"] for one in page["items"]]
+        after = page["next"]
+    assert seen == ["Paged 10% 2", "Paged 10% 1", "Paged 10% 0"]
+    assert door.http.get("/api/v1/uploads", params={"q": "paged nowhere"}).json()["items"] == []
+
+
+def test_what_is_changed_is_made_again_as_far_as_it_must_and_can_be_undone(door: Doors) -> None:
+    before = door.send(pictures.jpeg(pictures.photo(240, 120, 31)), name="wide.jpg", title="Wide")
+    path = f"/api/v1/uploads/{before['id']}"
+    assert door.http.patch(path, json={"alt": "x"}).status_code == 428
+    stale = door.tag(before["id"])
+    answer = door.http.patch(path, json={"focal": [0.0, 0.5]}, headers=stale)
+    assert answer.status_code == 200
+    assert door.http.patch(path, json={"alt": "late"}, headers=stale).status_code == 412
+    after = door.made(before["id"])
+    changed = {
+        (a["facet"], a["sha256"] != b["sha256"])
+        for a, b in zip(before["renditions"], after["renditions"], strict=True)
+    }
+    assert changed == {("whole", False), ("square", True)}
+    assert door.http.post(f"{path}/undo", headers=door.tag(before["id"])).json()["focal"] is None
+    assert door.made(before["id"])["renditions"] == before["renditions"]
+    assert door.http.post(f"{path}/undo", headers=door.tag(before["id"])).status_code == 409
+
+
+def test_another_title_gives_other_names_and_the_old_addresses_still_answer(door: Doors) -> None:
+    before = door.send(pictures.jpeg(pictures.photo(120, 120, 41)), name="t.jpg", title="Old title")
+    door.http.patch(
+        f"/api/v1/uploads/{before['id']}", json={"title": "New title"}, headers=door.tag(before["id"])
+    )
+    after = door.made(before["id"])
+    assert all("/new-title-" in one["url"] for one in after["renditions"])
+    for one in (*before["renditions"], *after["renditions"]):
+        assert door.http.get(one["url"]).status_code == 200
+
+
+def test_a_better_picture_takes_the_place_and_the_one_before_comes_back(door: Doors) -> None:
+    before = door.send(
+        pictures.jpeg(pictures.photo(100, 100, 51)), name="place.jpg", title="Place", alt="A place"
+    )
+    path = f"/api/v1/uploads/{before['id']}"
+    better = pictures.png(pictures.photo(300, 300, 52))
+    headers = {"Content-Type": "image/png", **door.tag(before["id"])}
+    assert (
+        door.http.put(
+            f"{path}/original", params={"name": "x.png"}, content=better, headers=headers
+        ).status_code
+        == 200
+    )
+    after = door.made(before["id"])
+    assert after["original"]["path"] == "place.png" and after["original"]["width"] == 300
+    assert (after["alt"], after["title"]) == ("A place", "Place")
+    # The same addresses but for the rung that the smaller one could not fill.
+    assert {one["url"].partition("?")[0] for one in before["renditions"] if one["width"] == 80} <= {
+        one["url"].partition("?")[0] for one in after["renditions"]
+    }
+    kept = list((door.data / "uploads").rglob("earlier/*/place.jpg"))
+    assert [Image.open(io.BytesIO(file.read_bytes())).size for file in kept] == [(100, 100)]
+    door.http.post(f"{path}/undo", headers=door.tag(before["id"]))
+    assert door.made(before["id"])["renditions"] == before["renditions"]
+    bad = door.http.put(
+        f"{path}/original",
+        content=better[:900],
+        headers={"Content-Type": "image/png", **door.tag(before["id"])},
+    )
+    assert bad.status_code in (200, 400)
+    again = door.made(before["id"])
+    assert again["renditions"] == before["renditions"] and again["state"] == "done"
+
+
+def test_what_is_withdrawn_is_gone_at_once_and_undo_brings_all_back(door: Doors) -> None:
+    found = door.send(pictures.jpeg(pictures.photo(90, 90, 61)), name="gone.jpg", title="Gone")
+    path = f"/api/v1/uploads/{found['id']}"
+    assert door.http.delete(path, headers=door.tag(found["id"])).json()["state"] == "withdrawn"
+    assert door.http.get(found["url"]).status_code == 410
+    urls = [one["url"] for one in found["renditions"]]
+    assert {door.http.get(url).status_code for url in urls} <= {404, 410}
+    assert found["id"] not in {one["id"] for one in door.http.get("/api/v1/uploads").json()["items"]}
+    assert door.http.post(f"{path}/undo", headers=door.tag(found["id"])).status_code == 200
+    assert door.made(found["id"])["renditions"] == found["renditions"]
+    assert {door.http.get(url).status_code for url in urls} == {200}
+    assert list((door.data / "uploads").rglob("originals/gone.jpg"))  # the original never went
+
+
+def test_a_request_that_is_sent_twice_is_done_once(door: Doors) -> None:
+    photo = pictures.jpeg(pictures.photo(70, 60, 71))
+    headers = {"Idempotency-Key": "k-1", "Content-Type": "image/jpeg"}
+    one, two = (
+        door.http.post(
+            "/api/v1/uploads", params={"recipe": "light", "name": "twice.jpg"}, content=photo, headers=headers
+        )
+        for _ in range(2)
+    )
+    assert (one.status_code, two.status_code) == (202, 202) and one.json() == two.json()
+    assert (
+        two.headers["Idempotency-Replayed"] == "true" and two.headers["Location"] == one.headers["Location"]
+    )
+    other = door.http.post(
+        "/api/v1/uploads", params={"recipe": "light", "name": "twice.jpg"}, content=OTHER, headers=headers
+    )
+    assert other.status_code == 422 and "another request" in other.json()["detail"]
+    door.made(one.json()["id"])
+
+
+def test_an_answer_that_was_seen_is_not_sent_again(door: Doors) -> None:
+    found = door.send(pictures.jpeg(pictures.photo(80, 60, 81)), name="seen.jpg")
+    first = door.http.get(f"/api/v1/uploads/{found['id']}")
+    again = door.http.get(f"/api/v1/uploads/{found['id']}", headers={"If-None-Match": first.headers["ETag"]})
+    assert again.status_code == 304 and not again.content
+
+
+def test_runs_are_started_followed_and_stopped_and_recipes_are_read_and_checked(door: Doors) -> None:
+    door.send(pictures.jpeg(pictures.photo(64, 64, 91)), name="run.jpg")
+    run = door.http.post("/api/v1/runs", json={"source": "light"})
+    assert run.status_code == 202
+    for _ in range(300):
+        now = door.http.get(run.headers["Location"]).json()
+        if now["over"]:
+            break
+    assert door.http.post(f"{run.headers['Location']}/stop").status_code == 200
+    assert now["source"] == "light" and now["origin"] == "api"
+    assert door.http.get("/api/v1/runs", params={"source": "light"}).json()["items"][0]["id"] >= now["id"]
+    assert door.http.get("/api/v1/recipes/light").json()["name"] == "Light"
+    verdicts = [
+        door.http.post("/api/v1/recipes/validate", json={"text": text}).json()
+        for text in ('name = "x"', "[ladder]\nwidth = 3")
+    ]
+    assert [one["valid"] for one in verdicts] == [True, False] and "line 2" in verdicts[1]["problem"]
+    assert [one["source"] for one in door.http.get("/api/v1/sources").json()["items"]] == ["light"]
+
+
+def test_the_client_of_the_package_does_all_of_it(door: Doors, tmp_path: Path) -> None:
+    secret = door.http.headers["Authorization"].removeprefix("Bearer ")
+    file, better = tmp_path / "by client.jpg", tmp_path / "better.jpg"
+    file.write_bytes(pictures.jpeg(pictures.photo(100, 70, 101)))
+    better.write_bytes(pictures.jpeg(pictures.photo(200, 140, 102)))
+    with Client(door.address, secret) as client:
+        upload = client.wait(client.send(file, recipe="light", title="By client", wait=1))
+        assert upload["state"] == "done" and next(client.find("by client"))["id"] == upload["id"]
+        client.change(upload, alt="Said by a client")
+        client.replace(upload, better)
+        assert client.wait(upload)["original"]["width"] == 200
+        client.undo(upload)
+        client.wait(upload)
+        client.withdraw(upload)
+        assert client.fetch(upload)["state"] == "withdrawn"
+        assert not client.check_recipe("x = ")["valid"]
+        with pytest.raises(Refused, match="There is no upload"):
+            client.fetch("nobody")
+    with Client(door.address, "yp_wrong") as stranger, pytest.raises(Refused) as refused:
+        stranger.fetch(upload)
+    assert refused.value.status == 401
+
+
+def test_tokens_do_what_they_are_for_until_they_are_revoked(door: Doors) -> None:
+    reader = door.token("read")
+    url = f"{door.address}/api/v1/uploads"
+    assert httpx.get(url, headers=reader).status_code == 200
+    refused = httpx.post(url, content=PHOTO, headers={**reader, "Content-Type": "image/jpeg"})
+    assert refused.status_code == 403 and "upload" in refused.json()["detail"]
+    assert 'scope="upload"' in refused.headers["WWW-Authenticate"]
+    row = next(row for row in door.parts.store.access.tokens() if row.scopes == ["read"])
+    assert reader["Authorization"].rpartition("_")[2] not in row.digest
+    door.parts.tokens.revoke(row.id)
+    assert httpx.get(url, headers=reader).status_code == 401
