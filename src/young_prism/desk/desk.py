@@ -198,13 +198,20 @@ class Desk:
         brought = Brought(
             source.folder, row.path, recipe, detail, marks, self._places.limits.max_pixels, self._places.cache
         )
-        self._first.make(brought, partial(self._begun, source, row.id))
+        self._first.make(brought, partial(self._begun, source, row.id, self._replacement(row)))
 
-    def _begun(self, source: SourceRow, upload_id: str, result: First | YoungPrismError) -> None:
-        """Keep what was made at once, and have the rest made."""
+    def _replacement(self, row: UploadRow) -> int:
+        """Return what is another number with each original that takes the upload's place."""
+        step = self._store.uploads.last_change(row.id, what="replaced")
+        return step.id if step else 0
+
+    def _begun(
+        self, source: SourceRow, upload_id: str, replacement: int, result: First | YoungPrismError
+    ) -> None:
+        """Keep what was made at once, and have the rest made; not of an original that was replaced meanwhile."""
         try:
             row = self._store.uploads.get(upload_id)
-            if row is None or row.state != WORKING:
+            if row is None or row.state != WORKING or self._replacement(row) != replacement:
                 return
             if isinstance(result, YoungPrismError):
                 self._refused(source, row, result)
@@ -294,7 +301,9 @@ class Desk:
 
     def _say(self, source: SourceRow, row: UploadRow, before: Detail, said: Detail) -> UploadRow:
         self._store.set_detail(source.id, row.path, said)
-        if row.state == DONE and (said.title, said.focal) != (before.title, before.focal):
+        made_anew = (said.title, said.focal) != (before.title, before.focal)
+        # Also while it is being made: that run has begun with what was said before.
+        if made_anew and row.first is not None and row.state in (DONE, WORKING):
             return self._make(source, row)
         return self._changed(row)
 

@@ -88,7 +88,7 @@ class Pictures:
         except OutputError as error:
             if self._makes():
                 raise  # the developer is looking at the page
-            _log.error("%s", error)
+            _log.error("%s is shown as it is: %s", path, error)
             return self._plain(path, alt or "")
         return Markup(html)  # noqa: S704  (our own, escaped where it was written)
 

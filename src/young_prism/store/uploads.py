@@ -128,15 +128,13 @@ class Uploads(Sessions):
                 UploadChangeRow(upload_id=upload_id, at=datetime.now(UTC), what=what, before=dict(before))
             )
 
-    def last_change(self, upload_id: str) -> UploadChangeRow | None:
-        """Return the newest step that can be undone."""
+    def last_change(self, upload_id: str, *, what: str = "") -> UploadChangeRow | None:
+        """Return the newest step that can be undone, of one kind or of any."""
+        query = select(UploadChangeRow).where(UploadChangeRow.upload_id == upload_id)
+        if what:
+            query = query.where(UploadChangeRow.what == what)
         with self._session() as session:
-            return session.scalar(
-                select(UploadChangeRow)
-                .where(UploadChangeRow.upload_id == upload_id)
-                .order_by(UploadChangeRow.id.desc())
-                .limit(1)
-            )
+            return session.scalar(query.order_by(UploadChangeRow.id.desc()).limit(1))
 
     def drop_change(self, change_id: int) -> None:
         """Forget a step that was undone."""

@@ -10,6 +10,9 @@ from limits.strategies import MovingWindowRateLimiter
 
 from young_prism.web.problems import Problem
 
+_RIGHT_TO_WRONG = 40
+"""A wrong token counts as so many right ones: nobody tries thousands (our choice)."""
+
 
 class Rates:
     """How often each token may ask, and how often an address may be wrong; counted in memory."""
@@ -17,7 +20,7 @@ class Rates:
     def __init__(self, per_minute: int) -> None:
         self._limiter = MovingWindowRateLimiter(MemoryStorage())
         self._usual = RateLimitItemPerMinute(per_minute)
-        self._wrong = RateLimitItemPerMinute(30)
+        self._wrong = RateLimitItemPerMinute(max(1, per_minute // _RIGHT_TO_WRONG))
 
     def count(self, token_id: str) -> None:
         """Count a request. Raises `Problem` 429 for one too many."""

@@ -17,7 +17,7 @@ from young_prism.web.context import services
 from young_prism.web.planning import begin
 from young_prism.web.problems import Problem
 
-_LONGEST_RECIPE = 200_000
+_LONGEST_RECIPE = 100_000
 
 
 class RunAnswer(BaseModel):

@@ -118,7 +118,7 @@ if (item) {
   for (const needless of document.querySelectorAll('[data-no-script]')) needless.hidden = true
   const state = () => item.querySelector('[data-part=state]')
   if (state().dataset.state === 'working') {
-    follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=picture]', '[data-part=gives]'])
+    follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=picture]', '[data-part=facts]', '[data-part=gives]'])
   }
   item.addEventListener('submit', () => setTimeout(() => follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=gives]']), 300))
   watchWords(item.querySelector('[data-words]'))

@@ -1,0 +1,249 @@
+"""What strangers send: refused with the right status and a plain sentence, said in the log, and with nothing left on the disk."""
+
+from __future__ import annotations
+
+import logging
+import socket
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tests import pictures
+from tests.core.test_dangers import SVG, archive
+from tests.web.doors import LIMITS, Doors, doors
+from young_prism.cli.main import main
+from young_prism.core.errors import ServeError
+from young_prism.web.rates import Rates
+from young_prism.web.server import check_listening
+
+PHOTO = pictures.jpeg(pictures.photo(64, 48))
+RAW = {"Content-Type": "application/octet-stream"}
+
+
+@pytest.fixture(scope="module")
+def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
+    with doors(tmp_path_factory.mktemp("strangers"), per_minute=100_000) as opened:
+        opened.send(PHOTO, name="there.jpg")
+        yield opened
+
+
+@pytest.fixture
+def nothing_new(door: Doors) -> Iterator[None]:
+    """Nothing that was refused is left: no original, no part, no rendition."""
+
+    def there() -> set[str]:
+        return {
+            str(file)
+            for part in ("uploads", "renditions")
+            for file in (door.data / part).rglob("*")
+            if file.is_file()
+        }
+
+    before = there()
+    yield
+    for _ in range(100):
+        if there() == before:
+            return
+        time.sleep(0.05)
+    raise AssertionError(there() - before)
+
+
+def bomb() -> bytes:
+    return pictures.png_of_size(40_000, 40_000)
+
+
+@pytest.mark.usefixtures("nothing_new")
+@pytest.mark.parametrize(
+    ("data", "name", "status", "said"),
+    [
+        (b"", "empty.jpg", 400, "empty"),
+        (b"hello", "text.jpg", 415, "no picture"),
+        (b"<!doctype html><title>x", "page.html", 415, "web page"),
+        (b"PK\x03\x04" + b"\0" * 40, "a.zip", 415, ""),
+        (bomb(), "bomb.png", 413, "megapixel"),
+        (b"\xff\xd8\xff" + b"\0" * (LIMITS.file_bytes + 1), "long.jpg", 413, "limit"),
+        (PHOTO, "../../etc/passwd.jpg", 400, "leads out"),
+        (PHOTO, "/etc/passwd.jpg", 400, "absolute"),
+        (PHOTO, ".hidden.jpg", 400, "hidden"),
+        (PHOTO, "a" * 300, 422, "255"),
+    ],
+)
+def test_what_is_no_picture_is_refused_at_once(
+    door: Doors, caplog: pytest.LogCaptureFixture, data: bytes, name: str, status: int, said: str
+) -> None:
+    with caplog.at_level(logging.WARNING):
+        answer = door.http.post(
+            "/api/v1/uploads", params={"recipe": "light", "name": name}, content=data, headers=RAW
+        )
+    assert answer.status_code == status, answer.text
+    problem = answer.json()
+    assert answer.headers["content-type"] == "application/problem+json"
+    assert problem["status"] == status and said in problem["detail"] and problem["remedy"]
+    assert "refused POST /api/v1/uploads" in caplog.text
+
+
+@pytest.mark.usefixtures("nothing_new")
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (SVG % b"<script>alert(1)</script>", "script"),
+        (archive(PHOTO), "archive"),
+        (PHOTO[: len(PHOTO) // 2], ""),
+    ],
+)
+def test_what_shows_when_it_is_looked_into_fails_and_is_let_go(door: Doors, data: bytes, said: str) -> None:
+    found = door.send(data, name="sly.jpg")
+    assert found["state"] == "failed" and said in found["problem"]["what"] and found["problem"]["remedy"]
+    assert found["renditions"] == [] and found["snippet"] == ""
+
+
+def raw(door: Doors, text: bytes, *, close: bool = True, more: bytes = b"", times: int = 0) -> bytes:
+    """Send bytes as they are, and return what comes back."""
+    host, port = door.address.removeprefix("http://").split(":")
+    with socket.create_connection((host, int(port)), timeout=20) as line:
+        line.sendall(text)
+        try:
+            for _ in range(times):
+                line.sendall(more)
+        except OSError:
+            pass  # it was refused while it was sent
+        if close:
+            line.shutdown(socket.SHUT_WR)
+        try:
+            return line.recv(100_000)
+        except OSError:
+            return b""
+
+
+def head(door: Doors, *lines: str, path: str = "/api/v1/uploads?name=x.jpg") -> bytes:
+    own = [
+        f"POST {path} HTTP/1.1",
+        "Host: 127.0.0.1",
+        f"Authorization: {door.http.headers['Authorization']}",
+        *lines,
+    ]
+    return ("\r\n".join(own) + "\r\n\r\n").encode()
+
+
+@pytest.mark.usefixtures("nothing_new")
+def test_a_body_that_breaks_off_leaves_nothing(door: Doors) -> None:
+    assert (
+        raw(door, head(door, "Content-Type: image/jpeg", f"Content-Length: {len(PHOTO)}") + PHOTO[:100])
+        == b""
+    )
+
+
+@pytest.mark.usefixtures("nothing_new")
+@pytest.mark.parametrize("path", ["/api/v1/uploads?name=x.jpg", "/theme", "/nowhere"])
+def test_a_body_without_end_is_refused_on_the_way(door: Doors, path: str) -> None:
+    chunk = b"10000\r\n" + b"x" * 0x10000 + b"\r\n"
+    got = raw(
+        door,
+        head(door, "Transfer-Encoding: chunked", "Content-Type: image/jpeg", path=path),
+        close=False,
+        more=chunk,
+        times=400,
+    )
+    assert got.startswith(b"HTTP/1.1 413") or got == b""
+
+
+@pytest.mark.usefixtures("nothing_new")
+def test_a_length_over_the_limit_is_refused_before_it_is_sent(door: Doors) -> None:
+    got = raw(door, head(door, "Content-Type: image/jpeg", "Content-Length: 99999999999"), close=False)
+    assert got.startswith(b"HTTP/1.1 413") and b"application/problem+json" in got and b"over the limit" in got
+
+
+@pytest.mark.usefixtures("nothing_new")
+def test_ten_thousand_fields_are_refused(door: Doors) -> None:
+    fields = {f"field{number}": "x" for number in range(10_000)}
+    answer = door.http.post("/api/v1/uploads", data=fields, files={"file": ("x.jpg", PHOTO)})
+    assert answer.status_code == 413
+    assert (
+        door.http.post("/api/v1/uploads", data={"wrong": "x"}, files={"file": ("x.jpg", PHOTO)}).status_code
+        == 422
+    )
+
+
+@pytest.mark.parametrize(
+    "given", ["Bearer", "Bearer yp_x", "Basic eDp5", "Bearer yp_000000000000_" + "x" * 43, ""]
+)
+def test_a_wrong_token_opens_nothing(door: Doors, given: str) -> None:
+    answer = httpx.get(f"{door.address}/api/v1/uploads", headers={"Authorization": given})
+    assert answer.status_code == 401 and answer.headers["WWW-Authenticate"].startswith("Bearer")
+
+
+def test_too_many_requests_are_told_when_to_go_on() -> None:
+    from young_prism.web.problems import Problem
+
+    rates = Rates(3)
+    for _ in range(3):
+        rates.count("one")
+    with pytest.raises(Problem) as refused:
+        rates.count("one")
+    assert refused.value.status == 429 and 1 <= int(refused.value.headers["Retry-After"]) <= 60
+    rates.count("another")
+
+
+def test_a_foreign_host_or_origin_is_refused_and_an_allowed_one_is_not(tmp_path: Path) -> None:
+    with doors(tmp_path, origins=("https://cms.example",), hosts=("pictures.example",)) as door:
+        url = "/api/v1/uploads"
+        assert door.http.get(url, headers={"Host": "evil.example"}).status_code == 400
+        assert door.http.get(url, headers={"Host": "pictures.example"}).status_code == 200
+        foreign = door.http.get(url, headers={"Origin": "https://evil.example"})
+        assert foreign.status_code == 403 and "Access-Control-Allow-Origin" not in foreign.headers
+        asked = door.http.options(
+            url, headers={"Origin": "https://cms.example", "Access-Control-Request-Method": "PATCH"}
+        )
+        assert asked.status_code == 204 and "PATCH" in asked.headers["Access-Control-Allow-Methods"]
+        allowed = door.http.get(url, headers={"Origin": "https://cms.example"})
+        assert (
+            allowed.headers["Access-Control-Allow-Origin"] == "https://cms.example"
+            and "Origin" in allowed.headers["Vary"]
+        )
+        for origin in ("https://cms.example", "null", "http://127.0.0.1.evil.example"):
+            assert (
+                door.http.post("/theme", data={"theme": "dark"}, headers={"Origin": origin}).status_code
+                == 403
+            )
+
+
+def test_it_listens_elsewhere_only_where_somebody_has_a_token(tmp_path: Path) -> None:
+    with pytest.raises(ServeError, match="nobody needs a token"):
+        check_listening("0.0.0.0", tmp_path)  # noqa: S104  (that is the question)
+    check_listening("127.0.0.1", tmp_path)
+    check_listening("::1", tmp_path)
+    main(["token", "make", "me", "--scope", "pages", "--data", str(tmp_path)], standalone_mode=False)
+    check_listening("0.0.0.0", tmp_path)  # noqa: S104
+
+
+def test_where_others_listen_the_pages_ask_for_a_token(tmp_path: Path) -> None:
+    with doors(tmp_path, listen="0.0.0.0", hosts=("127.0.0.1",)) as door:  # noqa: S104
+        pages, desk = (
+            door.token(scope)["Authorization"].removeprefix("Bearer ") for scope in ("pages", "desk")
+        )
+        for address in ("/", "/access", "/desk", "/api/v1/docs"):
+            answer = door.http.get(address)
+            assert answer.status_code == 302 and answer.headers["Location"].startswith("/sign-in")
+        assert door.http.post("/theme", headers={"Origin": door.address}).status_code == 401
+        assert door.http.get("/api/v1/uploads").status_code == 200  # it has its own token
+
+        def enter(client: httpx.Client, token: str) -> int:
+            page = client.get("/sign-in", params={"back": "/desk"}).text
+            csrf = page.partition('name="csrf_token" value="')[2].partition('"')[0]
+            return client.post(
+                "/sign-in", data={"csrf_token": csrf, "token": token, "back": "/desk"}
+            ).status_code
+
+        with httpx.Client(base_url=door.address) as person:
+            assert enter(person, "yp_wrong") == 403
+            assert enter(person, pages) == 303
+            assert person.get("/").status_code == 200 and person.get("/access").status_code == 200
+            door.parts.tokens.revoke(pages.split("_")[1])
+            assert person.get("/").status_code == 302
+        with httpx.Client(base_url=door.address) as producer:
+            assert enter(producer, desk) == 303
+            assert producer.get("/desk").status_code == 200
+            assert producer.get("/").headers["Location"] == "/desk"

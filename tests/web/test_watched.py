@@ -1,0 +1,51 @@
+"""The switch on a source: what appears in its folder is made by itself, also by the next server."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from tests import pictures
+from tests.web.doors import RECIPE, doors
+from young_prism.engine.watching import FAILURES_FILE
+
+
+def appears(file: Path) -> None:
+    for _ in range(300):
+        if file.exists():
+            return
+        time.sleep(0.1)
+    raise AssertionError(f"{file.name} did not appear")
+
+
+def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_path: Path) -> None:
+    site, out = tmp_path / "site", tmp_path / "out"
+    site.mkdir()
+    (site / "first.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80)))
+    with doors(tmp_path) as door:
+        store = door.parts.store
+        source = store.add_source("Dropped", site, out, tmp_path)
+        store.set_recipe(source.id, RECIPE)
+        door.parts.watchers.switch(store.source(source.slug), on=True)
+        appears(out / "first-80w.jpg")
+        (site / "bad.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80))[:700])
+        (site / "second.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 2)))
+        appears(out / "second-80w.jpg")
+        appears(site / FAILURES_FILE)
+        assert "bad.jpg" in (site / FAILURES_FILE).read_text()
+        (site / "bad.jpg").unlink()
+        for _ in range(200):
+            if not (site / FAILURES_FILE).exists():
+                break
+            time.sleep(0.1)
+        assert not (site / FAILURES_FILE).exists()
+        assert "watched" in door.http.get("/").text
+    (site / "third.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 3)))
+    with doors(tmp_path) as door:
+        appears(out / "third-80w.jpg")
+        origins = {run.origin for run in door.parts.store.runs()}
+        assert origins == {"watcher"}
+        door.parts.watchers.switch(door.parts.store.source("dropped"), on=False)
+        (site / "fourth.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 4)))
+        time.sleep(2.5)
+        assert not (out / "fourth-80w.jpg").exists()

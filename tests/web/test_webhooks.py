@@ -1,0 +1,66 @@
+"""Webhooks: signed as Standard Webhooks says, sent again until they are heard, and not to be played again."""
+
+from __future__ import annotations
+
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from tests import pictures
+from tests.web.doors import doors
+from young_prism.cli.receive_webhooks import receiver
+from young_prism.core.errors import AccessError
+from young_prism.desk import webhooks
+from young_prism.desk.webhooks import is_genuine, signature
+
+
+def test_a_message_is_signed_as_the_specification_says() -> None:
+    # The worked example of the specification's own reference libraries (Standard Webhooks, tests; from memory).
+    secret = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"  # noqa: S105  (of the example)
+    body, message = b'{"test": 2432232314}', "msg_p5jXN8AQM9LWM0D4loKWxJek"
+    signed = signature(secret, message, 1614265330, body)
+    assert signed == "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="
+    headers = {
+        "webhook-id": message,
+        "webhook-timestamp": "1614265330",
+        "webhook-signature": f"v1,other {signed}",
+    }
+    assert is_genuine(secret, headers, body, now=1614265330)
+    assert not is_genuine(secret, headers, body, now=1614265330 + 600)  # a replay
+    assert not is_genuine(secret, headers, body + b" ", now=1614265330)
+    assert not is_genuine(secret, {}, body, now=1614265330)
+
+
+def test_an_upload_that_is_done_is_told_until_it_is_heard(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setattr(webhooks, "PAUSES_S", (0, 0, 0))
+    with doors(tmp_path) as door:
+        stand_in = receiver(0, "whsec_x", refuse=1)
+        stand_in.server_close()
+        hook = door.parts.messenger.add(f"http://127.0.0.1:{stand_in.server_port}/")
+        stand_in = receiver(stand_in.server_port, hook.secret, refuse=1)
+        thread = threading.Thread(target=stand_in.serve_forever)
+        thread.start()
+        try:
+            found = door.send(pictures.jpeg(pictures.photo(80, 60)), title="Told")
+            for _ in range(100):
+                [message] = door.parts.store.webhooks.deliveries()
+                if message.state == "sent":
+                    break
+                time.sleep(0.1)
+        finally:
+            stand_in.shutdown()
+            thread.join()
+            stand_in.server_close()
+        assert (message.state, message.attempts, message.upload_id) == ("sent", 2, found["id"])
+        page = door.http.get("/access").text
+        assert "answered 204" in page and hook.url in page
+    assert "upload.done: Told, 6 renditions" in capfd.readouterr().err
+
+
+def test_only_addresses_that_can_be_called_are_taken(tmp_path: Path) -> None:
+    with doors(tmp_path) as door, pytest.raises(AccessError, match="no address"):
+        door.parts.messenger.add("file:///etc/passwd")
