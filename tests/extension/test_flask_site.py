@@ -64,12 +64,15 @@ def test_in_development_what_is_missing_is_made_and_what_was_changed_is_made_ane
     assert not (root / "made" / "other-60w.jpg").exists()  # only what the page shows
     address = page.partition('src="')[2].partition('"')[0]
     assert address.startswith("/pictures/deep/")
-    answer = client.get(address, headers={"Accept": "image/webp"})
-    assert answer.data[8:12] == b"WEBP" and (answer.mimetype, answer.headers["Vary"]) == ("image/webp", "Accept")
-    before = client.get(address).data
+    with client.get(address, headers={"Accept": "image/webp"}) as answer:
+        assert answer.data[8:12] == b"WEBP"
+        assert (answer.mimetype, answer.headers["Vary"]) == ("image/webp", "Accept")
+    with client.get(address) as answer:
+        before = answer.data
     (root / "photos" / "deep" / "summit [1].jpg").write_bytes(pictures.jpeg(pictures.photo(150, 120, 9)))
     client.get("/deep/summit [1].jpg/hero")
-    assert client.get(address).data != before
+    with client.get(address) as answer:
+        assert answer.data != before
     with pytest.raises(OutputError, match="no such original"):
         client.get("/nowhere.jpg/whole")
     with pytest.raises(OutputError, match="in the cut “nosuch”"):
