@@ -3,7 +3,7 @@ PYTHON ?= python3
 PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
-BENCHES := plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off
+BENCHES := plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
 STATIC := src/young_prism/web/static
 
 .PHONY: demo demo-reset test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean

@@ -89,7 +89,7 @@ class Messenger:
         hooks = self._store.webhooks.all()
         if not hooks:
             return
-        source = self._store.all_sources().get(row.source_id)
+        source = self._store.source_with(row.source_id)
         if source is None:
             return
         now = datetime.now(UTC).isoformat(timespec="seconds")

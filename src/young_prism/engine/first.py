@@ -15,9 +15,9 @@ from typing import NamedTuple
 from young_prism.core.errors import DangerousError, YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.details import Detail
+from young_prism.core.originals.details import NOTHING_SAID, Detail
 from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.model import Mark, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import NO_MARKS, Mark, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import Rendered
@@ -106,7 +106,10 @@ class FirstMaker:
                     self._pool.close(now=self._closing)
                     return
             if warming:
-                self._pool.warm()
+                rehearsal: Job[int] = Job(
+                    function=rehearse, arguments=lambda _: (), timeout_s=lambda _: _TIMEOUT_S
+                )
+                list(self._pool.run(range(self._pool.jobs), rehearsal))
             job: Job[tuple[Brought, Heard]] = Job(
                 function=first_of,
                 arguments=lambda item: item[:1],
@@ -127,13 +130,27 @@ def first_of(brought: Brought) -> First:
 
     Raises the errors of `core.originals.look.look` and of `render`, with the file's name, and `DangerousError`.
     """
+    return _first(read_original(brought.root, brought.path), brought)
+
+
+def rehearse() -> None:
+    """Make a first of next to nothing, so that all is loaded when a picture comes: that takes as long as one. Runs in a worker."""
+    import numpy as np
+
+    from young_prism.core.pixels.vips import pyvips
+
+    ramp = np.linspace(0, 255, 96 * 64 * 3).astype(np.uint8).reshape(64, 96, 3)
+    data = pyvips.Image.new_from_array(ramp).jpegsave_buffer()
+    _first(data, Brought("", "rehearsal.jpg", Recipe(), NOTHING_SAID, NO_MARKS))
+
+
+def _first(data: bytes, brought: Brought) -> First:
     from young_prism.core.originals.look import look
     from young_prism.core.plan.make import make_plan
     from young_prism.core.render.render import concluded, pieces_of
     from young_prism.core.uploads.dangers import danger_of
 
     path = brought.path
-    data = read_original(brought.root, path)
     try:
         facts = look(data, max_pixels=brought.max_pixels)
         danger = danger_of(data, facts.format)

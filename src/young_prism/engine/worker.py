@@ -6,6 +6,7 @@ import ctypes
 import os
 import pickle
 import signal
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -67,6 +68,13 @@ def _watch() -> None:
             os._exit(1)  # the parent was killed, and nobody waits for this any more
 
 
+def forget_decoded() -> None:
+    """Let go of pixels that were kept for this task alone."""
+    loaded = sys.modules.get("young_prism.core.pixels.decode")
+    if loaded is not None:
+        loaded.forget_decoded()
+
+
 def work(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> Answer:
     """Do one task under a limit of memory. An error is part of the answer."""
     _Here.number, _Here.limit = number, limit
@@ -79,6 +87,7 @@ def work(number: int, limit: int, function: Callable[..., Any], arguments: tuple
         failure = error if _travels(error) else RuntimeError(f"{type(error).__name__}: {error}")
     seconds = time.perf_counter() - began
     _Here.limit = 0
+    forget_decoded()
     return Answer(result, failure, seconds, _rest())
 
 

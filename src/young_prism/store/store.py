@@ -150,6 +150,11 @@ class Store(RunRecords):
         with self._session() as session:
             return {row.id: row for row in session.scalars(select(SourceRow))}
 
+    def source_with(self, source_id: int) -> SourceRow | None:
+        """Return one source by its number."""
+        with self._session() as session:
+            return session.get(SourceRow, source_id)
+
     def source(self, slug: str) -> SourceRow | None:
         """Return one source by the name in its address."""
         with self._session() as session:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from typing import Any
 
 from young_prism.core.errors import DamagedError
@@ -55,25 +56,43 @@ def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: in
 
 def _open_heic(data: bytes, max_pixels: int) -> Any:
     """Decode a phone's HEIC, which arrives upright already: it must not be rotated again."""
-    import pillow_heif
-
-    try:
-        heif = pillow_heif.open_heif(io.BytesIO(data), convert_hdr_to_8bit=True)
+    with _readable_heic(data) as heif:
         check_pixels(Size(*heif.size), max_pixels)
-        bands = len(heif.mode)
-        width, height = heif.size
-        raw = bytes(heif.data)
-    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
-        raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=EXPORT_AGAIN) from error
-    row = width * bands
-    if heif.stride != row:
-        raw = b"".join(raw[y * heif.stride : y * heif.stride + row] for y in range(height))
-    image = pyvips.Image.new_from_memory(raw, width, height, bands, "uchar")
-    image = image.copy(interpretation="b-w" if bands < 3 else "srgb")
-    profile = heif.info.get("icc_profile")
+        profile = heif.info.get("icc_profile")
+    image = _decoded_heic(data)
+    image = image.copy(interpretation="b-w" if image.bands < 3 else "srgb")
     if profile:
         image.set_type(pyvips.GValue.blob_type, "icc-profile-data", profile)
     return image
+
+
+def forget_decoded() -> None:
+    """Give the memory back that the last decoded HEIC takes."""
+    _decoded_heic.cache_clear()
+
+
+@lru_cache(maxsize=1)
+def _decoded_heic(data: bytes) -> Any:
+    """Decode the pixels of a HEIC. The last one is kept: no other format takes as long, and each look and each cut needs them."""
+    with _readable_heic(data) as heif:
+        bands = len(heif.mode)
+        width, height = heif.size
+        raw = bytes(heif.data)
+        row = width * bands
+        if heif.stride != row:
+            raw = b"".join(raw[y * heif.stride : y * heif.stride + row] for y in range(height))
+    return pyvips.Image.new_from_memory(raw, width, height, bands, "uchar")
+
+
+@contextmanager
+def _readable_heic(data: bytes) -> Iterator[Any]:
+    """Open a HEIC; its pixels are decoded when they are asked for. What is wrong with it becomes our error."""
+    import pillow_heif
+
+    try:
+        yield pillow_heif.open_heif(io.BytesIO(data), convert_hdr_to_8bit=True)
+    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+        raise DamagedError(f"The picture cannot be decoded ({error}).", remedy=EXPORT_AGAIN) from error
 
 
 def _open_bmp(data: bytes, max_pixels: int) -> Any:

@@ -198,7 +198,7 @@ def _recipe(row: Any) -> RecipeAnswer:
 def _found(run_id: int) -> tuple[RunRow, SourceRow]:
     store = services().store
     run = store.run(run_id) if run_id < 1 << 62 else None
-    source = store.all_sources().get(run.source_id) if run else None
+    source = store.source_with(run.source_id) if run else None
     if run is None or source is None:
         raise Problem(404, "There is no run with this number.", remedy="GET /api/v1/runs lists them.")
     return run, source

@@ -334,7 +334,7 @@ def _preferred_wait() -> int:
 def _found(upload: str) -> tuple[UploadRow, SourceRow]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.all_sources().get(row.source_id) if row else None
+    source = store.source_with(row.source_id) if row else None
     if row is None or source is None:
         raise Problem(
             404, "There is no upload with this id.", remedy="GET /api/v1/uploads lists all of them."

@@ -257,7 +257,7 @@ def _sources() -> list[SourceRow]:
 def _found(upload: str) -> tuple[UploadRow, SourceRow]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.all_sources().get(row.source_id) if row else None
+    source = store.source_with(row.source_id) if row else None
     if row is None or source is None:
         abort(404, f"There is no picture “{upload}” on Desk. Those that are here are found by their words.")
     return row, source

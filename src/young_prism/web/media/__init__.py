@@ -55,7 +55,7 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
     """Send a picture in the best format that the client names, at the next rung up of the width that is asked for."""
     parts = services()
     row = parts.store.uploads.get(upload)
-    source = parts.store.all_sources().get(row.source_id) if row else None
+    source = parts.store.source_with(row.source_id) if row else None
     if row is None or source is None:
         return _plain(404, "There is no such picture.")
     if row.state == WITHDRAWN:
