@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import base64
+import re
 import unicodedata
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.core.test_plan import facts
+from young_prism.core.errors import RecipeError
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.clean import cleaned, why_troublesome
 from young_prism.core.naming.collisions import same_name_key, stem_choices
-from young_prism.core.naming.rule import NameParts, check_rule, half_named, split_name
+from young_prism.core.naming.rule import NameParts, check_rule, half_named, random_name, split_name
+from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
 
 
 @pytest.mark.parametrize(
@@ -109,3 +116,21 @@ def test_names_that_hurt_on_some_system_are_said() -> None:
     assert "device's name" in why_troublesome("a/CON.x-80w.jpg") and "prefix" in why_troublesome("nul/a.jpg")
     assert "255" in why_troublesome("é" * 130 + ".jpg")
     assert why_troublesome("console/a.jpg") == ""
+
+
+def test_random_names_are_the_same_in_each_build_and_known_to_nobody_without_the_secret() -> None:
+    # RFC 4231, 4.2 (test case 1): the digest that the name is the base32 of.
+    secret, digest = "\x0b" * 20, "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"
+    assert bytes.fromhex(digest) == base64.b32decode(random_name(secret, b"Hi There".hex()).upper() + "====")
+    assert random_name("one secret of many", "ab" * 32) != random_name("another one of many", "ab" * 32)
+
+
+def test_a_recipe_with_random_names_needs_a_secret_and_its_manifest_does_not_tell_it() -> None:
+    with pytest.raises(RecipeError, match=r"names\.secret"):
+        read_recipe('[names]\nrule = "{random}-{width}.{ext}"\nsecret = "short"')
+    recipe = read_recipe('[names]\nrule = "{random:20}-{width}.{ext}"\nsecret = "nobody else knows this"')
+    [original] = make_plan({"a/summit.jpg": facts()}, recipe).originals
+    names = {re.fullmatch(r"a/([a-z2-7]{20})-\d+\.\w+", one.path)[1] for one in original.renditions}
+    assert len(names) == 1 and "summit" not in str(names)
+    shown = recipe.published.model_dump_json()
+    assert "nobody else" not in shown and Recipe.model_validate_json(shown).published != recipe

@@ -127,7 +127,7 @@ class Ledger:
 
     def written_as(self, recipe: Recipe) -> bool:
         """Whether the manifest was written by this version and this recipe."""
-        return self.made_by == (f"young-prism {__version__}", recipe)
+        return self.made_by == (f"young-prism {__version__}", recipe.published)
 
     def known_facts(self, found: Found) -> Facts | None:
         """Return the facts of an original that was looked at and has not changed since."""

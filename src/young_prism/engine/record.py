@@ -94,7 +94,7 @@ def make_manifest(
     return Manifest(
         generator=f"young-prism {__version__}",
         encoders={fmt.value: encoder_version(fmt) for fmt in formats},
-        recipe=plan.recipe,
+        recipe=plan.recipe.published,
         originals=tuple(originals),
         skipped=tuple(_failure(left) for left in plan.left_out if not left.failed),
         failed=tuple(_failure(failure) for failure in failures),

@@ -57,7 +57,8 @@ class Served:
             for plain, others in siblings(one).items()
             if any(_stem(path) != _stem(plain) for path in others.values())
         }
-        hashed = uses(manifest.recipe.names.rule, "hash")
+        rule = manifest.recipe.names.rule
+        hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
         return Served(prefix, old, pairs, FOREVER if hashed else A_DAY)
 
 

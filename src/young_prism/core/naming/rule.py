@@ -6,25 +6,50 @@ source). A leading dot is part of the stem.
 
 from __future__ import annotations
 
+import base64
+import hashlib
+import hmac
 import re
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
-FIELDS = ("stem", "width", "height", "density", "facet", "format", "ext", "folder", "hash", "date", "counter")
+FIELDS = (
+    "stem",
+    "width",
+    "height",
+    "density",
+    "facet",
+    "format",
+    "ext",
+    "folder",
+    "hash",
+    "random",
+    "date",
+    "counter",
+)
 WHOLE_FACET = "whole"
 """What the cut that is no cut is called where a name asks for its facet."""
 _BRACE = re.compile(r"\{([^{}]*)\}")
-_PADDED = ("width", "height", "counter", "hash")
-"""Braces that take a number: so many digits at the least, or of a hash so many characters."""
+_PADDED = ("width", "height", "counter", "hash", "random")
+"""Braces that take a number: so many digits at the least, or of a hash or a random name so many characters."""
+
+
+def random_name(secret: str, sha256: str) -> str:
+    """Return a name that nobody can guess who does not know the secret, and that is the same in each build.
+
+    52 characters from a to z and 2 to 7: HMAC (RFC 2104) with SHA-256 over the original's hash, in base32 (RFC 4648, 6).
+    """
+    digest = hmac.new(secret.encode(), bytes.fromhex(sha256), hashlib.sha256).digest()
+    return base64.b32encode(digest).decode().rstrip("=").lower()
 
 
 class NameParts(NamedTuple):
     """What the braces of a rule stand for, apart from those that hang on the rung: width, height and density.
 
     `folder` is the name of the innermost folder, `hash` the original's content in hexadecimal, `counter` its place among
-    all originals in the order of paths, from 1. `facet` is the name of the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`.
+    all originals in the order of paths, from 1. `facet` is the name of the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`; `random` what `random_name` gives.
     """
 
     stem: str
@@ -35,6 +60,7 @@ class NameParts(NamedTuple):
     counter: int = 0
     facet: str = WHOLE_FACET
     date: str = "undated"
+    random: str = ""
 
 
 def uses(rule: str, field: str) -> bool:
@@ -72,9 +98,9 @@ def check_rule(rule: str) -> None:
         raise ValueError("a brace in the name rule is not closed")
     if "\\" in rest or "\0" in rest or rule.startswith("/") or ".." in PurePosixPath(rule).parts:
         raise ValueError("a name rule must stay inside the output folder")
-    if not used & {"stem", "hash", "counter"}:
+    if not used & {"stem", "hash", "random", "counter"}:
         raise ValueError(
-            "the name rule needs {stem}, {hash} or {counter}, or all originals would get one name"
+            "the name rule needs {stem}, {hash}, {random} or {counter}, or all originals would get one name"
         )
     if not used & {"width", "height", "density"}:
         raise ValueError(
@@ -99,6 +125,7 @@ def half_named(rule: str, folder: str, parts: NameParts) -> Callable[..., str]:
         counter=parts.counter,
         facet=parts.facet,
         date=parts.date,
+        random=parts.random,
     )
     return (f"{_closed(folder)}/{half}" if folder else half).format
 
@@ -123,6 +150,8 @@ def _template(rule: str) -> str:
             return f"{{{{{field}:0{number}d}}}}" if number else f"{{{{{field}}}}}"
         if field == "hash":
             return f"{{hash:.{number or 8}}}"
+        if field == "random":
+            return f"{{random:.{number or 16}}}"
         return f"{{{field}:0{number}d}}" if number else f"{{{field}}}"
 
     return _BRACE.sub(braces, rule)

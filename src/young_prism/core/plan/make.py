@@ -14,6 +14,7 @@ from young_prism.core.naming.rule import (
     NameParts,
     folder_of,
     half_named,
+    random_name,
     split_name,
     uses,
     with_stem,
@@ -266,6 +267,7 @@ class _Planner:
         parts = NameParts(
             stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
             hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
+            random=random_name(recipe.names.secret, facts.sha256) if recipe.names.secret else "",
         )  # fmt: skip
         renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
         named = bool(recipe.facets) and uses(self.rule or recipe.names.rule, "facet")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
 from typing import Annotated, Literal, Self
 
@@ -65,6 +66,10 @@ class Facet(Part):
         return float(width), float(height)
 
 
+_SHORTEST_SECRET = 16
+"""Characters under which a secret can be tried out (our choice)."""
+
+
 class Names(Part):
     """How renditions are called, and in which folder they lie below the output folder.
 
@@ -79,6 +84,8 @@ class Names(Part):
     case: Literal["keep", "lower"] = "keep"
     hyphens: bool = False
     ascii_only: bool = False
+    secret: Annotated[str, Field(max_length=200)] = ""
+    """What `{random}` is made of: who does not know it cannot guess a name."""
 
     @property
     def into_source(self) -> bool:
@@ -96,6 +103,14 @@ class Names(Part):
     def _known_braces(cls, value: str) -> str:
         check_rule(value)
         return value
+
+    @model_validator(mode="after")
+    def _secret_where_needed(self) -> Names:
+        if uses(self.rule, "random") and len(self.secret) < _SHORTEST_SECRET:
+            raise ValueError(
+                f"{{random}} needs names.secret, of {_SHORTEST_SECRET} characters or more that nobody else knows"
+            )
+        return self
 
 
 _URL_PART = r"^[^\s,\"<>]*$"
@@ -191,6 +206,15 @@ class Recipe(Part):
         if squeezed and self.names.layout == "beside":
             raise ValueError("squeezed files keep their names, so they cannot lie beside their originals")
         return self
+
+    @property
+    def published(self) -> Recipe:
+        """The recipe as a manifest shows it, which may lie on the web: of a secret it holds only the hash."""
+        if not self.names.secret:
+            return self
+        digest = hashlib.sha256(self.names.secret.encode()).hexdigest()
+        names = self.names.model_copy(update={"secret": f"sha256:{digest}"})
+        return self.model_copy(update={"names": names})
 
     @property
     def snippet_markup(self) -> Markup:
