@@ -34,10 +34,10 @@ def main() -> None:
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             _walk(page, address)
             phone = browser.new_page(viewport={"width": 390, "height": 844}, device_scale_factor=2)
-            _take(phone, f"{address}/s/ottermoor-hill-railway/{PICTURE}", "picture-phone")
+            _desk(page, phone, address)
             _take(phone, f"{address}/s/ottermoor-hill-railway/intake?flag=place", "intake-phone")
             dark = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark")
-            _take(dark, f"{address}/s/ottermoor-hill-railway/intake", "intake-dark")
+            _access(dark, address)
             browser.close()
     finally:
         server.send_signal(signal.SIGINT)
@@ -81,9 +81,27 @@ def _walk(page: Page, address: str) -> None:
     _take(page, f"{handed}?original=panoramas/summit-dawn.jpg", "hand-off")
     _take(page, f"{handed}/visitors?original=panoramas/summit-dawn.jpg&viewport=1000&density=2", "visitors")
     _take(page, f"{handed}/pages", "pages")
-    page.goto(f"{source}/{PICTURE}")
-    page.locator("[data-focal] input[type=image]").scroll_into_view_if_needed()
-    page.locator("[data-cuts]").screenshot(path=FOLDER / "cuts.png")
+
+
+def _desk(page: Page, phone: Page, address: str) -> None:
+    page.goto(f"{address}/desk?q=dawn")
+    page.get_by_role("link", name="Summit café at dawn").click()
+    page.get_by_role("button", name="Copy the markup").wait_for(timeout=120_000)
+    _take(page, page.url, "desk")
+    phone.goto(f"{address}/desk?q=IMG_2041")
+    phone.get_by_role("link", name="IMG_2041").click()
+    phone.get_by_role("button", name="Copy the markup").wait_for(timeout=120_000)
+    _take(phone, phone.url, "desk-phone")
+
+
+def _access(page: Page, address: str) -> None:
+    """Show Access with a token that was used and a webhook that hears nothing."""
+    page.goto(f"{address}/access")
+    page.get_by_label("Who will use it").fill("The railway's content system")
+    page.get_by_role("button", name="Make the token").click()
+    page.get_by_label("Address").fill("http://127.0.0.1:9/pictures-are-done")
+    page.get_by_role("button", name="Tell this address").click()
+    _take(page, f"{address}/access", "access")
 
 
 def _take(page: Page, address: str, name: str) -> None:
