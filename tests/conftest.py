@@ -17,6 +17,21 @@ settings.register_profile(
 settings.load_profile("any machine")
 
 
+_LONGEST_FIRST = ("web/test_runs", "browser", "engine", "web", "cli", "demo", "reference")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with the files that take longest, so that no worker is left with one of them at the end."""
+    root = Path(__file__).parent
+
+    def place(item: pytest.Item) -> int:
+        path = item.path.relative_to(root).as_posix()
+        found = (at for at, name in enumerate(_LONGEST_FIRST) if path.startswith(name))
+        return next(found, len(_LONGEST_FIRST))
+
+    items.sort(key=place)
+
+
 @pytest.fixture(autouse=True)
 def history_of_its_own(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test writes into the history of the person who runs it."""

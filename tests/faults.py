@@ -72,7 +72,16 @@ def workers_of(pid: int) -> list[psutil.Process]:
         children = psutil.Process(pid).children(recursive=True)
     except psutil.NoSuchProcess:
         return []
-    return [child for child in children if "spawn_main" in " ".join(_line(child))]
+    return [child for child in children if _is_worker(child, pid)]
+
+
+def _is_worker(process: psutil.Process, pid: int) -> bool:
+    """Whether a process was spawned by a process, or forked by its fork server, which is a child of it."""
+    line = " ".join(_line(process))
+    try:
+        return "spawn_main" in line or ("forkserver" in line and process.ppid() != pid)
+    except psutil.NoSuchProcess:
+        return False
 
 
 def _line(process: psutil.Process) -> list[str]:

@@ -60,7 +60,7 @@ def test_workers_that_are_killed_cost_nothing_but_time(
     def kill_now_and_then() -> None:
         nonlocal killed
         chance = random.Random(3)  # noqa: S311
-        while not over.wait(chance.uniform(0.3, 0.9)) and killed < 4:
+        while not over.wait(chance.uniform(0.8, 1.6)) and killed < 4:
             workers = faults.workers_of(os.getpid())
             if workers:
                 faults.kill(chance.choice(workers).pid)

@@ -112,10 +112,13 @@ def raw(door: Doors, text: bytes, *, close: bool = True, more: bytes = b"", time
             pass  # it was refused while it was sent
         if close:
             line.shutdown(socket.SHUT_WR)
+        got = b""
         try:
-            return line.recv(100_000)
+            while part := line.recv(100_000):
+                got += part
         except OSError:
-            return b""
+            pass  # it was closed on us: what came before counts
+        return got
 
 
 def head(door: Doors, *lines: str, path: str = "/api/v1/uploads?name=x.jpg") -> bytes:

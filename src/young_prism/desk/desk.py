@@ -221,8 +221,9 @@ class Desk:
                 "placeholder": result.placeholder,
                 "renditions": [one.model_dump(exclude_none=True) for one in result.renditions],
             }
-            row = self._changed(row, first=first)
-            self._make(source, row)
+            begun = self._store.uploads.end_work(row, first=first)
+            if begun:
+                self._make(source, begun)
         except Exception:  # noqa: BLE001  (the next one must still be made)
             _log.exception("an upload could not be begun")
 
@@ -250,7 +251,7 @@ class Desk:
         if entry:
             served = list(dict.fromkeys([*row.served, *(one.path for one in entry.renditions)]))
             # What went wrong with a better original stays said: the one before is done again.
-            self._told(self._changed(row, state=DONE, served=served))
+            self._end(row, state=DONE, served=served)
             return
         build = build_in(out_of(source))
         failures = {one.original: one for one in build.manifest.failed} if build else {}
@@ -262,10 +263,16 @@ class Desk:
             error, remedy = "Its run was stopped.", "Start a run of its source to have it made."
         else:
             error, remedy = "The recipe makes nothing of it.", "Ask who keeps the recipe of its source."
-        self._told(self._changed(row, state=FAILED, error=error, remedy=remedy))
+        self._end(row, state=FAILED, error=error, remedy=remedy)
+
+    def _end(self, row: UploadRow, **values: Any) -> None:
+        """Say what became of an upload, unless it is not being made any more, or by another run."""
+        ended = self._store.uploads.end_work(row, **values)
+        if ended:
+            self._told(ended)
 
     def _failed(self, row: UploadRow, error: YoungPrismError) -> None:
-        self._told(self._changed(row, state=FAILED, error=error.what, remedy=error.remedy))
+        self._end(row, state=FAILED, error=error.what, remedy=error.remedy)
 
     def _refused(self, source: SourceRow, row: UploadRow, error: YoungPrismError) -> None:
         """Let go of what cannot be used; where it was to replace another one, that is back."""

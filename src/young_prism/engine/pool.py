@@ -19,6 +19,7 @@ from concurrent.futures import FIRST_COMPLETED, CancelledError, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import cache
 from itertools import count
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
@@ -116,6 +117,23 @@ class _Task(Generic[Item]):
     begun: bool = False
 
 
+_LOADED_ONCE = ("numpy", "cv2", "psutil", "young_prism.core.plan.model", "young_prism.engine.worker")
+"""What each worker needs and what can be loaded before a fork; libvips cannot."""
+
+
+@cache
+def _context() -> Any:
+    """Return how worker processes are begun: where there are fork servers, from one that has loaded most of what they need.
+
+    Not from this process, which may run threads. Elsewhere each is spawned, and loads all of it by itself.
+    """
+    if "forkserver" not in multiprocessing.get_all_start_methods():
+        return multiprocessing.get_context("spawn")
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(list(_LOADED_ONCE))
+    return context
+
+
 @dataclass(slots=True)
 class _Slot(Generic[Item]):
     """One worker process, through however many lives."""
@@ -129,7 +147,7 @@ class _Slot(Generic[Item]):
 
     def open(self) -> ProcessPool:
         if self.pool is None:
-            context = multiprocessing.get_context("spawn")
+            context = _context()
             self.reader, self.writer = context.Pipe(duplex=False)
             self.pool = ProcessPool(
                 max_workers=1,

@@ -27,7 +27,7 @@ from markupsafe import Markup, escape
 from young_prism import scripting
 from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.engine.sites import find_project
+from young_prism.engine.sites import find_project, load_project
 from young_prism.serving.build import build_in, negotiated
 
 if TYPE_CHECKING:
@@ -49,6 +49,7 @@ class Pictures:
     def __init__(self, app: Flask | None = None) -> None:
         self._making = threading.Lock()
         self._made: dict[tuple[str, str], tuple[int, int]] = {}
+        self._sites: dict[Path, tuple[scripting.Site, tuple[Path, ...], list[int]]] = {}
         if app is not None:
             self.init_app(app)
 
@@ -100,7 +101,15 @@ class Pictures:
         return Markup('<img src="{}" alt="{}">').format(escape(address), escape(alt))
 
     def _site(self) -> scripting.Site:
-        return scripting.site(current_app.extensions["young_prism_pictures"])
+        """Return the site as its files say it now; they are read again only when one of them has changed."""
+        file: Path = current_app.extensions["young_prism_pictures"]
+        known = self._sites.get(file)
+        if known is None or _stamps(known[1]) != known[2]:
+            project = load_project(file)
+            files = (file, *(file.parent / name for name in (project.recipe, project.details) if name))
+            stamps = _stamps(files)
+            self._sites[file] = known = (scripting.site(file), files, stamps)
+        return known[0]
 
     def _makes(self) -> bool:
         told = current_app.config["YOUNG_PRISM_MAKE"]
@@ -154,6 +163,10 @@ class Pictures:
         if answer is None:
             abort(404)
         return Response.force_type(answer)  # type: ignore[return-value]  # it is one from here on
+
+
+def _stamps(files: tuple[Path, ...]) -> list[int]:
+    return [file.stat().st_mtime_ns if file.is_file() else 0 for file in files]
 
 
 __all__ = ["Pictures", "YoungPrismError"]

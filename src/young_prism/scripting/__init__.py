@@ -38,7 +38,7 @@ from young_prism.engine.looking import look_folder
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pool import lazy_pool
 from young_prism.engine.sites import Site, find_project, load_project, load_recipe, site_of
-from young_prism.serving.build import build_in
+from young_prism.serving.build import Build, build_in
 
 __all__ = [
     "BuildResult",
@@ -140,9 +140,8 @@ def picture(
     With the name of a `facet`, of that cut alone. What is not said is taken from the site's details and recipe. A `hero` is loaded first.
     Raises `OutputError` for a picture, or a cut, that there is no rendition of.
     """
-    needed_manifest(of.out / MANIFEST_NAME)
-    build = build_in(of.out)
-    entry = build.originals.get(path) if build else None
+    built = build_in(of.out) or Build.of(needed_manifest(of.out / MANIFEST_NAME))
+    entry = built.originals.get(path)
     delivered = Delivered.of(entry, of.recipe).of_facet(facet) if entry else None
     if delivered is None or not delivered.whole:
         cut = "" if facet == WHOLE_FACET else f" in the cut “{facet}”"

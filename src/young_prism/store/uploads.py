@@ -68,6 +68,26 @@ class Uploads(Sessions):
                 row.version, row.changed_at = row.version + 1, datetime.now(UTC)
             return row
 
+    def end_work(self, row: UploadRow, **values: object) -> UploadRow | None:
+        """Set columns of an upload that is still being made, by the same run as in `row`; None where that is not so any more.
+
+        In one statement: a person may change or withdraw it at the very moment when its run is over.
+        """
+        with self._session() as session:
+            found = session.execute(
+                update(UploadRow)
+                .where(
+                    UploadRow.id == row.id,
+                    UploadRow.state == WORKING,
+                    UploadRow.path == row.path,
+                    UploadRow.run_id.is_not_distinct_from(row.run_id),
+                )
+                .values(version=UploadRow.version + 1, changed_at=datetime.now(UTC), **values)
+            )
+            if not getattr(found, "rowcount", 0):
+                return None
+        return self.get(row.id)
+
     def claim(self, upload_id: str, version: int) -> bool:
         """Raise an upload's version if it is still the one given: of two that change it at once, one comes first."""
         with self._session() as session:
