@@ -50,23 +50,24 @@ def test_a_command_that_is_killed_over_and_over_ends_with_the_bytes_of_one_that_
     assert pictures.hashes(source) == before
 
 
-def test_workers_that_are_killed_cost_nothing_but_time(
+def test_a_worker_that_is_killed_costs_nothing_but_time(
     undisturbed: tuple[Path, dict[str, bytes]], tmp_path: Path
 ) -> None:
     source, expected = undisturbed
     killed = 0
     over = threading.Event()
 
-    def kill_now_and_then() -> None:
+    def kill_one() -> None:
+        # One: the original that it was at has one more try, alone, and a second kill could hit just that.
         nonlocal killed
         chance = random.Random(3)  # noqa: S311
-        while not over.wait(chance.uniform(0.8, 1.6)) and killed < 4:
+        while not over.wait(chance.uniform(0.3, 0.9)) and not killed:
             workers = faults.workers_of(os.getpid())
             if workers:
                 faults.kill(chance.choice(workers).pid)
                 killed += 1
 
-    thread = threading.Thread(target=kill_now_and_then)
+    thread = threading.Thread(target=kill_one)
     thread.start()
     try:
         result = build(source, tmp_path / "out", RECIPE, using=With(jobs=2))

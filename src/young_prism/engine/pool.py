@@ -2,8 +2,9 @@
 
 Each worker is a pebble pool of one: pebble spawns it, holds it to a time limit and starts it again, and we always know
 which item it is at. (With several workers in one pool they share a lock, and one that is killed while it holds it would
-stop the others; and a worker killed while it is idle ends such a pool.) Processes are spawned, not forked: the parent
-may run threads (the web server does), and libvips does not survive a fork.
+stop the others; and a worker killed while it is idle ends such a pool.) Processes are never forked from
+this one: it may run threads (the web server does), and libvips does not survive a fork. They are forked from a server of their
+own that has loaded what comes before libvips, which takes a third of the time that spawning takes; where there is none, spawned.
 
 Work is handed over a little at a time, so memory does not grow with the number of items; and only as much at once as the
 items' expected memory allows.
