@@ -151,7 +151,9 @@ def test_a_folder_is_brought_in_with_its_structure_and_gone_on_with(
     assert len(sent) == 4
     # The same folder again, with one more: only that one is sent.
     (trip.parent / "late.jpg").rename(trip / "late.jpg")
-    page.locator("[data-looking]").wait_for(state="detached")  # the page comes anew by itself when that is over
+    page.locator("[data-looking]").wait_for(
+        state="detached"
+    )  # the page comes anew by itself when that is over
     page.wait_for_load_state("networkidle")
     page.goto(live)
     page.locator("[data-folder]").set_input_files(trip)

@@ -25,7 +25,7 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
     with doors(tmp_path) as door:
         store = door.parts.store
         source = store.add_source("Dropped", site, out, tmp_path)
-        store.set_recipe(source.id, RECIPE)
+        store.set_recipe(source.id, RECIPE + '[names]\norphans = "remove"\n')
         door.parts.watchers.switch(store.source(source.slug), on=True)
         appears(out / "first-80w.jpg")
         (site / "bad.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80))[:700])
@@ -39,6 +39,13 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
                 break
             time.sleep(0.1)
         assert not (site / FAILURES_FILE).exists()
+        (site / "second.jpg").rename(site / "renamed.jpg")
+        appears(out / "renamed-80w.jpg")
+        for _ in range(100):
+            if not (out / "second-80w.jpg").exists():
+                break
+            time.sleep(0.1)
+        assert not list(out.glob("second-*")) and (site / "renamed.jpg").exists()
         assert "watched" in door.http.get("/").text
     (site / "third.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 3)))
     with doors(tmp_path) as door:

@@ -102,6 +102,6 @@ class _Once:
         finally:
             if run:
                 run.close()
-        if self._remove:
+        if self._remove or one.recipe.names.orphans == "remove":
             remove_orphans(one.out)
         return result

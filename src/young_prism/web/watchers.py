@@ -8,9 +8,10 @@ from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.model import LeftOut
+from young_prism.engine.orphans import remove_orphans
 from young_prism.engine.watching import OwnWork, quiet_changes, write_failures
 from young_prism.serving.build import build_in
-from young_prism.store.decisions import out_of
+from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
 from young_prism.web.runner import Runner, begin_run
@@ -88,6 +89,8 @@ class Watchers:
         run = self._store.run(run_id)
         if going is None or run is None or run.state != "done" or run.only is not None:
             return
+        if recipe_of(source).names.orphans == "remove":
+            remove_orphans(out_of(source))
         going[2].refresh()
         build = build_in(out_of(source))
         failed = build.manifest.failed if build else ()

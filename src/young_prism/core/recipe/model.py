@@ -84,6 +84,8 @@ class Names(Part):
     case: Literal["keep", "lower"] = "keep"
     hyphens: bool = False
     ascii_only: bool = False
+    orphans: Literal["keep", "remove"] = "keep"
+    """What becomes, in a watched folder, of renditions whose original was deleted or renamed."""
     secret: Annotated[str, Field(max_length=200)] = ""
     """What `{random}` is made of: who does not know it cannot guess a name."""
 
