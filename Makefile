@@ -30,7 +30,7 @@ demo-reset: .venv/.run
 
 test: .venv/.test
 	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file nginx:nginx-light apache2:apache2-bin git:git
-	@$(MAKE) --no-print-directory --jobs=2 --output-sync=target lint run-tests  # tests wait often enough for both
+	@$(MAKE) --no-print-directory --jobs=2 lint run-tests  # tests wait often enough for both
 
 .PHONY: run-tests
 run-tests: .venv/.test
