@@ -223,7 +223,9 @@ def test_it_listens_elsewhere_only_where_somebody_has_a_token(tmp_path: Path) ->
 
 
 def test_where_others_listen_the_pages_ask_for_a_token(tmp_path: Path) -> None:
-    with doors(tmp_path, listen="0.0.0.0", hosts=("127.0.0.1",)) as door:  # noqa: S104
+    with doors(tmp_path, listen="192.0.2.7") as door:
+        assert httpx.get(door.address, headers={"Host": "192.0.2.7"}).status_code == 302
+        assert "answers as 192.0.2.7" in httpx.get(door.address, headers={"Host": "evil.example"}).text
         pages, desk = (
             door.token(scope)["Authorization"].removeprefix("Bearer ") for scope in ("pages", "desk")
         )

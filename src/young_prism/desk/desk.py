@@ -26,12 +26,11 @@ from young_prism.serving.build import build_in
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import RunRow, SourceRow, UploadRow
 from young_prism.store.runs import ACTIVE
-from young_prism.store.store import Store
+from young_prism.store.store import UPLOAD, Store
 from young_prism.store.uploads import DONE, FAILED, WITHDRAWN, WORKING
 
 _log = logging.getLogger(__name__)
 
-UPLOAD_KIND = "upload"
 OWN_NAME = "Desk"
 """What the source is called that takes what was sent without a word on where to."""
 
@@ -99,7 +98,7 @@ class Desk:
         """
         if source:
             named = self._store.source(source)
-            if named is None or named.kind != UPLOAD_KIND:
+            if named is None or named.kind != UPLOAD:
                 raise DeskError(
                     "There is no source of uploads with this name."
                     if named is None
@@ -276,8 +275,8 @@ class Desk:
 
     def _refused(self, source: SourceRow, row: UploadRow, error: YoungPrismError) -> None:
         """Let go of what cannot be used; where it was to replace another one, that is back."""
-        step = self._store.uploads.last_change(row.id)
-        if step and step.what == "replaced":
+        step = self._store.uploads.last_change(row.id, what="replaced")
+        if step:
             row, bad = self._undo_replaced(source, row, step.before)
             self._store.uploads.drop_change(step.id)
             self._inbox(source).discard_kept(bad)

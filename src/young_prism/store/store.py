@@ -34,6 +34,8 @@ from young_prism.store.webhooks import Webhooks
 Stamp = tuple[int, int, int]
 KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
 EVERYTHING = Scope()
+UPLOAD = "upload"
+"""Kind of a source whose originals are brought, by Desk, by the API or by dropping files."""
 COMMAND = "command"
 """Kind of a source that is none for people: a folder that was built by command."""
 
@@ -101,13 +103,13 @@ class Store(RunRecords):
                 name=name,
                 folder=folder,
                 out_folder=str(out_root / slug),
-                kind="upload",
+                kind=UPLOAD,
                 pages_folder=folder,
             )
 
     def upload_called(self, name: str) -> SourceRow | None:
         """Return the newest source of uploads with this name."""
-        query = select(SourceRow).where(SourceRow.kind == "upload", SourceRow.name == name)
+        query = select(SourceRow).where(SourceRow.kind == UPLOAD, SourceRow.name == name)
         with self._session() as session:
             return session.scalar(query.order_by(SourceRow.id.desc()))
 
@@ -144,6 +146,10 @@ class Store(RunRecords):
         query = select(SourceRow).where(SourceRow.kind != COMMAND).order_by(SourceRow.name)
         with self._session() as session:
             return list(session.scalars(query))
+
+    def upload_sources(self) -> list[SourceRow]:
+        """Return the sources that take uploads, by name."""
+        return [row for row in self.sources() if row.kind == UPLOAD]
 
     def all_sources(self) -> dict[int, SourceRow]:
         """Return whatever runs may belong to, by number."""

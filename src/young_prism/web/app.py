@@ -81,6 +81,7 @@ def create_app(settings: Settings) -> Flask:
             "127.0.0.1",
             "localhost",
             "[::1]",
+            settings.listen,
             *settings.hosts,
         ],  # no other site's name may lead here
     )

@@ -18,6 +18,7 @@ from young_prism.web.runner import Runner, begin_run
 
 _log = logging.getLogger(__name__)
 _ASK_EVERY_S = 0.3
+_TRY_AGAIN_S = 5.0
 
 
 class Watchers:
@@ -64,17 +65,27 @@ class Watchers:
             thread.start()
 
     def _watch(self, source: SourceRow, stop: threading.Event, own: OwnWork) -> None:
+        away = ""
+        while not stop.is_set():
+            try:
+                for _changed in quiet_changes(Path(source.folder), own.has, stop):
+                    away = ""
+                    self._make(source, stop)
+            except Exception as error:  # noqa: BLE001  (a folder that is gone may come back: a drive that was unplugged)
+                if str(error) != away:
+                    away = str(error)
+                    _log.warning("%s cannot be watched now: %s", source.name, error)
+                stop.wait(_TRY_AGAIN_S)
+
+    def _make(self, source: SourceRow, stop: threading.Event) -> None:
+        now = self._store.source(source.slug)
+        if now is None:
+            stop.set()
+            return
         try:
-            for _changed in quiet_changes(Path(source.folder), own.has, stop):
-                now = self._store.source(source.slug)
-                if now is None:
-                    return
-                try:
-                    self._start(now, stop)
-                except YoungPrismError as error:
-                    _log.warning("%s is watched, and could not be made: %s", source.name, error)
-        except Exception:  # noqa: BLE001  (it is said on the page by the switch, which is off then)
-            _log.exception("%s is not watched any more", source.name)
+            self._start(now, stop)
+        except YoungPrismError as error:
+            _log.warning("%s is watched, and could not be made: %s", source.name, error)
 
     def _start(self, source: SourceRow, stop: threading.Event) -> None:
         """Start a run, after one that is going on: that one may have looked already. What changes meanwhile waits for the next."""

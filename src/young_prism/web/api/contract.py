@@ -22,9 +22,6 @@ from young_prism.desk.tokens import Scope
 from young_prism.web.api.guard import Caller, admitted, answered_before, hold_answer
 from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
 
-Body = dict[str, Any]
-TOO_MANY = 429
-
 
 @dataclass(frozen=True, slots=True)
 class Upload:
@@ -68,7 +65,7 @@ class Operation:
             400: "The request cannot be read.",
             401: "There is no token, or it is wrong or revoked.",
             403: "The token may not do this, or the request comes from a foreign page.",
-            TOO_MANY: "Too many requests; `Retry-After` says when to go on.",
+            429: "Too many requests; `Retry-After` says when to go on.",
         }
         if self.query or self.body or self.upload:
             found[422] = "A value is not what it may be; `errors` says which."
@@ -179,17 +176,21 @@ def _response(one: Operation, result: Any) -> Response:
     status, model, headers = 200, result, {}
     if isinstance(result, tuple):
         status, model, headers = result
-    body = json.dumps(model.model_dump(mode="json"), ensure_ascii=False).encode()
+    body = _as_bytes(model)
     response = Response(body, status=status, mimetype="application/json", headers=headers)
     response.headers["Cache-Control"] = "no-store" if not one.tagged else "private, no-cache"
     if one.tagged:
-        response.set_etag(entity_tag(body))
+        response.set_etag(_entity_tag(body))
         if one.method == "GET":
             response.make_conditional(request)
     return response
 
 
-def entity_tag(body: bytes) -> str:
+def _as_bytes(model: BaseModel) -> bytes:
+    return json.dumps(model.model_dump(mode="json"), ensure_ascii=False).encode()
+
+
+def _entity_tag(body: bytes) -> str:
     """Return the strong tag of an answer: it changes with anything in it (RFC 9110, 8.8.3)."""
     return hashlib.sha256(body).hexdigest()[:32]
 
@@ -202,8 +203,7 @@ def must_match(model: BaseModel) -> None:
             "It is not said which state is to be changed.",
             remedy="Fetch it, and send its ETag in If-Match.",
         )
-    body = json.dumps(model.model_dump(mode="json"), ensure_ascii=False).encode()
-    if not request.if_match.contains(entity_tag(body)):
+    if not request.if_match.contains(_entity_tag(_as_bytes(model))):
         raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
 
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import threading
 import time
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Annotated, Any, Literal
 
 from flask import request
@@ -14,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 from young_prism.core.originals.details import LONGEST_TEXT, LONGEST_TITLE, NOTHING_SAID, Detail
 from young_prism.desk.answers import Share, UploadAnswer
+from young_prism.desk.paging import mark_after, place_of
 from young_prism.desk.tokens import Scope
 from young_prism.engine.incoming import Readable
 from young_prism.store.models import SourceRow, UploadRow
@@ -168,7 +167,7 @@ def list_uploads(caller: Caller, query: Asked) -> Any:
     """List and search uploads, the newest first."""
     del caller
     parts = services()
-    sources = {row.id: row for row in parts.store.sources() if row.kind == "upload"}
+    sources = {row.id: row for row in parts.store.upload_sources()}
     ids = [number for number, row in sources.items() if not query.source or row.slug == query.source]
     states = [query.state] if query.state else [state for state in STATES if state != "withdrawn"]
     found = parts.store.uploads.page(
@@ -180,7 +179,7 @@ def list_uploads(caller: Caller, query: Asked) -> Any:
         parts.answers.of(row, sources[row.source_id], details[row.source_id].get(row.path, NOTHING_SAID))
         for row in rows
     ]
-    following = _cursor(rows[-1]) if more else None
+    following = mark_after(rows[-1]) if more else None
     total = parts.store.uploads.count(ids, words=query.q, states=states)
     return UploadPage(items=items, total=total, next=following)
 
@@ -268,7 +267,6 @@ def list_sources(caller: Caller) -> Any:
     """List the sources that take uploads."""
     del caller
     store = services().store
-    found = [row for row in store.sources() if row.kind == "upload"]
     return SourceList(
         items=[
             SourceAnswer(
@@ -277,7 +275,7 @@ def list_sources(caller: Caller) -> Any:
                 recipe=services().catalogues.of(row).recipe.name,
                 uploads=store.uploads.count([row.id]),
             )
-            for row in found
+            for row in store.upload_sources()
         ]
     )
 
@@ -352,19 +350,10 @@ def _claimed(upload: str) -> tuple[UploadRow, SourceRow]:
     return parts.store.uploads.get(upload) or row, source
 
 
-def _cursor(row: UploadRow) -> str:
-    return base64.urlsafe_b64encode(
-        f"{row.created_at.replace(tzinfo=UTC).isoformat()} {row.id}".encode()
-    ).decode()
-
-
-def _place_in(cursor: str) -> tuple[datetime, str] | None:
-    if not cursor:
-        return None
+def _place_in(mark: str) -> tuple[datetime, str] | None:
     try:
-        at, _, upload_id = base64.urlsafe_b64decode(cursor.encode()).decode().partition(" ")
-        return datetime.fromisoformat(at).astimezone(UTC), upload_id
-    except (ValueError, binascii.Error) as error:
+        return place_of(mark)
+    except ValueError as error:
         raise Problem(
             422, "query.after: it is none that this API gave.", remedy="Take the `next` of the page before."
         ) from error

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import NamedTuple
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
@@ -20,6 +20,7 @@ from young_prism.core.uploads.acts import Act
 from young_prism.desk.addresses import media
 from young_prism.desk.answers import UploadAnswer, entry_of, facts_of, first_renditions
 from young_prism.desk.desk import is_camera_name, may
+from young_prism.desk.paging import mark_after, place_of
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.uploads import DONE, STATES, WITHDRAWN, WORKING
 from young_prism.web.catalogue import Entry
@@ -60,7 +61,7 @@ def index() -> str:
     """Show where pictures are brought, and those that were brought before, found by their words."""
     parts = services()
     parts.first.warm()  # whoever opens this page is about to bring something
-    sources = _sources()
+    sources = parts.store.upload_sources()
     chosen = request.args.get("source", "")
     words = request.args.get("q", "").strip()[:200]
     gone = "withdrawn" in request.args
@@ -83,7 +84,7 @@ def index() -> str:
         gone=gone,
         total=parts.store.uploads.count(ids, words=words, states=states),
         withdrawn=parts.store.uploads.count([row.id for row in sources], states=[WITHDRAWN]),
-        older=f"{last.created_at.replace(tzinfo=UTC).isoformat()} {last.id}" if last else "",
+        older=mark_after(last) if last else "",
         limits=parts.settings.limits,
     )
 
@@ -250,10 +251,6 @@ def undo(upload: str) -> BaseResponse:
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
-def _sources() -> list[SourceRow]:
-    return [row for row in services().store.sources() if row.kind == "upload"]
-
-
 def _found(upload: str) -> tuple[UploadRow, SourceRow]:
     store = services().store
     row = store.uploads.get(upload)
@@ -271,9 +268,8 @@ def _allowed(upload: str, act: Act) -> tuple[UploadRow, SourceRow]:
 
 
 def _after() -> tuple[datetime, str] | None:
-    at, _, upload = request.args.get("after", "").partition(" ")
     try:
-        return (datetime.fromisoformat(at).astimezone(UTC), upload) if at else None
+        return place_of(request.args.get("after", ""))
     except ValueError:
         abort(404)
 

@@ -22,6 +22,7 @@ from young_prism.desk.answers import entry_of, first_renditions
 from young_prism.serving.build import FOREVER, Build, File, build_in
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow
+from young_prism.store.store import UPLOAD
 from young_prism.store.uploads import WITHDRAWN
 from young_prism.web.context import services
 
@@ -34,7 +35,7 @@ _CHANGES = "public, max-age=300, stale-while-revalidate=86400"
 def rendition(slug: str, path: str) -> Response:
     """Send a rendition under its own name."""
     source = services().store.source(slug)
-    if source is None or source.kind != "upload":
+    if source is None or source.kind != UPLOAD:
         return _plain(404, "There is nothing here.")
     build = build_in(out_of(source))
     file, cache = None, _CHANGES

@@ -17,6 +17,7 @@ from young_prism.core.report.figures import count
 from young_prism.engine.incoming import Inbox, Place, Placed
 from young_prism.engine.unzip import unpack
 from young_prism.store.models import SourceRow
+from young_prism.store.store import UPLOAD
 from young_prism.web.context import inbox_of, services, source_or_404
 from young_prism.web.problems import answer_to, problem_of
 
@@ -115,7 +116,7 @@ def done(slug: str) -> Response:
 
 def _upload_source(slug: str) -> SourceRow:
     source = source_or_404(slug)
-    if source.kind != "upload":
+    if source.kind != UPLOAD:
         raise IncomingError(
             "This source is a folder of this machine; files are not put into it from here.",
             file=source.name,

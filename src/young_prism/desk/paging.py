@@ -1,0 +1,22 @@
+"""Where a page of uploads ends and the next one begins: a mark that stays right while new ones come in."""
+
+from __future__ import annotations
+
+import base64
+from datetime import UTC, datetime
+
+from young_prism.store.models import UploadRow
+
+
+def mark_after(row: UploadRow) -> str:
+    """Return the mark of the place after an upload."""
+    at = row.created_at.replace(tzinfo=UTC).isoformat()
+    return base64.urlsafe_b64encode(f"{at} {row.id}".encode()).decode()
+
+
+def place_of(mark: str) -> tuple[datetime, str] | None:
+    """Return what `Uploads.page` is told of a mark, None for an empty one. Raises `ValueError` for what is none."""
+    if not mark:
+        return None
+    at, _, upload_id = base64.urlsafe_b64decode(mark.encode()).decode().partition(" ")
+    return datetime.fromisoformat(at).astimezone(UTC), upload_id

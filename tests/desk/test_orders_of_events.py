@@ -1,0 +1,95 @@
+"""What happens to an upload while it is being made, in orders that a person and a worker may just hit."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from tests import pictures
+from young_prism.core.errors import DamagedError
+from young_prism.core.originals.details import Detail
+from young_prism.core.originals.look import look
+from young_prism.desk.desk import Desk, Places
+from young_prism.engine.first import First
+from young_prism.engine.incoming import Limits
+from young_prism.store.store import Store
+
+ONE, OTHER = (pictures.jpeg(pictures.photo(80, 60, seed)) for seed in (1, 2))
+BROKEN = DamagedError("The file ends in the middle of the picture.", remedy="Export it again.")
+
+
+@pytest.fixture
+def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
+    """A desk whose workers do nothing by themselves: `heard` are those who wait to hear, `runs` what was asked for."""
+    store = Store(tmp_path / "a.sqlite3")
+    heard: list[Any] = []
+    runs: list[list[str]] = []
+
+    def start(source: Any, recipe: Any, origin: str, only: list[str]) -> int:
+        runs.append(only)
+        return store.start_run(source.id, origin=origin, recipe="", version="1", only=only, quick=True)
+
+    places = Places(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
+    first: Any = SimpleNamespace(make=lambda _brought, told: heard.append(told))
+    desk = Desk(store, first, start, places, lambda _row: None)
+    source = desk.place()
+    row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
+    heard.pop()(First(look(ONE), (), "#888888"))
+    yield SimpleNamespace(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
+    store.close()
+
+
+def row_of(stage: SimpleNamespace) -> Any:
+    return stage.store.uploads.get(stage.id)
+
+
+def original(stage: SimpleNamespace) -> bytes:
+    return (Path(stage.source.folder) / row_of(stage).path).read_bytes()
+
+
+def test_a_damaged_replacement_gives_way_also_where_words_were_changed_meanwhile(
+    stage: SimpleNamespace,
+) -> None:
+    stage.desk.replace(stage.source, row_of(stage), "better.jpg", io.BytesIO(OTHER))
+    assert original(stage) == OTHER
+    stage.desk.change(stage.source, row_of(stage), Detail(alt="Typed while it was being looked at"))
+    stage.heard.pop()(BROKEN)
+    row = row_of(stage)
+    assert original(stage) == ONE and row.state == "working" and "could not be used" in row.error
+    assert stage.store.details(stage.source.id)["summit.jpg"].alt == "Typed while it was being looked at"
+    assert not [file for file in Path(stage.source.folder).parent.rglob("earlier/*/*") if file.is_file()]
+
+
+def test_what_is_heard_of_a_picture_that_was_replaced_meanwhile_is_not_said_of_the_new_one(
+    stage: SimpleNamespace,
+) -> None:
+    stage.desk.replace(stage.source, row_of(stage), "better.jpg", io.BytesIO(OTHER))
+    late = stage.heard.pop()
+    third = pictures.jpeg(pictures.photo(90, 60, 3))
+    stage.desk.replace(stage.source, row_of(stage), "best.jpg", io.BytesIO(third))
+    late(BROKEN)
+    assert original(stage) == third and row_of(stage).first is None
+    stage.heard.pop()(First(look(third), (), "#888888"))
+    assert row_of(stage).first["facts"]["bytes"] == len(third)
+
+
+def test_a_run_that_ends_at_that_very_moment_does_not_bring_back_what_was_withdrawn(
+    stage: SimpleNamespace,
+) -> None:
+    before = row_of(stage)
+    stage.desk.withdraw(stage.source, before)
+    assert stage.store.uploads.end_work(before, state="done") is None
+    assert row_of(stage).state == "withdrawn"
+
+
+def test_a_title_that_comes_while_it_is_being_made_is_made_after_that(stage: SimpleNamespace) -> None:
+    before = row_of(stage)
+    stage.desk.change(stage.source, before, Detail(title="Summit"))
+    assert len(stage.runs) == 2
+    assert stage.store.uploads.end_work(before, state="done") is None  # that run had another name in mind
+    assert row_of(stage).state == "working"
