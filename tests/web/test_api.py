@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import pytest
 from PIL import Image
 
 from tests import pictures
+from tests.cli.test_command import command
 from tests.web.doors import Doors, doors
 from young_prism.client import Client, Refused
 
@@ -234,3 +236,15 @@ def test_tokens_do_what_they_are_for_until_they_are_revoked(door: Doors) -> None
     assert reader["Authorization"].rpartition("_")[2] not in row.digest
     door.parts.tokens.revoke(row.id)
     assert httpx.get(url, headers=reader).status_code == 401
+
+
+def test_a_token_made_by_command_is_a_line_of_its_own_and_opens_what_it_is_for(door: Doors) -> None:
+    made = command("token", "make", "by command", "--scope", "read", "--data", door.data)
+    assert re.fullmatch(r"yp_[0-9a-z]{12}_[\w-]{43}\n", made.stdout)  # so that a script can take it
+    headers = {"Authorization": f"Bearer {made.stdout.strip()}"}
+    assert httpx.get(f"{door.address}/api/v1/sources", headers=headers).status_code == 200
+    listed = command("token", "list", "--data", door.data).stdout
+    assert "by command  read" in listed and made.stdout.strip() not in listed
+    assert command("token", "revoke", made.stdout.split("_")[1], "--data", door.data).returncode == 0
+    assert httpx.get(f"{door.address}/api/v1/sources", headers=headers).status_code == 401
+    assert "young-prism token list" in command("token", "revoke", "nobody", "--data", door.data).stderr

@@ -38,7 +38,7 @@ def make(*, name: str, scopes: tuple[str, ...], data: Path | None) -> None:
     from young_prism.desk.tokens import USUAL
 
     with _opened(data) as (_, tokens):
-        say(tokens.make(name, scopes or USUAL).secret)
+        click.echo(tokens.make(name, scopes or USUAL).secret)
 
 
 @token.command("list")
@@ -49,7 +49,7 @@ def list_all(*, data: Path | None) -> None:
 
     with _opened(data) as (store, _):
         for row in store.access.tokens():
-            say(f"{row.id}  {row.name}  {','.join(row.scopes)}  {in_words(row)}")
+            click.echo(f"{row.id}  {row.name}  {','.join(row.scopes)}  {in_words(row)}")
 
 
 @token.command()

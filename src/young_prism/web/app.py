@@ -266,7 +266,11 @@ def _api_error(error: HTTPException, code: int) -> Response:
     if code == 500:
         return answer_to(Problem(500, "Something went wrong here.", remedy="The server's log says what."))
     headers = {name: value for name, value in error.get_headers() if name.lower() == "allow"}
-    return answer_to(Problem(code, error.description or error.name, headers=headers))
+    said = {
+        404: "There is nothing at this address.",
+        405: f"This address does not take {request.method}; it takes {headers.get('Allow', 'other methods')}.",
+    }
+    return answer_to(Problem(code, said.get(code, error.description or error.name), headers=headers))
 
 
 def _secure(response: Response) -> Response:
