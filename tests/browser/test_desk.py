@@ -89,6 +89,23 @@ def test_what_cannot_be_taken_says_why_and_the_others_arrive(
     expect(phone.get_by_text("1 arrived, 1 could not be taken.")).to_be_visible()
 
 
+def test_another_file_is_sent_for_one_that_is_damaged_without_loading_the_page(
+    phone: Page, door: Doors, picture: Path, tmp_path: Path
+) -> None:
+    damaged = tmp_path / "half.jpg"
+    damaged.write_bytes(picture.read_bytes()[:-2000])
+    phone.goto(f"{door.address}/desk?source=light")
+    phone.get_by_label("Choose pictures").set_input_files(damaged)
+    expect(phone.get_by_text("ends in the middle of the picture")).to_be_visible(timeout=20_000)
+    phone.get_by_label("Title").fill("Whole at last")
+    phone.get_by_role("button", name="Keep it").tap()
+    expect(phone.get_by_role("heading", level=1)).to_have_text("Whole at last")
+    phone.get_by_label("Send another file for it").set_input_files(picture)
+    expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible(timeout=20_000)
+    expect(phone.get_by_label("Replace it with a better one")).to_be_attached()
+    assert "whole-at-last-" in phone.locator("#snippet").inner_text()
+
+
 def test_a_picture_is_found_replaced_withdrawn_and_brought_back(
     page: Page, door: Doors, picture: Path
 ) -> None:

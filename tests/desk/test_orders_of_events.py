@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from tests import pictures
-from young_prism.core.errors import DamagedError
+from young_prism.core.errors import DamagedError, DeskStateError
 from young_prism.core.originals.details import Detail
 from young_prism.core.originals.look import look
 from young_prism.desk.desk import Desk, Places
@@ -93,3 +93,19 @@ def test_a_title_that_comes_while_it_is_being_made_is_made_after_that(stage: Sim
     assert len(stage.runs) == 2
     assert stage.store.uploads.end_work(before, state="done") is None  # that run had another name in mind
     assert row_of(stage).state == "working"
+
+
+def test_another_file_takes_the_place_of_one_that_could_not_be_used_and_there_is_nothing_to_undo(
+    stage: SimpleNamespace,
+) -> None:
+    bad = stage.desk.receive(stage.source, "bad.jpg", io.BytesIO(OTHER), origin="api").row
+    stage.heard.pop()(BROKEN)
+    failed = stage.store.uploads.get(bad.id)
+    assert failed.state == "failed" and not (Path(stage.source.folder) / "bad.jpg").exists()
+    good = stage.desk.replace(stage.source, failed, "good.jpg", io.BytesIO(OTHER))
+    assert good.state == "working" and (Path(stage.source.folder) / good.path).read_bytes() == OTHER
+    with pytest.raises(DeskStateError):
+        stage.desk.undo(stage.source, good)
+    stage.heard.pop()(BROKEN)  # and when that is no better either, it is as before
+    assert stage.store.uploads.get(bad.id).state == "failed"
+    assert not (Path(stage.source.folder) / good.path).exists()

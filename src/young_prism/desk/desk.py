@@ -160,6 +160,7 @@ class Desk:
             raise DeskStateError(
                 "It was withdrawn.", file=row.path, remedy="Undo that first, or send it as a new one."
             )
+        there = (Path(source.folder) / row.path).is_file()
         replaced = self._inbox(source).replace(row.path, given, stream, length=length)
         if not replaced.kept:
             return row
@@ -170,7 +171,8 @@ class Desk:
             "state": row.state,
             "given": row.given,
         }
-        self._store.uploads.note(row.id, "replaced", before)
+        if there:  # of one that could not be used nothing was kept, and nothing can come back
+            self._store.uploads.note(row.id, "replaced", before)
         self._re_said(source, row.path, replaced.path)
         changed = self._changed(
             row, path=replaced.path, given=given, first=None, state=WORKING, error=None, remedy=None

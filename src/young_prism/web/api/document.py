@@ -8,6 +8,7 @@ from typing import Any, cast
 
 from apispec import APISpec
 from flask import Response, jsonify, render_template
+from markupsafe import Markup, escape
 from pydantic import BaseModel
 from pydantic.json_schema import JsonSchemaMode, models_json_schema
 
@@ -43,9 +44,16 @@ def document_page() -> str:
     for path, methods in found["paths"].items():
         for method, one in methods.items():
             groups.setdefault(one["tags"][0], []).append({**one, "path": path, "method": method.upper()})
+    groups = dict(sorted(groups.items(), key=lambda group: group[0] != "Uploads"))
     return render_template(
         "api/docs.html", document=found, groups=groups, schemas=found["components"]["schemas"]
     )
+
+
+@blueprint.app_template_filter("coded")
+def coded(text: str) -> Markup:
+    """Return a text with what stands between backquotes as code."""
+    return Markup(re.sub(r"`([^`]+)`", r"<code>\1</code>", str(escape(text))))  # noqa: S704  (escaped just now)
 
 
 @cache

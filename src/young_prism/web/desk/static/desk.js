@@ -1,10 +1,10 @@
 // Desk: pictures are sent as soon as they are chosen, each with its progress, and one page asks until its picture is made.
 
 const AT_ONCE = 3
+showForScript()
 const form = document.querySelector('[data-bring]')
 
 if (form) {
-  for (const needless of document.querySelectorAll('[data-no-script]')) needless.hidden = true
   form.querySelector('[data-camera]').hidden = !matchMedia('(pointer: coarse)').matches
   const list = form.querySelector('[data-sending]')
   const said = form.querySelector('[data-said]')
@@ -115,13 +115,17 @@ if (cards && cards.textContent.includes('being made')) follow(() => document.que
 
 const item = document.querySelector('[data-desk-item]')
 if (item) {
-  for (const needless of document.querySelectorAll('[data-no-script]')) needless.hidden = true
   const state = () => item.querySelector('[data-part=state]')
   if (state().dataset.state === 'working') {
-    follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=picture]', '[data-part=facts]', '[data-part=gives]'])
+    follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=picture]', '[data-part=facts]', '[data-part=gives]', '[data-part=acts]'])
   }
-  item.addEventListener('submit', () => setTimeout(() => follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=gives]']), 300))
+  item.addEventListener('submit', () => setTimeout(() => follow(() => state().dataset.state === 'working', ['[data-part=state]', '[data-part=gives]', '[data-part=acts]']), 300))
   watchWords(item.querySelector('[data-words]'))
+}
+
+function showForScript() {
+  for (const needless of document.querySelectorAll('[data-no-script]')) needless.hidden = true
+  for (const button of document.querySelectorAll('[data-copy]')) button.hidden = false
 }
 
 async function follow(working, parts) {
@@ -136,9 +140,9 @@ async function follow(working, parts) {
         const old = document.querySelector(part)
         const fresh = page.querySelector(part)
         // Where somebody is at work, it stays as it is.
-        if (old && fresh && !old.contains(document.activeElement) && old.innerHTML !== fresh.innerHTML) old.replaceWith(document.adoptNode(fresh))
+        if (old && fresh && !old.contains(document.activeElement) && old.outerHTML !== fresh.outerHTML) old.replaceWith(document.adoptNode(fresh))
       }
-      for (const button of document.querySelectorAll('[data-copy]')) button.hidden = false
+      showForScript()
     } catch {
       // The server may be away for a moment; the next round asks again.
     }

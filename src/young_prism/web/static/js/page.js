@@ -111,9 +111,9 @@ document.addEventListener('click', async ({ target }) => {
 })
 
 // A choice that is all its form says is sent at once.
-for (const select of document.querySelectorAll('[data-submit]')) {
-  select.addEventListener('change', () => select.form.requestSubmit())
-}
+document.addEventListener('change', ({ target }) => {
+  if (target.matches?.('[data-submit]')) target.form.requestSubmit()
+})
 
 const keys = document.querySelector('[data-keys]')
 addEventListener('keydown', (event) => {
