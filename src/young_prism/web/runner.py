@@ -8,45 +8,30 @@ from __future__ import annotations
 import logging
 import queue
 import threading
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import nullcontext
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
 from young_prism import __version__
-from young_prism.core.errors import RecipeError, ServeError, StoreError, YoungPrismError
-from young_prism.core.originals.facts import Facts
+from young_prism.core.errors import RecipeError, StoreError, YoungPrismError
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.engine.build import With, build
 from young_prism.engine.cluster import cluster_at
-from young_prism.engine.events import Event, Looked
-from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.marks import load_marks
-from young_prism.engine.pages import SiteReader
-from young_prism.engine.pool import Pool, default_jobs, lazy_pool
-from young_prism.engine.scan import Found
+from young_prism.engine.pool import Pool, default_jobs
 from young_prism.engine.versions import versions
 from young_prism.history.recorder import Recorder, worker_name
 from young_prism.store.decisions import out_of, recipe_of, scope_of
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
-from young_prism.store.store import Stamp, Store
-from young_prism.web.catalogue import Catalogue, Catalogues
+from young_prism.store.store import Store
+from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
+from young_prism.web.looks import Looker, LookProgress
 
 _log = logging.getLogger(__name__)
-
-
-@dataclass(slots=True)
-class LookProgress:
-    """How far a look is, shown on Intake while it goes on. `closer` is the second, at bytes and pixels."""
-
-    done: int = 0
-    total: int = 0
-    error: str = ""
-    closer: bool = False
 
 
 OWN_ORIGINS = ("page", "upload", "api", "watcher")
@@ -84,14 +69,13 @@ class Runner:
         self._catalogues = catalogues
         self._settings = settings
         self._by_run: dict[int, _Job] = {}
-        self._looks: dict[int, LookProgress] = {}
         self._again: dict[int, _Job] = {}
         self._lock = threading.Lock()
-        self._source_locks: dict[int, threading.Lock] = {}
         self.after_run: list[Callable[[SourceRow, int], None]] = []
         """Are told of each run that is over for now, whatever came of it."""
         self._run_locks: dict[int, threading.Lock] = {}
         self._closing = threading.Event()
+        self._looker = Looker(store, catalogues, settings, self._closing.is_set)
         self._pool = Pool(settings.jobs or default_jobs(), settings.memory)
         """Of the thread for short runs alone."""
         self._queues: tuple[queue.Queue[_Job | None], ...] = (queue.Queue(), queue.Queue(), queue.Queue())
@@ -122,19 +106,19 @@ class Runner:
         """
         job = _Job(source, keep_marks=keep_marks)
         with self._lock:
-            progress = self._looks.get(source.id)
+            progress = self._looker.progress.get(source.id)
             if progress and not progress.error:
                 if again:
                     self._again[source.id] = job
                 return
             if progress and not again:
                 return
-            self._looks[source.id] = LookProgress()
+            self._looker.progress[source.id] = LookProgress()
         self._queues[0].put(job)
 
     def look_progress(self, source_id: int) -> LookProgress | None:
         """Return how far the look at a source is, None when there is none going on."""
-        return self._looks.get(source_id)
+        return self._looker.progress.get(source_id)
 
     def start(
         self,
@@ -242,8 +226,8 @@ class Runner:
                 continue
             try:
                 if job.run_id is None:
-                    self._look(job.source, keep_marks=job.keep_marks)
-                    self._looks.pop(job.source.id, None)
+                    self._looker.look(job.source, keep_marks=job.keep_marks)
+                    self._looker.progress.pop(job.source.id, None)
                 else:
                     self._run(job, job.run_id)
             except YoungPrismError as error:
@@ -287,13 +271,13 @@ class Runner:
                 return
             waiting = self._again.pop(job.source.id, None)
             if waiting:
-                self._looks[job.source.id] = LookProgress()
+                self._looker.progress[job.source.id] = LookProgress()
         if waiting:
             self._queues[0].put(waiting)
 
     def _failed(self, job: _Job, line: str, what: str, remedy: str) -> None:
         if job.run_id is None:
-            self._looks[job.source.id] = LookProgress(error=line)
+            self._looker.progress[job.source.id] = LookProgress(error=line)
             return
         try:
             self._store.change_run(
@@ -307,60 +291,6 @@ class Runner:
             )
         except StoreError:
             _log.exception("a failed run could not be put on record")  # the next job must still be done
-
-    def _look(self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None) -> Looks:
-        """Look at headers first, so that there is something to see at once, and then closer."""
-        with self._lock:
-            lock = self._source_locks.setdefault(source.id, threading.Lock())
-        own = lazy_pool(self._settings.jobs, memory=self._settings.memory)
-        with lock, nullcontext(lambda: standing) if standing else own as pool:
-            first = self._look_once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
-            if all(facts.seen for _, facts in first.seen.values()):
-                return first
-            return self._look_once(source, pool, LookProgress(closer=True), closer=True, keep_marks=True)
-
-    def _look_once(
-        self,
-        source: SourceRow,
-        pool: Callable[[], Pool],
-        progress: LookProgress,
-        *,
-        closer: bool,
-        keep_marks: bool,
-    ) -> Looks:
-        self._looks[source.id] = progress
-
-        def show(event: Event) -> None:
-            if self._closing.is_set():
-                raise ServeError("The server is ending.", remedy="Look again when it is back.")
-            if isinstance(event, Looked):
-                progress.done, progress.total = event.done, event.total
-
-        now = self._store.source(source.slug) or source
-        known = self._catalogues.of(now)
-        looks = look_folder(
-            Path(now.folder),
-            pool,
-            output=Path(now.out_folder),
-            scope=scope_of(now),
-            known=known_from(known, self._store.stamps(now.id)),
-            listen=show,
-            closer=closer,
-            site=SiteReader(Path(now.pages_folder), known.pages) if now.pages_folder else None,
-        )
-        seen = {path: (found.stamp, facts) for path, (found, facts) in looks.seen.items()}
-        self._store.save_look(
-            now.id,
-            seen,
-            looks.left_out,
-            looks.notes,
-            uses=looks.uses,
-            pages=looks.pages,
-            keep_marks=keep_marks,
-        )
-        # Worked out here and now, so that nobody waits for it on a page.
-        self._catalogues.of(self._store.source(now.slug) or now)
-        return looks
 
     def _run(self, job: _Job, run_id: int) -> None:
         with self._lock:
@@ -415,9 +345,9 @@ class Runner:
         )
         self._store.change_run(run_id, state="looking")
         try:
-            looks = self._look(job.source, keep_marks=True, standing=self._pool if job.quick else None)
+            looks = self._looker.look(job.source, keep_marks=True, standing=self._pool if job.quick else None)
         finally:
-            self._looks.pop(job.source.id, None)
+            self._looker.progress.pop(job.source.id, None)
         facts = {found.stamp: known for found, known in looks.seen.values()}
         settings = self._settings
         result = build(
@@ -448,15 +378,6 @@ class Runner:
             self._store.change_run(run_id, state="waiting", live={})
             return
         recorder.finish(result)
-
-
-def known_from(catalogue: Catalogue, stamps: Mapping[str, Stamp]) -> Callable[[Found], Facts | None]:
-    """Return a function that answers from what is known already, as long as the stamp is the same.
-
-    The stamp alone counts (size, time and inode): an original that was moved or renamed is not read again.
-    """
-    known = {stamps[entry.path]: entry.facts for entry in catalogue.entries if entry.path in stamps}
-    return lambda found: known.get(found.stamp)
 
 
 def begin_run(runner: Runner, source: SourceRow, only: list[str] | None = None, *, origin: str) -> int:

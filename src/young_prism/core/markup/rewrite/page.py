@@ -9,26 +9,24 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from html import escape
 from typing import NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Attributes, Element, Said, tag
+from young_prism.core.markup.picture import Attributes, Element, Said
 from young_prism.core.markup.rewrite.changes import Change, Edit, Left, Mode, Rewriting, change
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.site import Base, Found, Site, Why
 from young_prism.core.markup.rewrite.style import style_changes
-from young_prism.core.markup.rewrite.tokens import Attribute, Token, attributes, tokens
+from young_prism.core.markup.rewrite.tags import ORIGINAL, Tag, Tags
+from young_prism.core.markup.rewrite.tokens import Token, tokens
 from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.markup.urls import path_url
 from young_prism.core.originals.references import mentions_in
 from young_prism.core.values import Size
 
-ORIGINAL = "data-original"
 _HERO_WIDTH = 600
 """Pixels: the first original on a page that is at least so wide is what it shows first; a logo above it is not."""
-_NUMBER = re.compile(r"\s*(\d+)")
 _SAME_SHAPE = 0.02
 
 
@@ -41,29 +39,17 @@ class Wish:
     hero: bool = True
 
 
-class _Tag(NamedTuple):
-    token: Token
-    attributes: tuple[Attribute, ...]
-    templated: bool
-
-    def get(self, name: str) -> Attribute | None:
-        return next((one for one in self.attributes if one.name == name), None)
-
-    def twice(self, name: str) -> bool:
-        return sum(one.name == name for one in self.attributes) > 1
-
-
 @dataclass(slots=True)
 class _Picture:
     """A `picture` that is open: its tag and the sources so far."""
 
     token: Token
-    sources: list[_Tag] = field(default_factory=list)
+    sources: list[Tag] = field(default_factory=list)
 
 
 def rewrite_page(document: Document, page: str, site: Site, wish: Wish) -> Rewriting:
     """Return what would change in an HTML page, or in a template that makes one."""
-    return _Rewriter(document, page, site, wish, site.base_of(page)).run()
+    return _Rewriter(document, page, site, wish, site.base_of(page), Tags(document)).run()
 
 
 @dataclass(slots=True)
@@ -73,6 +59,7 @@ class _Rewriter:
     site: Site
     wish: Wish
     base: Base
+    tags: Tags
     based: bool = False
     picture: _Picture | None = None
     changes: list[Change] = field(default_factory=list)
@@ -101,37 +88,30 @@ class _Rewriter:
     def _start(self, token: Token) -> None:
         match token.name:
             case "base":
-                href = self._tag(token).get("href")
+                href = self.tags.read(token).get("href")
                 if href and not self.based:  # the first one counts (HTML, 4.2.3)
-                    self.base, self.based = self.site.base_of(self.page, self._value(href)), True
+                    self.base, self.based = self.site.base_of(self.page, self.tags.value(href)), True
             case "picture":
                 self.picture = _Picture(token)
             case "source" if self.picture:
-                self.picture.sources.append(self._tag(token))
+                self.picture.sources.append(self.tags.read(token))
             case "img":
-                self._img(self._tag(token), self.picture)
+                self._img(self.tags.read(token), self.picture)
                 self.picture = None
             case name if name in _OTHERS:
-                self._other(self._tag(token))
-
-    def _tag(self, token: Token) -> _Tag:
-        found, templated = attributes(self.document.text, token)
-        return _Tag(token, tuple(found), templated)
-
-    def _value(self, attribute: Attribute) -> str:
-        return self.document.value(self.document.text[attribute.value_start : attribute.value_end])
+                self._other(self.tags.read(token))
 
     def _leave(self, at: int, url: str, why: str) -> None:
         self.left.append(Left(self.document.line(at), url[:200], why))
 
-    def _img(self, img: _Tag, picture: _Picture | None) -> None:
+    def _img(self, img: Tag, picture: _Picture | None) -> None:
         source = img.get(ORIGINAL) or img.get("src")
         lazily = img.get("data-src")
         if source is None:
             if lazily:
-                self._leave(img.token.start, self._value(lazily), "a script loads it")
+                self._leave(img.token.start, self.tags.value(lazily), "a script loads it")
             return
-        url = self._value(source)
+        url = self.tags.value(source)
         if img.templated and img.twice("src"):
             self._leave(img.token.start, url, "a template chooses between two addresses")
             return
@@ -156,30 +136,30 @@ class _Rewriter:
             base_url=prefix or "",
             prefix="",
             sizes=self._sizes_of(img),
-            loading="eager" if loading and self._value(loading).lower() != "lazy" else None,
+            loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
         edits = self._edits(img, picture, _Shown(shown, shown.element(said), found, is_ours))
         made = change(self.document.text, found.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
 
-    def _is_hero(self, img: _Tag, delivered: Delivered) -> bool:
+    def _is_hero(self, img: Tag, delivered: Delivered) -> bool:
         if self.hero_found or not self.wish.hero or delivered.fallback[-1].width < _HERO_WIDTH:
             return False
         self.hero_found = True
         loading = img.get("loading")
-        return loading is None or self._value(loading).lower() != "lazy"
+        return loading is None or self.tags.value(loading).lower() != "lazy"
 
-    def _sizes_of(self, img: _Tag) -> str | None:
+    def _sizes_of(self, img: Tag) -> str | None:
         """Return the page's own `sizes`, None where the recipe's are to be taken."""
         sizes = img.get("sizes")
         if sizes is None or self.wish.new_sizes:
             return None
-        return re.sub(r"^\s*auto\s*,\s*", "", self._value(sizes))
+        return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(sizes))
 
-    def _edits(self, img: _Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+    def _edits(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
         if self.wish.mode is Mode.SIZES:
-            return self._added(img, self._sized(img, shown))
+            return self.tags.added(img, self._sized(img, shown))
         if self.wish.mode is Mode.ADDRESSES:
             return self._swapped(img, picture, shown)
         mixed = self._mixed(img, picture, shown.found.original) if not shown.is_ours else ""
@@ -189,7 +169,7 @@ class _Rewriter:
         element = shown.element
         inner = dict(element.img)
         wanted: dict[str, str] = {name: inner[name] for name in ("src", "srcset", "sizes") if name in inner}
-        edits = self._set(img, wanted)
+        edits = self.tags.set(img, wanted)
         added = [(name, value) for name, value in wanted.items() if img.get(name) is None]
         if "srcset" not in inner and (stale := img.get("srcset")):
             edits.append(Edit(stale.start, stale.end, ""))
@@ -199,18 +179,18 @@ class _Rewriter:
                 added.append(("style", inner["style"]))
             if not img.get("decoding"):
                 added.append(("decoding", "async"))
-        edits += self._added(img, added, remember=not shown.is_ours)
+        edits += self.tags.added(img, added, remember=not shown.is_ours)
         if element.sources:
             edits += self._sources(img, picture, element.sources, shown)
         return edits + (self._directed(img, picture) if picture else [])
 
-    def _mixed(self, img: _Tag, picture: _Picture | None, original: str) -> str:
+    def _mixed(self, img: Tag, picture: _Picture | None, original: str) -> str:
         """Return an address of another picture in the same element, other than for art direction."""
         for one in [img, *(picture.sources if picture else [])]:
             srcset = one.get("srcset")
             if srcset is None or one.get("media"):
                 continue
-            for url, _ in split_srcset(self._value(srcset)):
+            for url, _ in split_srcset(self.tags.value(srcset)):
                 found = self.site.find(url, self.base)
                 if (
                     isinstance(found, Found)
@@ -224,111 +204,53 @@ class _Rewriter:
         first, second = (self.site.delivered[path].size for path in (one, other))
         return _same_shape(first, second)
 
-    def _sized(self, img: _Tag, shown: _Shown) -> list[tuple[str, str]]:
+    def _sized(self, img: Tag, shown: _Shown) -> list[tuple[str, str]]:
         """Return width, height and loading as far as they are missing."""
         inner = dict(shown.element.img)
         added: list[tuple[str, str]] = []
         if not img.templated:
-            added += self._dimensions(img, shown.delivered.size)
+            added += self.tags.dimensions(img, shown.delivered.size)
         if not img.get("loading") and not img.templated:
             added.append(("loading", inner["loading"]))
             if "fetchpriority" in inner and not img.get("fetchpriority"):
                 added.append(("fetchpriority", "high"))
         return added
 
-    def _dimensions(self, img: _Tag, size: Size) -> list[tuple[str, str]]:
-        """Return what is missing of width and height: the original's own, as which it was shown where no style says otherwise."""
-        width, height = size
-        if not size.pixels:
-            return []
-        sides = {name: img.get(name) for name in ("width", "height")}
-        numbers = {
-            name: _NUMBER.fullmatch(self._value(one).removesuffix("px")) for name, one in sides.items() if one
-        }
-        if not numbers:
-            return [("width", str(width)), ("height", str(height))]
-        if len(numbers) == 2:
-            return []
-        [(name, number)] = numbers.items()
-        if number is None or not int(number[1]):
-            return []  # a percentage, or what a template makes: the page's own business
-        if name == "width":
-            return [("height", str(max(1, round(int(number[1]) * height / width))))]
-        return [("width", str(max(1, round(int(number[1]) * width / height))))]
-
-    def _set(self, img: _Tag, wanted: dict[str, str]) -> list[Edit]:
-        """Change the values of attributes that are there."""
-        edits = []
-        for name, value in wanted.items():
-            attribute = img.get(name)
-            if attribute and self._value(attribute) != value:
-                edits.append(self._replaced(attribute, name, value))
-        return edits
-
-    @staticmethod
-    def _replaced(attribute: Attribute, name: str, value: str) -> Edit:
-        if attribute.quote == "'":
-            return Edit(
-                attribute.value_start, attribute.value_end, escape(value, quote=False).replace("'", "&#39;")
-            )
-        if attribute.quote:
-            return Edit(attribute.value_start, attribute.value_end, escape(value))
-        return Edit(attribute.start, attribute.end, f'{name}="{escape(value)}"')
-
-    def _added(self, img: _Tag, added: Sequence[tuple[str, str]], *, remember: bool = False) -> list[Edit]:
-        """Put attributes behind `src`: where a template makes that one optional, they are so with it.
-
-        To `remember` is to keep the address that stands there, character for character.
-        """
-        source = img.get("src") or img.attributes[-1]
-        text = "".join(f' {name}="{escape(value)}"' for name, value in added)
-        if remember:
-            raw = self.document.text[source.value_start : source.value_end].replace('"', "&quot;")
-            text += f' {ORIGINAL}="{raw}"'
-        return [Edit(source.end, source.end, text)] if text else []
-
     def _sources(
-        self, img: _Tag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Shown
+        self, img: Tag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Shown
     ) -> list[Edit]:
         text = self.document.text
-        written = self._tags(img, sources)
+        written = self.tags.written(img, sources)
         if picture is None:
-            return self._wrapped(img, written)
+            return self.tags.wrapped(img, written)
         kinds = {(dict(new).get("media", ""), dict(new)["type"]) for new in sources}
         there = [one for one in picture.sources if self._is_ours(one, shown, kinds)]
         if [text[one.token.start : one.token.end] for one in there] == written:
             return []
         if len(there) == len(written) and all(
-            self._kind_of(one) == (dict(new).get("media", ""), dict(new)["type"])
+            self.tags.kind_of(one) == (dict(new).get("media", ""), dict(new)["type"])
             for one, new in zip(there, sources, strict=True)
         ):
             return [
-                edit for one, new in zip(there, sources, strict=True) for edit in self._set(one, dict(new))
+                edit
+                for one, new in zip(there, sources, strict=True)
+                for edit in self.tags.set(one, dict(new))
             ]
-        gone = [Edit(one.token.start, self._over_space(one.token.end), "") for one in there]
+        gone = [Edit(one.token.start, self.tags.over_space(one.token.end), "") for one in there]
         # Sources without a condition come behind those with one, which a browser must meet first.
-        return [*gone, Edit(img.token.start, img.token.start, self._before(img, written))]
+        return [*gone, Edit(img.token.start, img.token.start, self.tags.before(img, written))]
 
-    def _kind_of(self, source: _Tag) -> tuple[str, str]:
-        media, kind = source.get("media"), source.get("type")
-        return (self._value(media) if media else "", self._value(kind) if kind else "")
-
-    def _tags(self, img: _Tag, sources: Sequence[Attributes]) -> list[str]:
-        """Return tags that end as the page's own do."""
-        closed = self.document.text[img.token.start : img.token.end].endswith("/>")
-        return [tag("source", one)[:-1] + (" />" if closed else ">") for one in sources]
-
-    def _is_ours(self, source: _Tag, shown: _Shown, kinds: set[tuple[str, str]]) -> bool:
+    def _is_ours(self, source: Tag, shown: _Shown, kinds: set[tuple[str, str]]) -> bool:
         """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
         srcset = source.get("srcset")
         if srcset is None or source.get(ORIGINAL):
             return False
         places = [
             (self.site.find(url, self.base), self.site.is_rendition(url, self.base))
-            for url, _ in split_srcset(self._value(srcset))
+            for url, _ in split_srcset(self.tags.value(srcset))
         ]
         # What an earlier rewriting wrote leads nowhere when the site has moved; then it is told by its kind.
-        lost = shown.is_ours and self._kind_of(source) in kinds
+        lost = shown.is_ours and self.tags.kind_of(source) in kinds
         if all(ours or (lost and isinstance(place, Why)) for place, ours in places):
             return bool(places)
         return not source.get("media") and all(
@@ -336,19 +258,21 @@ class _Rewriter:
             for place, _ in places
         )
 
-    def _directed(self, img: _Tag, picture: _Picture) -> list[Edit]:
+    def _directed(self, img: Tag, picture: _Picture) -> list[Edit]:
         """Give other pictures for some viewports, which a page chose by hand, their modern formats too."""
         edits: list[Edit] = []
-        runs: dict[tuple[str, str], list[_Tag]] = {}
+        runs: dict[tuple[str, str], list[Tag]] = {}
         for source in picture.sources:
             srcset, media, said = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
             if srcset is None or media is None or (source.get("type") and not said):
                 continue
             url = (
-                self._value(said) if said else next((url for url, _ in split_srcset(self._value(srcset))), "")
+                self.tags.value(said)
+                if said
+                else next((url for url, _ in split_srcset(self.tags.value(srcset))), "")
             )
             if said or not self.site.is_rendition(url, self.base):
-                runs.setdefault((self._value(media), url), []).append(source)
+                runs.setdefault((self.tags.value(media), url), []).append(source)
         for (condition, url), there in runs.items():
             found = self.site.find(url, self.base)
             prefix = self.site.prefix(found, self.base) if isinstance(found, Found) else None
@@ -356,7 +280,7 @@ class _Rewriter:
                 continue
             sizes = there[-1].get("sizes")
             shown = self.site.delivered[found.original].shown(
-                base_url=prefix, prefix="", sizes=self._value(sizes) if sizes else None
+                base_url=prefix, prefix="", sizes=self.tags.value(sizes) if sizes else None
             )
             element = replace(shown, art=()).element(Said(alt=""))
             inner = dict(element.img)
@@ -367,65 +291,28 @@ class _Rewriter:
                 (("media", condition), *one, (ORIGINAL, raw)) for one in (*element.sources, tuple(last))
             ]
             start, end = there[0].token.start, there[-1].token.end
-            joint = "" if self._indent(start) is None else self._newline() + (self._indent(start) or "")
-            edits.append(Edit(start, end, joint.join(self._tags(img, sources))))
+            joint = (
+                ""
+                if self.tags.indent(start) is None
+                else self.tags.newline() + (self.tags.indent(start) or "")
+            )
+            edits.append(Edit(start, end, joint.join(self.tags.written(img, sources))))
         return edits
 
-    def _over_space(self, at: int) -> int:
-        found = re.compile(r"\s*").match(self.document.text, at)
-        return found.end() if found else at
-
-    def _indent(self, at: int) -> str | None:
-        """Return the white space before a tag that begins its line; None where something else stands before it."""
-        start = self.document.text.rfind("\n", 0, at) + 1
-        before = self.document.text[start:at]
-        return before if not before.strip() else None
-
-    def _newline(self) -> str:
-        return self.document.newline
-
-    def _alone(self, token: Token) -> str | None:
-        """Return a tag's indent where it has its lines to itself: only there may white space be added beside it."""
-        indent = self._indent(token.start)
-        if indent is None:
-            return None
-        end = self.document.text.find("\n", token.end)
-        after = self.document.text[token.end : end if end >= 0 else None]
-        return None if after.strip() else indent
-
-    def _before(self, img: _Tag, written: Sequence[str]) -> str:
-        indent = self._indent(img.token.start)
-        joint = "" if indent is None else self._newline() + indent
-        return "".join(one + joint for one in written)
-
-    def _wrapped(self, img: _Tag, written: Sequence[str]) -> list[Edit]:
-        indent = self._alone(img.token)
-        if indent is None:
-            before, after = "<picture>" + "".join(written), "</picture>"
-        else:
-            joint = self._newline() + indent
-            step = "\t" if indent.endswith("\t") else "  "
-            before = "<picture>" + "".join(f"{joint}{step}{one}" for one in written) + joint + step
-            after = f"{joint}</picture>"
-        return [
-            Edit(img.token.start, img.token.start, before),
-            Edit(img.token.end, img.token.end, after),
-        ]
-
-    def _swapped(self, img: _Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+    def _swapped(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
         """Swap addresses alone: that of `src`, and those in `srcset` for which there is a rung of the same width."""
         edits: list[Edit] = []
         source = img.get("src")
         if source:
-            edits += self._set(img, {"src": self._one_rung(img, shown)})
-            edits += self._added(img, [], remember=not shown.is_ours)
+            edits += self.tags.set(img, {"src": self._one_rung(img, shown)})
+            edits += self.tags.added(img, [], remember=not shown.is_ours)
         for one in [img, *(picture.sources if picture else [])]:
             srcset = one.get("srcset")
             if srcset is None or one.get("type"):
                 continue
-            swapped = self._srcset(self._value(srcset))
+            swapped = self._srcset(self.tags.value(srcset))
             if swapped:
-                edits.append(self._replaced(srcset, "srcset", swapped))
+                edits.append(self.tags.replaced(srcset, "srcset", swapped))
         return edits
 
     def _srcset(self, srcset: str) -> str:
@@ -444,23 +331,22 @@ class _Rewriter:
             parts.append(f"{path_url(rung, prefix)} {width}w")
         return ", ".join(parts)
 
-    def _one_rung(self, img: _Tag, shown: _Shown) -> str:
+    def _one_rung(self, img: Tag, shown: _Shown) -> str:
         """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
-        width = img.get("width")
-        number = _NUMBER.fullmatch(self._value(width).removesuffix("px")) if width else None
+        width = self.tags.pixels(img, "width")
         rung = shown.delivered.usual
-        if number:
+        if width is not None:
             fallback = shown.delivered.fallback
-            rung = next((one for one in fallback if one.width >= 2 * int(number[1])), fallback[-1])
+            rung = next((one for one in fallback if one.width >= 2 * width), fallback[-1])
         return path_url(rung.path, shown.delivered.markup.url_base)
 
-    def _other(self, found: _Tag) -> None:
+    def _other(self, found: Tag) -> None:
         """List what loads an original in a way that is not rewritten."""
         for name in _OTHERS[found.token.name]:
             attribute = found.get(name)
             if attribute is None:
                 continue
-            url = self._value(attribute)
+            url = self.tags.value(attribute)
             place = self.site.find(url, self.base)
             if isinstance(place, Found) and not self.site.is_rendition(url, self.base):
                 self._leave(found.token.start, url, f"{found.token.name} {name} is not rewritten")
@@ -469,7 +355,7 @@ class _Rewriter:
         text = self.document.text[token.start : token.end]
         if "url(" not in text.lower() or "style" not in text.lower():
             return
-        style = self._tag(token).get("style")
+        style = self.tags.read(token).get("style")
         if style is None or not style.quote:
             return
         raw = self.document.text[style.value_start : style.value_end]
