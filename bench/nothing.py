@@ -6,7 +6,9 @@ counts). Then, in one run:
 - *walk*: walking both folders and asking the system for each file's size and time;
 - *nothing*: `young-prism build`, start of the interpreter and everything included, and the same inside a process that runs already;
 - *start*: `young-prism --version` and the imports of a build, which no build can do without;
-- *one*: the same with one original changed.
+- *one*: the same with one original changed;
+- *alone*: a build of a folder that holds that original alone, which is what one costs;
+- *the long way*: the record of what stands is gone, so that everything is read, planned and compared.
 """
 
 from __future__ import annotations
@@ -25,6 +27,7 @@ from PIL import Image
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.values import Outcome
 from young_prism.engine.build import With, build
+from young_prism.engine.collector import calm_collector
 
 WORK = Path(__file__).parent / "work" / "nothing"
 RECIPE = """
@@ -89,6 +92,7 @@ def main() -> None:
     line = [PROGRAM, "build", "--source", str(source), "--out", str(out)]
     line += ["--recipe", str(WORK / "recipe.toml"), "--data", str(WORK / "history")]
     timed(*line)
+    calm_collector()  # as the command and the server do
     recipe = read_recipe(RECIPE)
     walk = start = nothing = inside = unrecorded = 1e9
     files = 0
@@ -104,18 +108,30 @@ def main() -> None:
         result = build(source, out, recipe)
         inside = min(inside, time.perf_counter() - began)
         assert result.outcomes[Outcome.MADE] == 0
-    one = source / "000" / "00000.jpg"
+    one, changed, unrecorded_one = source / "000" / "00000.jpg", 1e9, 1e9
     before = one.read_bytes()
-    shutil.copyfile(source / "001" / "00201.jpg", one)
-    changed = timed(*line)
-    one.write_bytes(before)
-    timed(*line)
+    for number in range(arguments.rounds):
+        shutil.copyfile(source / "001" / f"{201 + number:05}.jpg", one)
+        changed = min(changed, timed(*line))
+        one.write_bytes(before)
+        unrecorded_one = min(unrecorded_one, timed(*line, "--no-record"))
+    (out / ".young-prism" / "standing").unlink()
+    long_way = timed(*line)
+    small = source.parent / "small"
+    small.mkdir(exist_ok=True)
+    shutil.copyfile(one, small / "one.jpg")
+    shutil.rmtree(source.parent / "small-out", ignore_errors=True)
+    alone = timed(*line[:2], "--source", str(small), "--out", f"{small}-out", *line[6:])
     print(f"{arguments.originals} originals, {files} files in all")
     print(f"walk and stat: {walk:.2f} s; start of the command: {start:.2f} s")
     print(f"nothing to do, inside a process: {inside:.2f} s, {inside / walk:.2f} times the walk")
     print(f"the command: {nothing:.2f} s, without its start {(nothing - start) / walk:.2f} times the walk")
     print(f"the same with --no-record: {unrecorded:.2f} s, {(unrecorded - start) / walk:.2f} times")
-    print(f"one original changed: {changed:.2f} s, {changed - nothing:+.2f} s")
+    print(
+        f"one original changed: {changed:.2f} s, {changed - nothing:+.2f} s; {unrecorded_one:.2f} s with --no-record"
+    )
+    print(f"a folder with that one alone: {alone:.2f} s, {alone - start:.2f} s without the start")
+    print(f"the long way, all records read and all planned: {long_way:.2f} s, {long_way - nothing:+.2f} s")
 
 
 if __name__ == "__main__":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.summary import Result, Summary, Viewport, compared, shown_at, view_bytes
+from young_prism.core.report.summary import Result, Shares, Summary, Viewport, compared, shown_at, view_bytes
 from young_prism.core.values import ImageFormat, Outcome
 
 AVIF, JPEG = ImageFormat.AVIF, ImageFormat.JPEG
@@ -19,9 +19,9 @@ SUMMIT = rungs((AVIF, 400, 20), (AVIF, 800, 60), (AVIF, 1600, 150), (JPEG, 400, 
 
 
 def summed(*originals: tuple[str, int, list[Result]], recipe: Recipe | None = None) -> dict[str, object]:
-    summary = Summary(recipe or Recipe())
+    summary, shares = Summary(), Shares(recipe or Recipe())
     for path, size, results in originals:
-        summary.add(path, "photo", size, results, 1.5, verified=True)
+        summary.add(shares.of(path, "photo", size, results), results, 1.5, verified=True)
     return summary.as_dict()
 
 
@@ -52,7 +52,7 @@ def test_sums_by_format_folder_and_view_are_those_of_the_parts() -> None:
 
 
 def test_what_grew_or_was_kept_is_listed_and_an_original_without_renditions_is_fetched_as_it_is() -> None:
-    kept = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest")]
+    kept = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest", kept=True)]
     found = summed(
         ("grew.jpg", 50, rungs((AVIF, 800, 60))), ("kept.jpg", 100, kept), ("fine.jpg", 1000, SUMMIT)
     )

@@ -158,7 +158,7 @@ def test_after_a_power_cut_what_lies_there_is_known_and_reused(built, tmp_path: 
     lines = [o.model_dump(include={"renditions", "dropped"}) for o in originals]
     # As it is when the machine stops after the files and before the manifest: the journal alone knows them.
     (out / "manifest.json").unlink()
-    (out / STATE_FOLDER / "stamps.json").unlink()
+    (out / STATE_FOLDER / "stamps.jsonl").unlink()
     journal = "\n".join([*map(json.dumps, lines), '{"renditions": [{"path'])
     (out / STATE_FOLDER / "journal.jsonl").write_text(journal)
     (out / "deep" / ".young-prism-0123456789ab.part").write_bytes(b"half")
@@ -324,7 +324,7 @@ def test_what_the_system_refuses_is_said_by_name(source: Path, tmp_path: Path) -
 def test_the_ledger_of_nothing_is_empty(tmp_path: Path) -> None:
     (tmp_path / "manifest.json").write_text("{}")
     (tmp_path / STATE_FOLDER).mkdir()
-    (tmp_path / STATE_FOLDER / "stamps.json").write_text("[1, 2")
+    (tmp_path / STATE_FOLDER / "stamps.jsonl").write_text("[1, 2")
     ledger = Ledger.load(tmp_path)
     assert ledger.owned == {} == ledger.facts
     assert ledger.is_foreign("manifest.json")

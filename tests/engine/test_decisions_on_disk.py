@@ -21,7 +21,7 @@ from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.ledger import STATE_FOLDER
 from young_prism.engine.marks import find_marks, load_marks
 from young_prism.engine.pool import lazy_pool
-from young_prism.engine.prepare import prepare
+from young_prism.engine.prepare import Asking, prepare
 
 FORMATS = FormatSet(webp=Webp(effort=0), jpeg=Jpeg())
 QUICK = Formats(photo=FORMATS, graphic=FORMATS)
@@ -73,7 +73,8 @@ def test_the_plan_names_what_the_disk_shows_on_any_system(tmp_path: Path, names:
     source, out = site(tmp_path / "site"), tmp_path / "out"
     recipe = quick(names=names, facets=(Facet(name="square", aspect="1:1"),))
     with lazy_pool(1) as pool:
-        planned = [r.path for o in prepare(source, out, recipe, pool).plan.originals for r in o.renditions]
+        plan = prepare(Asking(source=source, recipe=recipe, pool=pool), out).plan
+    planned = [r.path for o in plan.originals for r in o.renditions]
     result = run(source, out, recipe)
     assert result.outcomes[Outcome.FAILED] == 0
     assert result.renditions + result.outcomes[Outcome.SKIPPED] == len(planned)

@@ -17,7 +17,7 @@ from young_prism.engine.events import Looked
 from young_prism.engine.looking import Looks, look_folder
 from young_prism.engine.pages import SiteReader, pages_folder
 from young_prism.engine.pool import Pool, lazy_pool
-from young_prism.engine.prepare import prepare
+from young_prism.engine.prepare import Asking, prepare
 from young_prism.engine.scan import scan
 
 
@@ -85,9 +85,9 @@ def test_what_is_left_out_is_said_and_counted(source: Path) -> None:
 
 def test_what_was_taken_out_by_hand_is_not_planned_and_says_so(source: Path, tmp_path: Path) -> None:
     with lazy_pool(2) as pool:
-        prepared = prepare(
-            source, tmp_path / "out", Recipe(), pool, scope=Scope(out=frozenset({"photo.jpg"}))
-        )
+        scope = Scope(out=frozenset({"photo.jpg"}))
+        asking = Asking(source=source, recipe=Recipe(), pool=pool, scope=scope)
+        prepared = prepare(asking, tmp_path / "out")
     assert "photo.jpg" not in {original.path for original in prepared.plan.originals}
     [left] = [left for left in prepared.plan.left_out if left.path == "photo.jpg"]
     assert not left.failed and "out of scope" in left.error

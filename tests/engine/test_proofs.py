@@ -22,7 +22,8 @@ from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.render import Rendered, render
+from young_prism.core.render.made import Rendered
+from young_prism.core.render.render import render
 from young_prism.core.values import ImageFormat, Outcome, Size
 from young_prism.engine.proofs import Proofs
 from young_prism.engine.proving import Found, Task, Wanted, prove

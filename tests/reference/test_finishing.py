@@ -32,7 +32,8 @@ from young_prism.core.recipe.formats import (
 )
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
-from young_prism.core.render.render import Rendered, render
+from young_prism.core.render.made import Rendered
+from young_prism.core.render.render import render
 from young_prism.core.values import ImageFormat, Outcome
 
 ONLY_PNG = FormatSet(png=Png(level=0))

@@ -94,7 +94,7 @@ def test_cuts_have_addresses_and_there_are_no_others(door: Doors, upload: dict) 
         "/media/light/nothing.jpg",
         "/media/light/manifest.json",
         "/media/light/../../young-prism.sqlite3",
-        "/media/light/.young-prism/stamps.json",
+        "/media/light/.young-prism/stamps.jsonl",
         "/media/nowhere/a.jpg",
     ):
         answer = door.http.get(address)

@@ -265,9 +265,8 @@ class _Lines:
                 if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
             case Unchanged(originals, renditions):
-                say(
-                    f"Nothing has changed: {count(renditions, 'rendition')} of {count(originals, 'original')} are there"
-                )
+                what = f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
+                say(f"Nothing has changed: {what} are there" if event.all else f"As they were: {what}")
             case Halted(why):
                 say(why or "It goes on.")
             case _:

@@ -8,6 +8,9 @@ from typing import NamedTuple
 MAX_PIXELS = 200_000_000
 """Default limit, checked from the header before anything is decoded: 200 megapixels."""
 
+JUDGED_AT_ONCE = 25_000_000
+"""Pixels that are judged all together; of a larger picture every second or third does, in a fraction of the memory."""
+
 
 class Size(NamedTuple):
     """A size in pixels: width first, as HTML and CSS say it."""

@@ -16,23 +16,33 @@ from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import NO_MARKS, Mark, PlannedOriginal
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.render import Rendered, concluded
-from young_prism.core.values import Outcome
+from young_prism.core.render.made import Rendered, concluded
 from young_prism.engine.cache import Cache
 from young_prism.engine.delivery import BuildResult, Delivery, StoppedError
-from young_prism.engine.events import Busy, Listener, Looked, Planned, Tick, Unchanged, nobody
+from young_prism.engine.events import Busy, Listener, Looked, Planned, Tick, nobody
 from young_prism.engine.keep import Keep
-from young_prism.engine.ledger import Ledger, ours_in
+from young_prism.engine.ledger import Ledger, Stamp, ours_in
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
+from young_prism.engine.partly import Partly, prepare_partly
 from young_prism.engine.parts import Part, parts_of
 from young_prism.engine.pool import Done, Job, Pool, Said, Workers, lazy_pool
-from young_prism.engine.prepare import Prepared, prepare
+from young_prism.engine.prepare import Asking, Prepared, prepare
 from young_prism.engine.record import Only, make_manifest
 from young_prism.engine.scan import WHOLE, Scan, scan
+from young_prism.engine.standing import (
+    Changes,
+    SaidOf,
+    Standing,
+    Stood,
+    asked,
+    event_of,
+    renewed,
+    result_of,
+    what_is_said,
+)
 from young_prism.engine.tasks import Made, read_original, render_bytes, render_file, render_timeout_s
 from young_prism.engine.todo import Todo, without_copies
-from young_prism.engine.unchanged import asked, remember, remembered, same_as_before
 
 __all__ = ["BuildResult", "With", "build"]
 
@@ -90,28 +100,36 @@ def build(
             keep = Keep(using.keep) if using.keep else Keep.beside(source)
             kept = _keep(keep, source, scope)
             source = keep.current
-        whole = not (kept or only)
-        context = asked(recipe, details, marks, scope)
-        found = _found(source, out, scope) if whole else None
-        before = _unchanged(out, context, found, listen) if found else None
-        if before:
-            before.seconds = time.monotonic() - began
-            return before
         standing = using.pool
         pool = (
             (lambda: standing)
             if standing
             else stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
         )
-        prepared = prepare(
-            source, out, recipe, pool, listen=listen, known=known, scope=scope, details=details, marks=marks
+        asking = Asking(
+            source=source,
+            recipe=recipe,
+            pool=pool,
+            listen=listen,
+            known=known,
+            scope=scope,
+            details=details,
+            marks=marks,
         )
+        before = None if kept or only else _Before.of(asking, out)
+        if before and before.nothing_changed:
+            result = before.result()
+            result.seconds = time.monotonic() - began
+            return result
+        partly = before.partly() if before else None
+        prepared = partly.prepared if partly else prepare(asking, out, before.found if before else None)
         elsewhere = using.cluster
         workers = (lambda: stack.enter_context(elsewhere())) if elsewhere else pool
-        delivery = Delivery(prepared.ledger, listen, using.cache, stopped, kept)
+        delivery = Delivery(prepared.ledger, recipe, listen, cache=using.cache, stopped=stopped, kept=kept)
         run = _Run(
             source=source,
             prepared=prepared,
+            partly=partly,
             using=using,
             open_workers=workers,
             delivery=delivery,
@@ -120,36 +138,62 @@ def build(
             only=only,
         )
         result = run.execute()
-        if found and not result.stopped:
-            run.remember(context, found)
+        if before and not result.stopped:
+            before.renewed(run).write()
     result.seconds = time.monotonic() - began
     return result
 
 
-def _found(source: Path, out: Path, scope: Scope) -> Scan:
-    """Walk the source; where renditions lie in it, what the last build delivered is known without its records."""
-    beside = os.path.realpath(source) == os.path.realpath(out)
-    return scan(source, output=out, scope=scope, ours=(beside and remembered(out)) or ours_in(source))
+@dataclass(frozen=True, slots=True)
+class _Before:
+    """What a walk found, and what of it stands since the last build: all of it is new where there is no record."""
 
+    asking: Asking
+    standing: Standing
+    found: Scan
+    changes: Changes | None
+    said: SaidOf
 
-def _unchanged(out: Path, context: str, found: Scan, listen: Listener) -> BuildResult | None:
-    """Return the result where nothing has to be done, and say so; None where something has."""
-    result = same_as_before(out, context, found.originals)
-    if result:
-        result.notes = found.notes
-        number = len(found.originals)
-        listen(Looked(number, number))
-        listen(
-            Unchanged(
-                result.originals,
-                result.renditions,
-                result.outcomes,
-                result.bytes_originals,
-                result.bytes_renditions,
-                (*result.failures, *result.skipped),
-            )
-        )
-    return result
+    @staticmethod
+    def of(asking: Asking, out: Path) -> _Before:
+        """Walk the source, and compare; where renditions lie in it, the record knows them without reading the manifest."""
+        context = asked(asking.recipe, asking.marks)
+        standing = Standing.read(out, context)
+        source = asking.source
+        beside = standing and os.path.realpath(source) == os.path.realpath(out)
+        ours = standing.ours if standing and beside else ours_in(source)
+        found = scan(source, output=out, scope=asking.scope, ours=ours)
+        said = what_is_said(asking.details, asking.scope)
+        changes = standing.changes(found, said) if standing else None
+        return _Before(asking, standing or Standing.empty(out, context), found, changes, said)
+
+    @property
+    def nothing_changed(self) -> bool:
+        """Whether there is nothing to do."""
+        return self.changes is not None and self.changes.none
+
+    def result(self) -> BuildResult:
+        """Return the result where there is nothing to do, and say so."""
+        stood = self.standing.originals
+        result = result_of(self.standing.out, stood, self.found.left_out)
+        result.notes = self.found.notes
+        number = len(self.found.originals)
+        self.asking.listen(Looked(number, number))
+        self.asking.listen(event_of(result, stood, everything=True))
+        return result
+
+    def partly(self) -> Partly | None:
+        """Return the plan for what changed alone, and say what stands; None where all has to be planned."""
+        partly = self.changes and prepare_partly(self.asking, self.standing, self.changes, self.found)
+        if partly:
+            stands = result_of(self.standing.out, partly.stood)
+            self.asking.listen(event_of(stands, partly.stood, everything=False))
+        return partly
+
+    def renewed(self, run: _Run) -> Standing:
+        """Return what stands after a run."""
+        same = run.partly.stood if run.partly else ()
+        return renewed(self.standing, same, run.stood(self.found, self.said), self.found, run.orphans)
 
 
 def _keep(keep: Keep, site: Path, scope: Scope) -> dict[str, str]:
@@ -187,6 +231,7 @@ class _Run:
 
     source: Path
     prepared: Prepared
+    partly: Partly | None
     using: With
     open_workers: Callable[[], Workers]
     delivery: Delivery
@@ -195,6 +240,7 @@ class _Run:
     only: Only | None
     workers: Workers | None = None
     unfinished: set[str] = field(default_factory=set)
+    orphaned: list[str] = field(default_factory=list)
     saved: float = field(default_factory=time.monotonic)
 
     def execute(self) -> BuildResult:
@@ -220,22 +266,51 @@ class _Run:
             if self.using.cache:
                 self.using.cache.trim()
 
-    def remember(self, context: str, found: Scan) -> None:
-        """Write down that nothing is left to do, of what was `found` before it all began; not where something failed here."""
-        if self.delivery.failures_of_its_own:
-            return
-        ledger = self.prepared.ledger
-        looked_at = {path: one.stamp for path, (one, _) in self.prepared.looks.seen.items()}
-        # What changed between the walk and the look is not what it was made from.
-        if any(looked_at.get(one.path, one.stamp) != one.stamp for one in found.originals):
-            return
-        delivered = (
-            (r.path, ledger.stamps[r.path][0])
-            for one in self.prepared.plan.originals
-            for r in one.renditions
-            if ledger.is_there(r) and r.path in ledger.stamps
+    def stood(self, found: Scan, said: SaidOf) -> list[Stood]:
+        """Return what is to be known of the originals that were planned or left out; what failed here is tried again."""
+        plan, delivery = self.prepared.plan, self.delivery
+        stamps = {one.path: one.stamp for one in found.originals}
+        rows = [
+            self._stood(
+                original, None if original.path in delivery.failed_here else stamps[original.path], said
+            )
+            for original in plan.originals
+        ]
+        rows += [
+            Stood(
+                left.path,
+                stamps[left.path],
+                said(left.path),
+                left=(left.error, left.remedy, left.failed),
+            )
+            for left in plan.left_out
+            if left.path in stamps
+        ]
+        return rows
+
+    def _stood(self, original: PlannedOriginal, stamp: Stamp | None, said: SaidOf) -> Stood:
+        ledger, path = self.prepared.ledger, original.path
+        there = [r for r in original.renditions if ledger.is_there(r)]
+        delivered = {r.path for r in there}
+        return Stood(
+            path,
+            stamp,
+            said(path),
+            original.facts.sha256,
+            self.delivery.shares[path],
+            tuple(sorted({r.format.value for r in original.renditions if r.settings})),
+            original.renamed,
+            original.remarks,
+            tuple(r.path for r in original.renditions if r.path not in delivered),
+            None,
+            tuple((r.path, *ledger.stamps[r.path][0]) for r in there),
         )
-        remember(ledger.out, context, found.originals, delivered, self.delivery.result)
+
+    @property
+    def orphans(self) -> dict[str, Stamp]:
+        """The stamps of files that nothing plans any more."""
+        stamps = self.prepared.ledger.stamps
+        return {path: stamps[path][0] for path in self.orphaned if path in stamps}
 
     def _todo(self, original: PlannedOriginal) -> Todo:
         return Todo.of(original, self.prepared.ledger, self.using.cache)
@@ -326,17 +401,20 @@ class _Run:
     def _finish(self, *, stopped: bool) -> BuildResult:
         ledger, plan, result = self.prepared.ledger, self.prepared.plan, self.delivery.result
         result.stopped = stopped
-        result.failures += [left for left in plan.left_out if left.failed]
-        result.skipped += [left for left in plan.left_out if not left.failed]
-        result.failures.sort(key=lambda failure: failure.path)
-        result.outcomes[Outcome.FAILED] += sum(left.failed for left in plan.left_out)
-        result.outcomes[Outcome.SKIPPED] += sum(not left.failed for left in plan.left_out)
         result.warnings = plan.warnings
+        result.leave_out(plan.left_out)
         result.notes = self.prepared.looks.notes
+        if self.partly:
+            result.add(result_of(ledger.out, self.partly.stood))
         if stopped:
             # The journal goes on standing for the manifest, which is written when all is done.
             self._save()
             return result
-        manifest = make_manifest(plan, ledger, result.failures, only=self.only)
-        self.delivery.patiently(lambda: ledger.close(manifest, self.prepared.looks.seen))
+        if self.partly:
+            frame, text = self.partly.manifest(result)
+        else:
+            frame = make_manifest(plan, ledger, result.failures, only=self.only)
+            text = frame.as_json().encode()
+        self.orphaned = [orphan.path for orphan in frame.orphaned]
+        self.delivery.patiently(lambda: ledger.close(text, self.prepared.looks.seen))
         return result

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from young_prism.core.errors import OutputError
-from young_prism.core.render.render import Rendered
+from young_prism.core.render.made import Rendered
 from young_prism.core.values import Outcome
 from young_prism.engine.earlier import Earlier
 from young_prism.engine.publish import write_atomically

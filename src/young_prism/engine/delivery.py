@@ -6,7 +6,7 @@ import os
 import shutil
 import time
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,7 +15,9 @@ from typing import Any, TypeVar
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
-from young_prism.core.render.render import Rendered
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.made import Rendered
+from young_prism.core.report.summary import Share, Shares
 from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
@@ -61,6 +63,29 @@ class BuildResult:
         """How many files are delivered, whether made now or before."""
         return self.outcomes[Outcome.MADE] + self.outcomes[Outcome.REUSED] + self.outcomes[Outcome.KEPT]
 
+    def leave_out(self, left_out: Iterable[LeftOut]) -> None:
+        """Count what gives nothing."""
+        for left in left_out:
+            (self.failures if left.failed else self.skipped).append(left)
+            self.outcomes[Outcome.FAILED if left.failed else Outcome.SKIPPED] += 1
+        self._in_order()
+
+    def add(self, other: BuildResult) -> None:
+        """Count another part of the same build as well."""
+        self.outcomes.update(other.outcomes)
+        self.bytes_originals += other.bytes_originals
+        self.bytes_renditions += other.bytes_renditions
+        self.originals += other.originals
+        self.failures += other.failures
+        self.skipped += other.skipped
+        self.warnings += other.warnings
+        self._in_order()
+
+    def _in_order(self) -> None:
+        for rows in (self.failures, self.skipped):
+            rows.sort(key=lambda one: one.path)
+        self.warnings.sort(key=lambda one: one[0])
+
     def as_dict(self) -> dict[str, Any]:
         """Return the object that `build --json` prints."""
         return {
@@ -82,7 +107,9 @@ class Delivery:
     def __init__(
         self,
         ledger: Ledger,
+        recipe: Recipe,
         listen: Listener,
+        *,
         cache: Cache | None = None,
         stopped: Callable[[], bool] = lambda: False,
         kept: Mapping[str, str] = NOTHING_KEPT,
@@ -94,13 +121,12 @@ class Delivery:
         self._cache = cache
         self._stopped = stopped
         self._kept = kept
-        self._failed = False
+        self._shares = Shares(recipe)
+        self.shares: dict[str, Share] = {}
+        """What each original adds to the figures."""
+        self.failed_here: set[str] = set()
+        """Originals of which something failed here, which the next run may do better."""
         self._writers = ThreadPoolExecutor(_WRITERS, thread_name_prefix="writer")
-
-    @property
-    def failures_of_its_own(self) -> bool:
-        """Whether something failed here, which the next run may do better."""
-        return self._failed
 
     def close(self) -> None:
         """Let go of the threads that write."""
@@ -113,7 +139,8 @@ class Delivery:
     def _as_before(self, planned: PlannedRendition) -> Item:
         entry = self.ledger.made.get((planned.path, planned.key))
         if entry:
-            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes)
+            kept = entry.outcome == Outcome.KEPT.value
+            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes, kept=kept)
         left = self.ledger.dropped[planned.path, planned.key]
         return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
 
@@ -261,17 +288,18 @@ class Delivery:
             return self._refused(original, planned, error)
         self.ledger.published(planned.path, rendered.sha256)
         outcome = Outcome.REUSED if rendered.reused else rendered.outcome
-        return _item(planned, outcome, rendered.reason, rendered.bytes)
+        kept = rendered.outcome is Outcome.KEPT
+        return _item(planned, outcome, rendered.reason, rendered.bytes, kept=kept)
 
     def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
-        self._failed = True
+        self.failed_here.add(original.path)
         what = f"{planned.path}: {error.what}"
         self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
         return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
 
     def failed(self, original: PlannedOriginal, error: YoungPrismError) -> None:
         """Count an original that failed as a whole."""
-        self._failed = True
+        self.failed_here.add(original.path)
         failure = LeftOut.because(original.path, error)
         self.result.failures.append(failure)
         items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]
@@ -293,19 +321,20 @@ class Delivery:
         if delivered:
             self.result.bytes_originals += facts.bytes
             self.result.bytes_renditions += sum(item.bytes for item in delivered)
-        self._listen(
-            OriginalDone(
-                original.path,
-                facts.bytes,
-                tuple(items),
-                work,
-                failure,
-                seconds,
-                facts.kind_label,
-                facts.size.width,
-            )
-        )
+        share = self._shares.of(original.path, facts.kind_label, facts.bytes, [item.result for item in items])
+        self.shares[original.path] = share
+        self._listen(OriginalDone(original.path, facts.bytes, tuple(items), share, work, failure, seconds))
 
 
-def _item(planned: PlannedRendition, outcome: Outcome, reason: str, size: int, remedy: str = "") -> Item:
-    return Item(planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet)
+def _item(
+    planned: PlannedRendition,
+    outcome: Outcome,
+    reason: str,
+    size: int,
+    remedy: str = "",
+    *,
+    kept: bool = False,
+) -> Item:
+    return Item(
+        planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet, kept
+    )

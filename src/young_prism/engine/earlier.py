@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from young_prism.core.plan.model import PlannedRendition
-from young_prism.core.render.render import Rendered
+from young_prism.core.render.made import Rendered
 from young_prism.core.values import Outcome
 
 

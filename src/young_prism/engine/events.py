@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
+from young_prism.core.report.summary import Result, Share
 from young_prism.core.values import ImageFormat, Outcome, Size
 
 
@@ -40,23 +41,31 @@ class Item:
     bytes: int
     remedy: str = ""
     facet: str = WHOLE_FACET
+    kept: bool = False
+    """Whether the file is the original's own pixels, or a plain copy, even where it was reused."""
+
+    @property
+    def result(self) -> Result:
+        """What the figures of a run need of it."""
+        return Result(
+            self.format, self.size.width, self.bytes, self.outcome, self.reason, self.facet, self.kept
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class OriginalDone:
-    """All items of one original. `failure` is set where the original as a whole failed.
+    """All items of one original, with its share of all figures. `failure` is set where the original as a whole failed.
 
-    `seconds` are those in workers, 0 for what was there already; `kind` is in words, `width` the original's own.
+    `seconds` are those in workers, 0 for what was there already.
     """
 
     original: str
     bytes: int
     items: tuple[Item, ...]
+    share: Share
     work: float
     failure: LeftOut | None = None
     seconds: float = 0.0
-    kind: str = ""
-    width: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +87,10 @@ class Halted:
 
 @dataclass(frozen=True, slots=True)
 class Unchanged:
-    """There is nothing to do: so many originals with so many renditions are as they were, and these are left out as before."""
+    """So many originals with so many renditions are as they were, and these are left out as before.
+
+    Where that is `all`, there is nothing to do; else a plan for the others follows. `shares` are those of the figures.
+    """
 
     originals: int
     renditions: int
@@ -86,6 +98,8 @@ class Unchanged:
     bytes_originals: int
     bytes_renditions: int
     left_out: tuple[LeftOut, ...]
+    shares: Sequence[Share]
+    all: bool
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,7 @@ from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import NO_MARKS, Mark, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.render import Rendered
+from young_prism.core.render.made import Rendered
 from young_prism.core.values import MAX_PIXELS
 from young_prism.engine.cache import Cache
 from young_prism.engine.pool import Feed, Job, Pool, default_jobs
@@ -147,7 +147,8 @@ def rehearse() -> None:
 def _first(data: bytes, brought: Brought) -> First:
     from young_prism.core.originals.look import look
     from young_prism.core.plan.make import make_plan
-    from young_prism.core.render.render import concluded, pieces_of
+    from young_prism.core.render.made import concluded
+    from young_prism.core.render.render import pieces_of
     from young_prism.core.uploads.dangers import danger_of
 
     path = brought.path

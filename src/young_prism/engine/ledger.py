@@ -5,8 +5,8 @@ Three records, each with its own job:
 - `manifest.json` is the public, deterministic one, written last.
 - `.young-prism/journal.jsonl` gets a line *before* files take their final names, so that after a power cut they
   are still known to be ours, and are reused.
-- `.young-prism/stamps.json` remembers size, time and inode, so that nothing unchanged is read again. It may be
-  deleted at any time: contents are then hashed once more.
+- `.young-prism/stamps.jsonl` remembers size, time and inode, so that nothing unchanged is read again. It may be
+  deleted at any time: contents are then hashed once more. A build that knows only part of it adds a line.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import hashlib
 import json
 import os
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -28,6 +29,7 @@ from young_prism.core.manifest.model import (
     DroppedEntry,
     Manifest,
     OriginalEntry,
+    OrphanEntry,
     RenditionEntry,
 )
 from young_prism.core.originals.facts import Facts
@@ -42,6 +44,9 @@ from young_prism.engine.scan import STATE_FOLDER, Found
 JOURNAL = "journal.jsonl"
 """There only while a run goes on, or after one that did not end."""
 
+STAMPS = "stamps.jsonl"
+"""Later lines stand for earlier ones."""
+
 Stamp = tuple[int, int, int]
 
 
@@ -50,6 +55,8 @@ class Ledger:
     """The records of one output folder, in memory. Nothing is written before `open_for_writing`."""
 
     out: Path
+    partial: bool = False
+    """Whether it knows only what concerns some of the originals."""
     owned: dict[str, set[str]] = field(default_factory=dict)
     """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
     made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
@@ -58,6 +65,8 @@ class Ledger:
     """(path, key) -> what was tried and not delivered."""
     by_key: dict[str, RenditionEntry | DroppedEntry] = field(default_factory=dict)
     """Key -> what came of it, wherever it lies: a name is no part of a key."""
+    copies: dict[str, list[RenditionEntry | DroppedEntry]] = field(default_factory=dict)
+    """Key -> what else has it: an original may lie there twice."""
     before: dict[str, OriginalEntry] = field(default_factory=dict)
     """Original -> what the manifest says of it."""
     made_by: tuple[str, Recipe] | None = None
@@ -77,8 +86,7 @@ class Ledger:
             for original in manifest.originals:
                 ledger.before[original.path] = original
                 ledger._take(original.renditions, original.dropped)
-            for orphan in manifest.orphaned:
-                ledger.owned.setdefault(orphan.path, set()).add(orphan.sha256)
+            ledger.take_orphans(manifest.orphaned, {})
         ledger._read_journal()
         ledger._read_stamps()
         return ledger
@@ -87,13 +95,19 @@ class Ledger:
         for entry in renditions:
             self.owned.setdefault(entry.path, set()).add(entry.sha256)
             self.made[entry.path, entry.key] = entry
-            self.by_key[entry.key] = entry
+            self._know(entry)
             self.dropped.pop((entry.path, entry.key), None)
         for left in dropped:
             self.dropped[left.path, left.key] = left
-            self.by_key[left.key] = left
+            self._know(left)
             # What lies there from an earlier build stays owned, but is no part of this one.
             self.made.pop((left.path, left.key), None)
+
+    def _know(self, entry: RenditionEntry | DroppedEntry) -> None:
+        known = self.by_key.get(entry.key)
+        if known and known.path != entry.path:
+            self.copies.setdefault(entry.key, []).append(known)
+        self.by_key[entry.key] = entry
 
     def _read_journal(self) -> None:
         try:
@@ -111,19 +125,48 @@ class Ledger:
                 continue  # the last line of a power cut
 
     def _read_stamps(self) -> None:
-        try:
-            data = json.loads((self.out / STATE_FOLDER / "stamps.json").read_bytes())
-            if data["version"] != __version__:
-                return
-            self.stamps = {
-                path: (_stamp(stamp), str(digest)) for path, (stamp, digest) in data["renditions"].items()
-            }
-            self.facts = {
-                path: (_stamp(stamp), Facts.from_dict(facts))
-                for path, (stamp, facts) in data["originals"].items()
-            }
-        except (OSError, ValueError, KeyError, TypeError):
-            self.stamps, self.facts = {}, {}
+        with suppress(OSError):
+            for line in (self.out / STATE_FOLDER / STAMPS).read_bytes().splitlines():
+                with suppress(
+                    ValueError, KeyError, TypeError
+                ):  # a line that was cut off; what it says is found out anew
+                    self._take_stamps(json.loads(line))
+
+    def _take_stamps(self, data: Any) -> None:
+        if data["version"] != __version__:
+            return
+        stamps = {path: (_stamp(stamp), str(digest)) for path, (stamp, digest) in data["renditions"].items()}
+        facts = {
+            path: (_stamp(stamp), Facts.from_dict(facts))
+            for path, (stamp, facts) in data["originals"].items()
+        }
+        self.stamps |= stamps
+        self.facts |= facts
+
+    def take_entry(self, entry: OriginalEntry, files: Mapping[str, Stamp]) -> None:
+        """Take what the manifest says of one original, with the stamps that its files had then."""
+        self.before[entry.path] = entry
+        self._take(entry.renditions, entry.dropped)
+        self._take_files(entry, files)
+
+    def lend_entry(self, entry: OriginalEntry, files: Mapping[str, Stamp]) -> None:
+        """Know the files of an original that is no part of this: another one with the same content can use them."""
+        for rendition in entry.renditions:
+            self._know(rendition)
+        for left in entry.dropped:
+            self._know(left)
+        self._take_files(entry, files)
+
+    def _take_files(self, entry: OriginalEntry, files: Mapping[str, Stamp]) -> None:
+        hashes = {one.path: one.sha256 for one in entry.renditions}
+        self.stamps |= {path: (stamp, hashes[path]) for path, stamp in files.items() if path in hashes}
+
+    def take_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, Stamp]) -> None:
+        """Take what the manifest says of files that nothing plans any more, with their stamps."""
+        for orphan in orphans:
+            self.owned.setdefault(orphan.path, set()).add(orphan.sha256)
+            if orphan.path in stamps:
+                self.stamps[orphan.path] = (stamps[orphan.path], orphan.sha256)
 
     def written_as(self, recipe: Recipe) -> bool:
         """Whether the manifest was written by this version and this recipe."""
@@ -148,7 +191,7 @@ class Ledger:
     def _hash(self, path: str) -> str | None:
         target = f"{self.out}/{path}"  # not a `Path`: a hundred thousand are asked for
         try:
-            stamp = _stamp_of(target)
+            stamp = stamp_of(target)
             known, digest = self.stamps.get(path, (None, ""))
             if known != stamp:
                 digest = hashlib.sha256(Path(target).read_bytes()).hexdigest()
@@ -187,24 +230,27 @@ class Ledger:
 
     def elsewhere(self, rendition: PlannedRendition) -> Earlier | None:
         """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
-        entry = self.by_key.get(rendition.key)
-        if entry is None:
+        known = self.by_key.get(rendition.key)
+        if known is None:
             return None
-        if isinstance(entry, RenditionEntry):
-            if self.hash_on_disk(entry.path) != entry.sha256:
-                return None
-            digest, outcome, stand_in = entry.sha256, Outcome(entry.outcome), entry.placeholder or ""
-        else:
-            digest, outcome, stand_in = "", Outcome.SKIPPED, ""
-        place = entry.path
+        entries = (known, *self.copies.get(rendition.key, ()))
+        for entry in entries:
+            if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) == entry.sha256:
+                return self._earlier(entry, entry.sha256, Outcome(entry.outcome), entry.placeholder or "")
+        left = next((entry for entry in entries if isinstance(entry, DroppedEntry)), None)
+        return self._earlier(left, "", Outcome.SKIPPED, "") if left else None
+
+    def _earlier(
+        self, entry: RenditionEntry | DroppedEntry, digest: str, outcome: Outcome, stand_in: str
+    ) -> Earlier:
         return Earlier(
             size=entry.bytes,
             sha256=digest,
             outcome=outcome,
             reason=entry.reason,
             placeholder=stand_in,
-            read=(self.out / place).read_bytes,
-            forget=lambda: self.forget(place),
+            read=(self.out / entry.path).read_bytes,
+            forget=lambda: self.forget(entry.path),
         )
 
     def is_there(self, rendition: PlannedRendition) -> bool:
@@ -228,21 +274,20 @@ class Ledger:
 
     def published(self, path: str, digest: str) -> None:
         """Remember the stamp of a file that has just taken its final name."""
-        self.stamps[path] = (_stamp_of(self.out / path), digest)
+        self.stamps[path] = (stamp_of(self.out / path), digest)
         self._hashes[path] = digest
 
-    def close(self, manifest: Manifest, seen: Mapping[str, tuple[Found, Facts]]) -> Path:
-        """Write the manifest, then the stamps; the journal has done its work. Return the manifest's path."""
+    def close(self, manifest: bytes, seen: Mapping[str, tuple[Found, Facts]]) -> Path:
+        """Write the manifest's text, then the stamps; the journal has done its work. Return the manifest's path."""
         path = self.out / MANIFEST_NAME
-        text = manifest.as_json().encode()
-        if not path.is_file() or path.read_bytes() != text:
-            write_atomically(path, text)
+        if not path.is_file() or path.read_bytes() != manifest:
+            write_atomically(path, manifest)
         self.save_stamps(seen)
         (self.out / STATE_FOLDER / JOURNAL).unlink(missing_ok=True)
         return path
 
     def save_stamps(self, seen: Mapping[str, tuple[Found, Facts]]) -> None:
-        """Write what need not be read again next time."""
+        """Write what need not be read again next time. Raises `OutputError`, or `OSError`."""
         data = {
             "version": __version__,
             "originals": {
@@ -250,7 +295,13 @@ class Ledger:
             },
             "renditions": {path: self.stamps[path] for path in sorted(self.stamps) if path in self.owned},
         }
-        write_atomically(self.out / STATE_FOLDER / "stamps.json", json.dumps(data).encode())
+        file = self.out / STATE_FOLDER / STAMPS
+        line = json.dumps(data).encode() + b"\n"
+        if not self.partial:
+            write_atomically(file, line)
+        elif seen or data["renditions"]:
+            with file.open("ab") as stamps:
+                stamps.write(line)
 
 
 def ours_in(folder: Path) -> frozenset[str]:
@@ -260,7 +311,8 @@ def ours_in(folder: Path) -> frozenset[str]:
     return frozenset(Ledger.load(folder).owned)
 
 
-def _stamp_of(path: Path | str) -> Stamp:
+def stamp_of(path: Path | str) -> Stamp:
+    """Return size, modification time in nanoseconds and inode of a file, by which a change is seen. Raises `OSError`."""
     info = os.lstat(path)
     return (info.st_size, info.st_mtime_ns, info.st_ino)
 

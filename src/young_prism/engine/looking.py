@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from pathlib import Path
 
@@ -71,6 +71,22 @@ def look_folder(
     Raises `SourceError` when the source itself cannot be walked.
     """
     found = scan(source, output=output, scope=scope, ours=ours_in(source))
+    looks = look_at(source, found, pool, known=known, listen=listen, max_pixels=max_pixels, closer=closer)
+    read = site.read(output) if site else None
+    return replace(looks, uses=read.uses(source, found_paths(found)), pages=read.pages) if read else looks
+
+
+def look_at(
+    source: Path,
+    found: Scan,
+    pool: Callable[[], Workers],
+    *,
+    known: Known = nothing_known,
+    listen: Listener = nobody,
+    max_pixels: int = MAX_PIXELS,
+    closer: bool = True,
+) -> Looks:
+    """Look at what a walk of the source found, as `look_folder` does."""
     seen: dict[str, tuple[Found, Facts]] = {}
     left_out = list(found.left_out)
     unknown = []
@@ -90,14 +106,7 @@ def look_folder(
         if closer or done % _SAY_EVERY == 0 or done == total:
             listen(Looked(done, total))
     left_out.sort(key=lambda left: left.path)
-    read = site.read(output) if site else None
-    return Looks(
-        dict(sorted(seen.items())),
-        tuple(left_out),
-        found.notes,
-        read.uses(source, found_paths(found)) if read else NO_PAGES,
-        read.pages if read else {},
-    )
+    return Looks(dict(sorted(seen.items())), tuple(left_out), found.notes)
 
 
 def found_paths(found: Scan) -> list[str]:

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import DamagedError, RecipeError
-from young_prism.core.pixels.watermark import mark_size
 from young_prism.core.plan.model import Mark
 from young_prism.core.recipe.model import Recipe
 
@@ -50,6 +49,8 @@ def _named(recipe: Recipe) -> list[str]:
 
 
 def _read(name: str, folders: list[Path]) -> Mark:
+    from young_prism.core.pixels.watermark import mark_size  # loads what only pictures need
+
     for folder in folders:
         root = folder.resolve()
         file = (root / name).resolve()

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from young_prism.core.plan.model import PlannedRendition, is_searched
-from young_prism.core.render.render import Piece
+from young_prism.core.render.made import Piece
 from young_prism.engine.todo import Todo
 
 _STRAGGLER = 0.8

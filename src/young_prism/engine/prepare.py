@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from young_prism.core.originals.details import NO_DETAILS, Details
+from young_prism.core.originals.details import Details
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import NO_MARKS, LeftOut, Mark, Plan, PlannedRendition
+from young_prism.core.plan.model import LeftOut, Mark, Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.events import Listener, nobody
-from young_prism.engine.ledger import Ledger
-from young_prism.engine.looking import Known, Looks, look_folder, nothing_known
+from young_prism.engine.ledger import Ledger, ours_in
+from young_prism.engine.looking import Known, Looks, look_at, nothing_known
 from young_prism.engine.pool import Pool
-from young_prism.engine.scan import WHOLE
+from young_prism.engine.scan import WHOLE, Scan, scan
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,33 +42,46 @@ class Prepared:
         return "stale" if ledger.is_ours(rendition.path) else "new"
 
 
-def prepare(
-    source: Path,
-    out: Path,
-    recipe: Recipe,
-    pool: Callable[[], Pool],
-    *,
-    listen: Listener = nobody,
-    known: Known = nothing_known,
-    scope: Scope = WHOLE,
-    details: Details = NO_DETAILS,
-    marks: Mapping[str, Mark] = NO_MARKS,
-) -> Prepared:
-    """Make the plan for building what of `source` is in `scope` into `out`. Nothing is written.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asking:
+    """What a plan hangs on beside the files: the rules, and what was said of originals.
 
     `known` may answer for originals that the output folder's own records do not know; `details` are what was said of
-    single originals, `marks` the recipe's watermarks.
+    single originals, `marks` the recipe's watermarks. `pool` is asked for only when a worker is needed.
+    """
+
+    source: Path
+    recipe: Recipe
+    pool: Callable[[], Pool]
+    listen: Listener = nobody
+    known: Known = nothing_known
+    scope: Scope = WHOLE
+    details: Details = field(default_factory=dict)
+    marks: Mapping[str, Mark] = field(default_factory=dict)
+
+
+def prepare(asking: Asking, out: Path, found: Scan | None = None) -> Prepared:
+    """Make the plan for building what of the source is in scope into `out`. Nothing is written.
+
+    What a walk has `found` already is not walked again.
     """
     ledger = Ledger.load(out)
-    looks = look_folder(
-        source,
-        pool,
-        output=out,
-        scope=scope,
-        known=lambda found: ledger.known_facts(found) or known(found),
-        listen=listen,
+    if found is None:
+        found = scan(asking.source, output=out, scope=asking.scope, ours=ours_in(asking.source))
+    return prepare_looked(asking, ledger, found)
+
+
+def prepare_looked(asking: Asking, ledger: Ledger, found: Scan) -> Prepared:
+    """Look at what was found, and make the plan of it, with the ledger that knows of it."""
+    scope = asking.scope
+    looks = look_at(
+        asking.source,
+        found,
+        asking.pool,
+        known=lambda one: ledger.known_facts(one) or asking.known(one),
+        listen=asking.listen,
     )
-    asked = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
+    facts = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
     by_hand = [
         LeftOut(
             path=path,
@@ -79,6 +92,6 @@ def prepare(
         for path in looks.seen
         if path in scope.out
     ]
-    return Prepared(
-        make_plan(asked, recipe, [*looks.left_out, *by_hand], details=details, marks=marks), looks, ledger
-    )
+    left_out = [*looks.left_out, *by_hand]
+    plan = make_plan(facts, asking.recipe, left_out, details=asking.details, marks=asking.marks)
+    return Prepared(plan, looks, ledger)

@@ -19,8 +19,8 @@ from young_prism.core.markup.picture import art_of
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal, PlannedRendition
-from young_prism.core.render.render import Rendered
-from young_prism.core.values import Outcome
+from young_prism.core.render.made import Rendered
+from young_prism.core.values import ImageFormat, Outcome
 from young_prism.engine.ledger import Ledger
 
 Only = Callable[[str], bool]
@@ -90,14 +90,13 @@ def make_manifest(
         for path in sorted(set(ledger.owned) - current)
         if ledger.is_ours(path)
     ]
-    formats = sorted({r.format for original in plan.originals for r in original.renditions if r.settings})
     return Manifest(
         generator=f"young-prism {__version__}",
-        encoders={fmt.value: encoder_version(fmt) for fmt in formats},
+        encoders=encoders_of(plan.formats),
         recipe=plan.recipe.published,
         originals=tuple(originals),
-        skipped=tuple(_failure(left) for left in plan.left_out if not left.failed),
-        failed=tuple(_failure(failure) for failure in failures),
+        skipped=failure_entries(left for left in plan.left_out if not left.failed),
+        failed=failure_entries(failures),
         orphaned=tuple(orphans),
     )
 
@@ -135,5 +134,11 @@ def _original(
     )
 
 
-def _failure(left: LeftOut) -> FailureEntry:
-    return FailureEntry(original=left.path, error=left.error, remedy=left.remedy)
+def encoders_of(formats: Iterable[ImageFormat]) -> dict[str, str]:
+    """Return the encoders that make those formats, with their versions."""
+    return {fmt.value: encoder_version(fmt) for fmt in sorted(formats)}
+
+
+def failure_entries(left_out: Iterable[LeftOut]) -> tuple[FailureEntry, ...]:
+    """Return the manifest's lines for what gave nothing."""
+    return tuple(FailureEntry(original=left.path, error=left.error, remedy=left.remedy) for left in left_out)

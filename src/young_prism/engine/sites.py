@@ -15,7 +15,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pool import Pool
-from young_prism.engine.prepare import Prepared, prepare
+from young_prism.engine.prepare import Asking, Prepared, prepare
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,15 +31,15 @@ class Site:
 
     def prepared(self, pool: Callable[[], Pool]) -> Prepared:
         """Scan, look and plan: all of a build that writes nothing."""
-        return prepare(
-            self.source,
-            self.out,
-            self.recipe,
-            pool,
+        asking = Asking(
+            source=self.source,
+            recipe=self.recipe,
+            pool=pool,
             scope=self.scope,
             details=self.details,
             marks=self.marks,
         )
+        return prepare(asking, self.out)
 
 
 def find_project(folder: Path) -> Path | None:

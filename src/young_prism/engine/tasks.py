@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, NamedTuple
 from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.headers.contract import BytesView, FileView
-from young_prism.core.originals.look import LIBRARY_FORMATS, look, look_at_header
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.engine.worker import tell
@@ -20,7 +19,7 @@ _TIMEOUT_S_A_WORK = 60.0
 if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
-    from young_prism.core.render.render import MadeBefore, Piece, Rendered
+    from young_prism.core.render.made import MadeBefore, Piece, Rendered
 
 
 def read_original(root: str, path: str) -> bytes:
@@ -46,6 +45,8 @@ class Look(Enum):
 
 def look_file(root: str, path: str, max_pixels: int, depth: Look = Look.CLOSER) -> Facts:
     """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
+    from young_prism.core.originals.look import look, look_at_header
+
     data = read_original(root, path)
     try:
         if depth is Look.HEADER:
@@ -75,6 +76,11 @@ by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
 
 def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
     """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
+    from young_prism.core.originals.look import (  # a build of nothing needs no pixels
+        LIBRARY_FORMATS,
+        look_at_header,
+    )
+
     try:
         with FileView(f"{root}/{path}") as view:
             if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.render.render import MadeBefore, Rendered, judged
+from young_prism.core.render.made import MadeBefore, Rendered, judged
 from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.earlier import Earlier

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.summary import Result, Summary
+from young_prism.core.report.summary import Summary
 from young_prism.core.values import Outcome
 from young_prism.engine.events import Item, OriginalDone, Planned, Unchanged
 
@@ -16,7 +17,7 @@ class Figures:
     """Adds up what a run says. `earlier` are the outcomes that it had, by path, before it was interrupted."""
 
     def __init__(self, recipe: Recipe, *, verify: bool, earlier: Mapping[str, str] | None = None) -> None:
-        self.summary = Summary(recipe)
+        self.summary = Summary()
         self.verify = verify and recipe.finishing.verify
         self.before = self.after = 0
         self.outcomes = dict.fromkeys((outcome.value for outcome in Outcome), 0)
@@ -29,9 +30,12 @@ class Figures:
         self.outcomes[Outcome.SKIPPED.value] += len(event.plan.left_out) - failed
 
     def unchanged(self, event: Unchanged) -> None:
-        """Count a run that had nothing to do."""
-        self.outcomes.update({outcome.value: number for outcome, number in event.outcomes.items()})
-        self.before, self.after = event.bytes_originals, event.bytes_renditions
+        """Count what is as it was."""
+        for outcome, number in event.outcomes.items():
+            self.outcomes[outcome.value] += number
+        self.before += event.bytes_originals
+        self.after += event.bytes_renditions
+        self.summary.stand(event.shares)
 
     def done(self, event: OriginalDone) -> tuple[Item, ...]:
         """Count an original; return its items with the outcomes that they have in this run."""
@@ -44,10 +48,8 @@ class Figures:
         if delivered:
             self.before += event.bytes
             self.after += delivered
-        results = [Result(i.format, i.size.width, i.bytes, i.outcome, i.reason, i.facet) for i in items]
-        self.summary.add(
-            event.original, event.kind, event.bytes, results, event.seconds, verified=self.verify
-        )
+        results = [item.result for item in items]
+        self.summary.add(event.share, results, event.seconds, verified=self.verify)
         return items
 
     def _as_it_was(self, item: Item) -> Item:
@@ -55,5 +57,4 @@ class Figures:
         earlier = self._earlier.get(item.path)
         if item.outcome is not Outcome.REUSED or earlier not in _MADE:
             return item
-        outcome = Outcome(earlier)
-        return Item(item.path, item.format, item.size, outcome, item.reason, item.bytes, "", item.facet)
+        return replace(item, outcome=Outcome(earlier), remedy="")

@@ -126,7 +126,7 @@ class Recorder:
         self._halted_since = self._halted_s = 0.0
         self._counts: dict[str, Any] = {"originals_done": 0, "work_done": 0.0}
         self._work = 0.0
-        self._report: dict[str, Any] | None = None
+        self._stood = (0, 0)
 
     def __call__(self, event: Event) -> None:
         """Take an event of the engine."""
@@ -149,12 +149,8 @@ class Recorder:
 
     @property
     def report(self) -> dict[str, Any]:
-        """The figures of the run; where nothing was to do, those of the run before it."""
-        figures = self.figures.summary.as_dict()
-        if not self._report:
-            return figures
-        nothing = {name: figures[name] for name in ("outcomes", "slowest", "verified", "faults")}
-        return {**self._report, **nothing}
+        """The figures of the run."""
+        return self.figures.summary.as_dict()
 
     def log(self, line: str) -> None:
         """Add a line to the run's log."""
@@ -169,7 +165,12 @@ class Recorder:
         self._rows += [_whole(left) for left in plan.left_out]
         self._work = event.work
         self._live.planned = {original.path: original for original in plan.originals} if event.work else {}
-        self._counts |= {"originals": event.originals, "planned": plan.renditions, "work": event.work}
+        originals, renditions = self._stood
+        self._counts |= {
+            "originals": originals + event.originals,
+            "planned": renditions + plan.renditions,
+            "work": event.work,
+        }
         self.log(
             f"{plan.renditions} renditions of {len(plan.originals)} originals planned, {event.originals} originals asked for"
         )
@@ -186,10 +187,9 @@ class Recorder:
             "planned": event.renditions,
             "work": 0.0,
         }
-        self._report = self._store.report_before(self._run_id)
-        self.log(
-            f"Nothing has changed: {event.renditions} renditions of {event.originals} originals are there."
-        )
+        self._stood = event.originals, event.renditions
+        what = f"{event.renditions} renditions of {event.originals} originals"
+        self.log(f"Nothing has changed: {what} are there." if event.all else f"As they were: {what}.")
 
     def _original(self, event: OriginalDone, now: float) -> None:
         self._counts["originals_done"] += 1

@@ -25,7 +25,7 @@ from young_prism.core.originals.headers.contract import BytesView, Header, View,
 from young_prism.core.originals.headers.metadata import read_metadata
 from young_prism.core.originals.kind import judge_kind
 from young_prism.core.originals.sniff import HEAD_BYTES, other_kind, sniff
-from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
+from young_prism.core.values import JUDGED_AT_ONCE, MAX_PIXELS, ImageFormat, Kind, Size
 
 _LOOK_SIDE = 1000
 """A JPEG is judged at the smallest decoder shrink that leaves its longer side at least this long."""
@@ -140,10 +140,6 @@ def look_closer(data: bytes, facts: Facts) -> Facts:
     )
 
 
-MOST_AT_ONCE = 25_000_000
-"""Pixels that are judged all together; of a larger picture every second or third does, in a fraction of the memory."""
-
-
 def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
     """Decode for judging: an sRGB array of shape (height, width, 3), whether alpha is really used, and the stored size.
 
@@ -162,7 +158,7 @@ def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
     try:
         image: Any = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
         stored = facts.stored if shrink > 1 else Size(image.width, image.height)
-        step = math.isqrt(image.width * image.height // MOST_AT_ONCE) + 1
+        step = math.isqrt(image.width * image.height // JUDGED_AT_ONCE) + 1
         if step > 1:
             # Once from top to bottom for damage and for alpha, a line at a time; and once for every so manieth pixel.
             lowest = float(image[image.bands - 1].min())

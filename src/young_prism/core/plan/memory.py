@@ -7,10 +7,9 @@ codecs loaded, is counted in. Admission of work hangs on it, and no result does.
 from __future__ import annotations
 
 from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.look import MOST_AT_ONCE
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import Avif, Squeeze
-from young_prism.core.values import ImageFormat, Kind
+from young_prism.core.values import JUDGED_AT_ONCE, ImageFormat, Kind
 
 _WORKER = 110_000_000
 
@@ -55,7 +54,7 @@ def looking_memory(facts: Facts) -> int:
     """Return the bytes that a worker is expected to take at most for a closer look, by what the header says."""
     judged = 0.0
     if facts.format is not ImageFormat.JPEG:
-        judged = min(facts.stored.pixels, MOST_AT_ONCE) * _JUDGED
+        judged = min(facts.stored.pixels, JUDGED_AT_ONCE) * _JUDGED
     return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + judged)
 
 

@@ -142,6 +142,11 @@ class Plan:
         return sum(len(original.renditions) for original in self.originals)
 
     @property
+    def formats(self) -> set[ImageFormat]:
+        """The formats that an encoder makes."""
+        return {r.format for original in self.originals for r in original.renditions if r.settings}
+
+    @property
     def warnings(self) -> list[tuple[str, str]]:
         """Pairs of path and remark."""
         return [(original.path, remark) for original in self.originals for remark in original.remarks]

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cache
 from typing import Any, NamedTuple
 
@@ -23,41 +22,20 @@ from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.encoding import encode, encoded
 from young_prism.core.render.kept_metadata import kept
+from young_prism.core.render.made import (
+    NOTHING_KNOWN,
+    MadeBefore,
+    Piece,
+    Rendered,
+    concluded,
+    judged,
+    sizes_of,
+)
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
 from young_prism.core.render.squeeze import squeezed
 from young_prism.core.render.target import Ladder, below
 from young_prism.core.render.verify import fault_of
-from young_prism.core.render.worth import not_worth_it
-from young_prism.core.values import Kind, Outcome, Size
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rendered:
-    """One planned rendition, done: `data` is None where it was not worth delivering."""
-
-    planned: PlannedRendition
-    outcome: Outcome
-    reason: str
-    data: bytes | None
-    bytes: int
-    sha256: str
-    placeholder: str = ""
-    reused: bool = False
-    """It was made before, and only its name is new."""
-
-
-class Piece(NamedTuple):
-    """The file of a rendition before it is judged; `kept` are bytes of the original's own, or what was never lossy again."""
-
-    data: bytes
-    reason: str
-    kept: bool = False
-    placeholder: str = ""
-    clear: bool = False
-    """Its pixels are transparent somewhere, and the format can say so."""
-    fault: str = ""
-    """It is not what it was to be, and this is why."""
-
+from young_prism.core.values import Kind, Size
 
 Tell = Callable[[PlannedRendition, int], None]
 """Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
@@ -86,16 +64,6 @@ _SURELY_CLEAR = 250
 """Alpha under which no rounding of an encoder can make a pixel opaque."""
 
 
-class MadeBefore(NamedTuple):
-    """A rendition that was made before, in just this way: its bytes, and whether it was worth delivering."""
-
-    bytes: int
-    delivered: bool
-
-
-NOTHING_KNOWN: Mapping[str, MadeBefore] = {}
-
-
 def render(
     data: bytes,
     original: PlannedOriginal,
@@ -111,7 +79,7 @@ def render(
     """
     new = [r.path for r in original.renditions if r.path not in known]
     pieces = pieces_of(data, original, new, verify=verify, tell=tell)
-    dropped = judged(original, _sizes(known, pieces))
+    dropped = judged(original, sizes_of(known, pieces))
     again = [path for path, one in known.items() if not one.delivered and path not in dropped]
     if again:
         pieces |= pieces_of(data, original, again, verify=verify, tell=tell)
@@ -150,36 +118,6 @@ def pieces_of(
         for r in wanted
         if r.path in made
     }
-
-
-def concluded(
-    original: PlannedOriginal, known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]
-) -> list[Rendered]:
-    """Judge what was made of an original, wherever it was made; see `render`."""
-    sizes = _sizes(known, pieces)
-    dropped = judged(original, sizes)
-    return [
-        _faulty(planned, pieces[planned.path].fault)
-        if planned.path in pieces and pieces[planned.path].fault
-        else _dropped(planned, sizes[planned.path], dropped[planned.path])
-        if planned.path in dropped
-        else _done(planned, pieces[planned.path])
-        for planned in original.renditions
-        if planned.path in dropped or planned.path in pieces
-    ]
-
-
-def _sizes(known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]) -> dict[str, int]:
-    """Return the bytes of each rendition; what is not what it was to be weighs nothing against the others."""
-    fine = {path: len(one.data) for path, one in pieces.items() if not one.fault}
-    return {path: one.bytes for path, one in known.items()} | fine
-
-
-def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
-    """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
-    there = [r for r in original.renditions if r.path in sizes]
-    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in there)
-    return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
 
 
 def _make(
@@ -315,30 +253,3 @@ def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> 
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the fresh one serves)
         return None
     return None
-
-
-def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
-    return Rendered(
-        planned=planned,
-        outcome=Outcome.FAILED,
-        reason=f"It was made, and is not what it was to be: {fault}.",
-        data=None,
-        bytes=0,
-        sha256="",
-    )
-
-
-def _done(planned: PlannedRendition, made: Piece) -> Rendered:
-    return Rendered(
-        planned=planned,
-        outcome=Outcome.KEPT if made.kept else Outcome.MADE,
-        reason=made.reason,
-        bytes=len(made.data),
-        sha256=hashlib.sha256(made.data).hexdigest(),
-        data=made.data,
-        placeholder=made.placeholder,
-    )
-
-
-def _dropped(planned: PlannedRendition, size: int, reason: str) -> Rendered:
-    return Rendered(planned=planned, outcome=Outcome.SKIPPED, reason=reason, bytes=size, sha256="", data=None)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import heapq
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
@@ -10,12 +11,14 @@ from typing import Any, NamedTuple
 from young_prism.core.ladder.layout import shown_width
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, Rung, fetched
+from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, Rung
 from young_prism.core.values import ImageFormat, Outcome
 
 VIEWPORTS = (390, 768, 1280, 1920)
 DENSITIES = (1, 2, 3)
 _MOST = 20
+_TOGETHER = 500
+"""Shares whose views are added up at once, a column at a time: several times as quick."""
 _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 
 
@@ -28,6 +31,8 @@ class Result(NamedTuple):
     outcome: Outcome
     reason: str
     facet: str = WHOLE_FACET
+    kept: bool = False
+    """Whether it is the original's own pixels, or a plain copy: in this run or from an earlier one."""
 
 
 class Viewport(NamedTuple):
@@ -54,23 +59,90 @@ def shown_at(recipe: Recipe, viewport: Viewport) -> float:
 
 def view_bytes(results: Sequence[Result], shown: float, density: float) -> int:
     """Return what a browser fetches of one original: the whole picture, in the first format that is delivered; 0 for none."""
+    return _fetched(results, [round(shown) * density])[0]
+
+
+def _fetched(results: Sequence[Result], needed: Sequence[float]) -> list[int]:
+    """Return the bytes that are fetched for each number of device pixels: as `visitor.fetched` finds them, all at once."""
     there = [r for r in results if r.outcome in _DELIVERED and r.facet == WHOLE_FACET]
     if not there:
-        return 0
-    rungs = [Rung(r.width, r.bytes) for r in there if r.format is there[0].format]
-    return fetched(rungs, round(shown), density).bytes
+        return [0] * len(needed)
+    rungs = sorted(Rung(r.width, r.bytes) for r in there if r.format is there[0].format)
+    widths = [rung.width for rung in rungs]
+    return [rungs[min(bisect_left(widths, pixels), len(rungs) - 1)].bytes for pixels in needed]
+
+
+class Share(NamedTuple):
+    """What one original adds to a summary. It can be kept, and added again where the original is as it was."""
+
+    path: str
+    kind: str
+    before: int
+    """Bytes of the original."""
+    after: int
+    """Bytes of what is delivered of it."""
+    skipped: int
+    """How many of its renditions were not worth delivering."""
+    formats: dict[str, tuple[int, int]]
+    """Renditions and bytes, by format."""
+    views: tuple[int, ...]
+    """Bytes in each of `ALL_VIEWPORTS`."""
+    larger: str
+    """Why it is among those that grew or were kept; empty where it is not."""
+
+    @property
+    def delivered(self) -> int:
+        """How many renditions are delivered."""
+        return sum(number for number, _ in self.formats.values())
+
+    @property
+    def phone(self) -> int:
+        """Bytes that a phone fetches."""
+        return self.views[_PHONE]
+
+
+_PHONE = ALL_VIEWPORTS.index(PHONE)
+
+
+class Shares:
+    """Finds the share of each original under one recipe."""
+
+    def __init__(self, recipe: Recipe) -> None:
+        self._needed = [round(shown_at(recipe, viewport)) * viewport.density for viewport in ALL_VIEWPORTS]
+
+    def of(self, path: str, kind: str, size: int, results: Sequence[Result]) -> Share:
+        """Return the share of an original of `size` bytes with what came of it."""
+        formats: dict[str, tuple[int, int]] = {}
+        kept = ""
+        for result in results:
+            if result.outcome in _DELIVERED:
+                number, weight = formats.get(result.format.value, (0, 0))
+                formats[result.format.value] = (number + 1, weight + result.bytes)
+                if result.kept and not kept:
+                    kept = result.reason
+        views = tuple(found or size for found in _fetched(results, self._needed))
+        grew = views[_PHONE] >= size and "what a phone fetches of it weighs more than the original"
+        return Share(
+            path,
+            kind,
+            size,
+            sum(weight for _, weight in formats.values()),
+            sum(result.outcome is Outcome.SKIPPED for result in results),
+            formats,
+            views,
+            (kept or grew or "") if formats else "",
+        )
 
 
 class Summary:
     """Adds up originals; `as_dict` is what is kept of a run, and compared with the next one."""
 
-    def __init__(self, recipe: Recipe) -> None:
-        self._shown = {viewport: shown_at(recipe, viewport) for viewport in ALL_VIEWPORTS}
+    def __init__(self) -> None:
         self._originals = self._before = self._after = 0
         self._formats: dict[str, list[int]] = {}
         self._folders: dict[str, list[int]] = {}
         self._kinds: dict[str, list[int]] = {}
-        self._views: Counter[str] = Counter()
+        self._views: list[tuple[int, ...]] = [(0,) * len(ALL_VIEWPORTS)]
         self._outcomes: Counter[str] = Counter()
         self._savings: list[tuple[int, str, int, int]] = []
         self._slowest: list[tuple[float, str, int]] = []
@@ -78,10 +150,8 @@ class Summary:
         self._larger_in_all = 0
         self._verified = self._faults = 0
 
-    def add(
-        self, path: str, kind: str, size: int, results: Sequence[Result], seconds: float, *, verified: bool
-    ) -> None:
-        """Add an original of `size` bytes with what came of it."""
+    def add(self, share: Share, results: Sequence[Result], seconds: float, *, verified: bool) -> None:
+        """Add an original's share, and what this run did: `seconds` in workers, and whether results were `verified`."""
         self._outcomes.update(result.outcome.value for result in results)
         if verified:
             fresh = sum(result.outcome in (Outcome.MADE, Outcome.KEPT) for result in results)
@@ -92,32 +162,39 @@ class Summary:
             self._verified += fresh + faults
             self._faults += faults
         if seconds:
-            _largest(self._slowest, (seconds, path, size))
-        delivered = [result for result in results if result.outcome in _DELIVERED]
-        if not delivered:
+            _largest(self._slowest, (seconds, share.path, share.before))
+        self._take(share)
+
+    def stand(self, shares: Iterable[Share]) -> None:
+        """Add originals that this run left as they were."""
+        for share in shares:
+            self._outcomes[Outcome.REUSED.value] += share.delivered
+            self._outcomes[Outcome.SKIPPED.value] += share.skipped
+            self._take(share)
+
+    def _take(self, share: Share) -> None:
+        if not share.formats:
             return
-        after = sum(result.bytes for result in delivered)
+        path, size, after, phone = share.path, share.before, share.after, share.phone
         self._originals += 1
         self._before += size
         self._after += after
-        for result in delivered:
-            _add(self._formats, result.format.value, 1, result.bytes)
-        for viewport, shown in self._shown.items():
-            self._views[viewport.key] += view_bytes(results, shown, viewport.density) or size
-        phone = view_bytes(results, self._shown[PHONE], PHONE.density) or size
+        for fmt, (number, weight) in share.formats.items():
+            _add(self._formats, fmt, number, weight)
+        self._views.append(share.views)
+        if len(self._views) >= _TOGETHER:
+            self._views = [self._totals()]
         _add(self._folders, path.rpartition("/")[0], 1, size, after, phone)
-        _add(self._kinds, kind, 1, size, after, phone)
+        _add(self._kinds, share.kind, 1, size, after, phone)
         _largest(self._savings, (size - phone, path, size, phone))
-        self._note_larger(path, size, phone, delivered)
+        if share.larger:
+            self._larger_in_all += 1
+            self._larger.append((path, share.larger, size, phone))
+            if len(self._larger) > 2 * _MOST:
+                self._larger = sorted(self._larger)[:_MOST]
 
-    def _note_larger(self, path: str, size: int, phone: int, delivered: Sequence[Result]) -> None:
-        kept = next((result for result in delivered if result.outcome is Outcome.KEPT), None)
-        if phone < size and not kept:
-            return
-        self._larger_in_all += 1
-        if len(self._larger) < _MOST:
-            why = kept.reason if kept else "what a phone fetches of it weighs more than the original"
-            self._larger.append((path, why, size, phone))
+    def _totals(self) -> tuple[int, ...]:
+        return tuple(map(sum, zip(*self._views, strict=True)))
 
     def as_dict(self) -> dict[str, Any]:
         """Return all figures as plain data."""
@@ -128,7 +205,9 @@ class Summary:
             "formats": dict(sorted(self._formats.items(), key=lambda pair: -pair[1][1])),
             "folders": dict(sorted(self._folders.items(), key=lambda pair: -pair[1][1])),
             "kinds": dict(sorted(self._kinds.items(), key=lambda pair: -pair[1][1])),
-            "views": dict(self._views),
+            "views": {
+                viewport.key: total for viewport, total in zip(ALL_VIEWPORTS, self._totals(), strict=True)
+            },
             "outcomes": {outcome.value: self._outcomes[outcome.value] for outcome in Outcome},
             "savings": [
                 list(one[1:])
@@ -138,7 +217,7 @@ class Summary:
             "slowest": [
                 [path, round(seconds, 2), size] for seconds, path, size in sorted(self._slowest, reverse=True)
             ],
-            "larger": [list(one) for one in self._larger],
+            "larger": [list(one) for one in sorted(self._larger)[:_MOST]],
             "larger_in_all": self._larger_in_all,
             "verified": self._verified,
             "faults": self._faults,

@@ -1,0 +1,292 @@
+"""The short way against the long one: whatever happens to a site, both write the same bytes and count the same.
+
+Two output folders of one source follow the same changes. From one of them the record of what stands is taken away before each
+build, so that everything is read, looked at, planned and compared there.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import pytest
+
+from tests import faults, pictures
+from young_prism.core.originals.details import Detail
+from young_prism.core.originals.scope import Scope
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.build import With, build
+from young_prism.engine.events import Event, OriginalDone, Planned, Unchanged
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.pool import Pool
+from young_prism.history.figures import Figures
+
+RECIPE = """
+[ladder]
+widths = [30, 60]
+[formats.photo]
+avif = { effort = 0 }
+jpeg = {}
+[formats.graphic]
+webp = { effort = 0 }
+png = { level = 0 }
+[[facets]]
+name = "square"
+aspect = "1:1"
+"""
+NAMES = {
+    "folders": "",
+    "flat": '[names]\nlayout = "flat"\ncase = "lower"\n',
+    "by content": '[names]\nrule = "{stem}-{facet}-{hash:6}-{width}.{ext}"\n',
+}
+
+
+@pytest.fixture(scope="module")
+def pool() -> Iterator[Pool]:
+    pool = Pool(2)
+    yield pool
+    pool.close(now=True)
+
+
+class Built(NamedTuple):
+    """What a build left behind and said."""
+
+    count: dict[str, Any]
+    manifest: bytes
+    files: dict[str, bytes]
+    report: dict[str, Any]
+    short: bool
+    done: list[str]
+
+
+class Site:
+    """A source with two output folders, and what was said of its originals."""
+
+    def __init__(self, root: Path, recipe: Recipe, pool: Pool) -> None:
+        self.root, self.recipe, self.pool = root, recipe, pool
+        self.source, self.outs = root / "site", (root / "quick", root / "thorough")
+        self.details: dict[str, Detail] = {}
+        self.out_of_scope: frozenset[str] = frozenset()
+        self.random = random.Random(5)  # noqa: S311
+        for path in ("a/one.jpg", "a/two.jpg", "b/two.jpg", "b/Ticket.jpg", "three.jpg", "four.jpg"):
+            self.put(path, pictures.jpeg(pictures.photo(90, 60, seed=len(path))))
+        self.put("b/graphic.png", pictures.png(pictures.graphic(90, 60)))
+        self.put("broken.jpg", b"\xff\xd8\xff and no more")
+        self.put("drawing.svg", b'<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"></svg>')
+
+    def put(self, path: str, data: bytes) -> None:
+        """Write an original."""
+        (self.source / path).parent.mkdir(parents=True, exist_ok=True)
+        (self.source / path).write_bytes(data)
+
+    def fresh(self) -> bytes:
+        """Paint another photograph."""
+        seed = self.random.randrange(1000)
+        return pictures.jpeg(pictures.photo(70 + seed % 40, 60, seed=seed))
+
+    def any_original(self) -> Path:
+        """Return one of the photographs."""
+        return self.random.choice(sorted(p for p in self.source.rglob("*.jpg") if p.is_file()))
+
+    def build(self, out: Path, **options: Any) -> Built:
+        """Build into one of the folders."""
+        figures = Figures(self.recipe, verify=True)
+        heard: list[Event] = []
+
+        def listen(event: Event) -> None:
+            heard.append(event)
+            match event:
+                case Planned():
+                    figures.planned(event)
+                case Unchanged():
+                    figures.unchanged(event)
+                case OriginalDone():
+                    figures.done(event)
+
+        result = build(
+            self.source,
+            out,
+            self.recipe,
+            using=With(pool=self.pool),
+            listen=listen,
+            details=self.details,
+            scope=Scope(out=self.out_of_scope),
+            **options,
+        )
+        report = {**figures.summary.as_dict(), "slowest": [], "all": figures.outcomes}
+        stood = [event for event in heard if isinstance(event, Unchanged)]
+        assert figures.outcomes == result.as_dict()["outcomes"]
+        assert (figures.before, figures.after) == (result.bytes_originals, result.bytes_renditions)
+        return Built(
+            {**result.as_dict(), "seconds": 0, "manifest": ""},
+            (out / "manifest.json").read_bytes(),
+            faults.results(out),
+            report,
+            bool(stood),
+            [event.original for event in heard if isinstance(event, OriginalDone)],
+        )
+
+    def both(self) -> Built:
+        """Build both ways, and compare."""
+        quick, thorough = self.outs
+        (thorough / ".young-prism" / "standing").unlink(missing_ok=True)
+        first, second = self.build(quick), self.build(thorough)
+        assert not second.short
+        assert json.loads(first.manifest) == json.loads(second.manifest)
+        assert first.manifest == second.manifest
+        for name, value in second.count.items():
+            assert first.count[name] == value, name
+        assert first.report == second.report
+        assert first.files == second.files
+        return first
+
+
+def changed(site: Site) -> None:
+    site.any_original().write_bytes(site.fresh())
+
+
+def touched(site: Site) -> None:
+    os.utime(site.any_original(), ns=(1, site.random.randrange(10**9)))
+
+
+def added(site: Site) -> None:
+    site.put(f"c/new-{site.random.randrange(99)}.jpg", site.fresh())
+
+
+def added_with_a_name_that_is_there(site: Site) -> None:
+    one = site.any_original()
+    one.with_suffix(".png").write_bytes(pictures.png(pictures.photo(64, 48, seed=3)))
+
+
+def removed(site: Site) -> None:
+    site.any_original().unlink()
+
+
+def one_of_two_names_removed(site: Site) -> None:
+    pairs = [one for one in site.source.rglob("*.png") if one.with_suffix(".jpg").exists()]
+    if pairs:
+        site.random.choice(sorted(pairs)).with_suffix(".jpg").unlink()
+
+
+def moved(site: Site) -> None:
+    one = site.any_original()
+    site.put(f"moved/{one.stem}-{site.random.randrange(99)}.jpg", one.read_bytes())
+    one.unlink()
+
+
+def copied(site: Site) -> None:
+    site.put(f"copy-{site.random.randrange(99)}.jpg", site.any_original().read_bytes())
+
+
+def another_kind(site: Site) -> None:
+    site.any_original().write_bytes(pictures.png(pictures.graphic(90, 60)))
+
+
+def broken(site: Site) -> None:
+    site.any_original().write_bytes(b"\xff\xd8\xff cut off")
+
+
+def a_link_to_nothing(site: Site) -> None:
+    (site.source / f"link-{site.random.randrange(999)}.jpg").symlink_to("nowhere.jpg")
+
+
+def said(site: Site) -> None:
+    path = str(site.any_original().relative_to(site.source))
+    focal = (site.random.random(), 0.5)
+    site.details = {**site.details, path: Detail(title=f"Said {site.random.randrange(99)}", focal=focal)}
+
+
+def out_of_scope(site: Site) -> None:
+    site.out_of_scope ^= {str(site.any_original().relative_to(site.source))}
+
+
+def rendition_gone(site: Site) -> None:
+    files = sorted(faults.results(site.outs[0]))
+    path = site.random.choice([one for one in files if one.endswith((".avif", ".jpg"))])
+    for out in site.outs:
+        (out / path).unlink()
+
+
+def rendition_of_somebody_else(site: Site) -> None:
+    files = sorted(faults.results(site.outs[0]))
+    path = site.random.choice([one for one in files if one.endswith((".avif", ".jpg"))])
+    for out in site.outs:
+        (out / path).write_bytes(b"mine")
+
+
+def nothing(site: Site) -> None:
+    pass
+
+
+CHANGES: list[Callable[[Site], None]] = [
+    changed,
+    touched,
+    added,
+    added_with_a_name_that_is_there,
+    removed,
+    one_of_two_names_removed,
+    moved,
+    copied,
+    another_kind,
+    broken,
+    a_link_to_nothing,
+    said,
+    out_of_scope,
+    rendition_gone,
+    rendition_of_somebody_else,
+    nothing,
+]
+
+
+@pytest.mark.parametrize("names", NAMES)
+def test_whatever_happens_the_short_way_ends_as_the_long_one(tmp_path: Path, pool: Pool, names: str) -> None:
+    site = Site(tmp_path, read_recipe(RECIPE + NAMES[names]), pool)
+    site.both()
+    order = [*CHANGES, changed, added, moved, copied, said, rendition_gone, *CHANGES]
+    site.random.shuffle(order)
+    short = 0
+    for change in order:
+        change(site)
+        short += site.both().short
+    assert short > len(order) / 2, "most of them must not take the long way"
+
+
+def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path, pool: Pool) -> None:
+    site = Site(tmp_path, read_recipe(RECIPE), pool)
+    before = site.both()
+    quick, thorough = site.outs
+    looked_at = set(Ledger.load(quick).facts)
+    changed = ("a/one.jpg", "a/two.jpg", "three.jpg", "four.jpg")
+    for path in changed:
+        site.put(path, site.fresh())
+    done: list[str] = []
+    stopped = build(
+        site.source,
+        quick,
+        site.recipe,
+        using=With(jobs=1),
+        listen=lambda event: done.append(event.original) if isinstance(event, OriginalDone) else None,
+        stopped=lambda: bool(done),
+    )
+    assert stopped.stopped and 0 < len(done) < len(changed)
+    assert stopped.originals == before.count["originals"] - len(changed) + len(done), "what stands counts as well"
+    assert (quick / "manifest.json").read_bytes() == before.manifest
+    assert set(Ledger.load(quick).facts) >= looked_at, "a part of the records never stands for the whole"
+    last = site.build(quick)
+    assert not last.short and last.count["outcomes"]["made"] > 0
+    assert last.count["outcomes"]["made"] < site.build(thorough).count["outcomes"]["made"]
+    assert site.both().files == last.files
+
+
+def test_names_that_hang_on_all_originals_take_the_long_way(tmp_path: Path, pool: Pool) -> None:
+    counted = '[names]\nrule = "{counter:3}-{facet}-{width}.{ext}"\n'
+    site = Site(tmp_path, read_recipe(RECIPE + counted), pool)
+    site.both()
+    site.put("a/first.jpg", site.fresh())
+    assert not site.both().short
+    assert site.both().done == [], "nothing to do is still known at once"
