@@ -11,6 +11,7 @@ from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.engine.build import With, build
+from young_prism.engine.events import Event, Unchanged
 from young_prism.engine.ledger import read_manifest
 from young_prism.engine.locking import held
 from young_prism.engine.orphans import find_orphans, remove_orphans
@@ -42,7 +43,9 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
     assert all((out / path).is_file() for path in planned)
     assert hashes(source) == before
-    again = build(source, out, SECOND, using=With(jobs=2))
+    heard: list[Event] = []
+    again = build(source, out, SECOND, using=With(jobs=2), listen=heard.append)
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours
+    assert any(isinstance(event, Unchanged) for event in heard), "what stands is known as before"
     with held(out), pytest.raises(OutputError, match="Another run"):
         remove_orphans(out)

@@ -274,7 +274,9 @@ def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path
         stopped=lambda: bool(done),
     )
     assert stopped.stopped and 0 < len(done) < len(changed)
-    assert stopped.originals == before.count["originals"] - len(changed) + len(done), "what stands counts as well"
+    assert stopped.originals == before.count["originals"] - len(changed) + len(done), (
+        "what stands counts as well"
+    )
     assert (quick / "manifest.json").read_bytes() == before.manifest
     assert set(Ledger.load(quick).facts) >= looked_at, "a part of the records never stands for the whole"
     last = site.build(quick)

@@ -334,9 +334,14 @@ def needed_manifest(path: Path) -> Manifest:
     """Return the manifest at `path`. Raises `OutputError` where there is none that can be read."""
     manifest = read_manifest(path)
     if manifest is None:
-        raise OutputError(
-            "There is no manifest of a finished build here, which alone tells what is ours.",
-            file=str(path.parent),
-            remedy="Build first, or give the output folder of a build.",
-        )
+        raise no_manifest(path.parent)
     return manifest
+
+
+def no_manifest(out: Path) -> OutputError:
+    """Return the error for an output folder without a manifest that can be read."""
+    return OutputError(
+        "There is no manifest of a finished build here, which alone tells what is ours.",
+        file=str(out),
+        remedy="Build first, or give the output folder of a build.",
+    )

@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OrphanEntry
-from young_prism.engine.ledger import Ledger, needed_manifest
+from young_prism.core.manifest.model import MANIFEST_NAME, OrphanEntry
+from young_prism.core.manifest.text import ManifestText
+from young_prism.engine.ledger import Ledger, no_manifest
 from young_prism.engine.locking import held
 from young_prism.engine.publish import write_atomically
+from young_prism.engine.standing import orphan_stamps, standing_follows
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +34,7 @@ class Orphans:
 
 def find_orphans(out: Path) -> Orphans:
     """Return what the manifest of an output folder calls orphaned. Raises `OutputError` where there is no manifest."""
-    return _sorted_out(needed_manifest(out / MANIFEST_NAME), Ledger.load(out))
+    return _sorted_out(out, _manifest(out).frame.orphaned)
 
 
 def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
@@ -41,10 +43,10 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
     `only` are the paths that may go; all where nothing is said.
     Raises `OutputError` where there is no manifest, or another run is writing.
     """
-    needed_manifest(out / MANIFEST_NAME)
+    _manifest(out)
     with held(out):
-        manifest = needed_manifest(out / MANIFEST_NAME)
-        found = _sorted_out(manifest, Ledger.load(out))
+        manifest = _manifest(out)
+        found = _sorted_out(out, manifest.frame.orphaned)
         if only is not None:
             found = Orphans(tuple(one for one in found.ours if one.path in only), found.changed)
         for orphan in found.ours:
@@ -56,15 +58,24 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
                         break
                     folder.rmdir()
         gone = {orphan.path for orphan in found.ours}
-        left = tuple(orphan for orphan in manifest.orphaned if orphan.path not in gone)
-        write_atomically(
-            out / MANIFEST_NAME, manifest.model_copy(update={"orphaned": left}).as_json().encode()
-        )
+        left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in gone)
+        frame = manifest.frame.model_copy(update={"orphaned": left})
+        with standing_follows(out, gone):
+            write_atomically(out / MANIFEST_NAME, replace(manifest, frame=frame).as_json())
     return found
 
 
-def _sorted_out(manifest: Manifest, ledger: Ledger) -> Orphans:
-    there = [orphan for orphan in manifest.orphaned if (ledger.out / orphan.path).is_file()]
+def _manifest(out: Path) -> ManifestText:
+    try:
+        return ManifestText.of((out / MANIFEST_NAME).read_bytes())
+    except (OSError, ValueError) as error:
+        raise no_manifest(out) from error
+
+
+def _sorted_out(out: Path, orphaned: Collection[OrphanEntry]) -> Orphans:
+    ledger = Ledger(out, partial=True)
+    ledger.take_orphans(orphaned, orphan_stamps(out))
+    there = [orphan for orphan in orphaned if (out / orphan.path).is_file()]
     ours = tuple(orphan for orphan in there if ledger.is_ours(orphan.path))
     names = {orphan.path for orphan in ours}
     return Orphans(ours, tuple(orphan.path for orphan in there if orphan.path not in names))

@@ -10,8 +10,8 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -285,3 +285,33 @@ def renewed(
         orphans=orphans,
         lines=lines,
     )
+
+
+def orphan_stamps(out: Path) -> dict[str, Stamp]:
+    """Return the stamps of files that nothing planned any more at the last build; a file that still has its own is unchanged."""
+    head, _ = _parted(out)
+    return {path: _stamp(stamp) for path, stamp in head["orphans"].items()} if head else {}
+
+
+def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
+    """Return the first line of a folder's record, None where there is none, and the others."""
+    with suppress(OSError, ValueError):
+        first, _, rest = (out / STATE_FOLDER / _FILE).read_bytes().partition(b"\n")
+        head = json.loads(first)
+        if isinstance(head, dict) and head.keys() >= {"manifest", "orphans"}:
+            return head, rest
+    return None, b""
+
+
+@contextmanager
+def standing_follows(out: Path, gone: Collection[str]) -> Iterator[None]:
+    """Take a new manifest, and orphans that are `gone`, into the record, where it was that of the manifest before."""
+    head, rest = _parted(out)
+    fits = head is not None and head["manifest"] == list(stamp_of(out / MANIFEST_NAME))
+    yield
+    if head and fits:
+        with suppress(OSError, OutputError):
+            head["manifest"] = stamp_of(out / MANIFEST_NAME)
+            head["orphans"] = {path: stamp for path, stamp in head["orphans"].items() if path not in gone}
+            text = b"\n".join((json.dumps(head).encode(), rest))
+            write_atomically(out / STATE_FOLDER / _FILE, text, durable=False)
