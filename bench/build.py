@@ -29,7 +29,7 @@ from tests.pictures import real_pictures
 
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Outcome
-from young_prism.engine import build as build_module
+from young_prism.engine import running as running_module
 from young_prism.engine.build import With, build
 from young_prism.engine.pool import default_jobs
 from young_prism.engine.tasks import render_file
@@ -138,7 +138,7 @@ def main() -> None:
     parser.add_argument("--no-script", action="store_true", help="only the build and its bound")
     arguments = parser.parse_args()
     photos = prepare(arguments.copies, arguments.long_side)
-    build_module.render_file = watched_render
+    running_module.render_file = watched_render
     for _ in range(arguments.rounds):
         spent = time_build(photos)
         began = time.perf_counter()

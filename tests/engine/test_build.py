@@ -18,8 +18,8 @@ from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.values import Outcome
-from young_prism.engine import build as build_module
 from young_prism.engine import looking as looking_module
+from young_prism.engine import running as running_module
 from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.events import OriginalDone
 from young_prism.engine.ledger import STATE_FOLDER, Ledger, read_manifest
@@ -79,7 +79,7 @@ def test_a_second_build_makes_nothing_and_writes_nothing(built, tmp_path: Path, 
     source, out = copy_of(built, tmp_path)
     run(source, out)  # copying gave new times: the records settle
     before = pictures.hashes(out)
-    monkeypatch.setattr(build_module, "render_file", None)
+    monkeypatch.setattr(running_module, "render_file", None)
     result = run(source, out)
     assert result.outcomes[Outcome.MADE] == result.outcomes[Outcome.FAILED] == 0
     assert result.outcomes[Outcome.REUSED] == built[2].renditions
@@ -246,7 +246,7 @@ def test_two_builds_never_write_to_one_folder_at_once(source: Path, tmp_path: Pa
 
 
 def test_a_worker_that_dies_costs_one_item(source: Path, tmp_path: Path, monkeypatch) -> None:
-    monkeypatch.setattr(build_module, "render_file", die_on_photo)
+    monkeypatch.setattr(running_module, "render_file", die_on_photo)
     result = run(source, tmp_path / "out")
     assert [failure.path for failure in result.failures] == ["photo.jpg"]
     assert "worker process died" in result.failures[0].error

@@ -17,8 +17,8 @@ from tests import faults, pictures
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.values import Outcome
-from young_prism.engine import build as build_module
 from young_prism.engine import delivery as delivery_module
+from young_prism.engine import running as running_module
 from young_prism.engine.build import With, build
 from young_prism.engine.events import Event, Halted, OriginalDone
 from young_prism.engine.pool import Job, worker_pool
@@ -256,10 +256,10 @@ def test_the_end_of_a_run_is_divided_among_the_workers(
             parts.append(part.paths is not None)
             yield part
 
-    parts_of = build_module.parts_of
+    parts_of = running_module.parts_of
     monkeypatch.setattr("young_prism.engine.parts._LEAST", 0.01)
     monkeypatch.setattr("young_prism.engine.parts._DECODINGS", 0)
-    monkeypatch.setattr(build_module, "parts_of", dividing)
+    monkeypatch.setattr(running_module, "parts_of", dividing)
     build(source, tmp_path / "out", RECIPE, using=With(jobs=2))
     assert any(parts) and not parts[0]  # not the first ones: a divided original is decoded once a part
     assert faults.results(tmp_path / "out") == expected

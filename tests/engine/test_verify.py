@@ -16,7 +16,7 @@ from young_prism.core.render import encoding as encoding_module
 from young_prism.core.render.verify import fault_of
 from young_prism.core.values import ImageFormat, Outcome, Size
 from young_prism.demo.catalogue import camera_exif
-from young_prism.engine import build as build_module
+from young_prism.engine import running as running_module
 from young_prism.engine.build import With, build
 
 
@@ -80,7 +80,7 @@ def test_a_spoilt_rendition_fails_alone_and_is_made_the_next_time(
     (source / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
     recipe = Recipe(ladder=Ladder(widths=(160,)))
     with monkeypatch.context() as patch:
-        patch.setattr(build_module, "render_file", spoilt)
+        patch.setattr(running_module, "render_file", spoilt)
         result = build(source, out, recipe, using=With(jobs=1))
     assert result.outcomes[Outcome.FAILED] == 1 and not list(out.glob("*.webp"))
     assert "it is 7 × 5, not 160 × 100" in result.failures[0].error
