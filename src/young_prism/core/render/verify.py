@@ -7,7 +7,7 @@ from young_prism.core.originals.headers.contract import BytesView
 from young_prism.core.originals.headers.metadata import Group, read_metadata
 from young_prism.core.originals.look import read_header
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
-from young_prism.core.pixels.readback import read_back
+from young_prism.core.pixels.readback import shape_of
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.values import ImageFormat
@@ -30,7 +30,7 @@ def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bo
 def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
     """Say what is wrong with the pixels of a rendition."""
     try:
-        height, width, bands = read_back(data, planned.format).shape
+        height, width, bands = shape_of(data, planned.format)
     except DamagedError:
         return "it cannot be decoded whole"
     if isinstance(planned.settings, Squeeze):
