@@ -22,6 +22,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from functools import cache
 from itertools import count
+from multiprocessing import forkserver
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
 import psutil
@@ -133,6 +134,12 @@ def _context() -> Any:
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(list(_LOADED_ONCE))
     return context
+
+
+def _prepare_server() -> None:
+    """Have the fork server load what workers need, while this process is at something else."""
+    if _context().get_start_method() == "forkserver":
+        forkserver.ensure_running()
 
 
 @dataclass(slots=True)
@@ -404,6 +411,7 @@ def lazy_pool(jobs: int | None, *, memory: int | None = None, nice: int = 0) -> 
         def pool() -> Pool:
             if not opened:
                 how_many = jobs or default_jobs()
+                _prepare_server()
                 opened.append(stack.enter_context(worker_pool(how_many, memory=memory, nice=nice)))
             return opened[0]
 
