@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 from types import SimpleNamespace
@@ -32,15 +33,19 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
 
     def start(source: Any, recipe: Any, origin: str, only: list[str]) -> int:
         runs.append(only)
+        for meanwhile in stage.meanwhile:
+            meanwhile()
         return store.start_run(source.id, origin=origin, recipe="", version="1", only=only, quick=True)
 
     places = Places(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
     first: Any = SimpleNamespace(make=lambda _brought, told: heard.append(told))
+    stage = SimpleNamespace(meanwhile=[])
     desk = Desk(store, first, start, places, lambda _row: None)
     source = desk.place()
     row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
     heard.pop()(First(look(ONE), (), "#888888"))
-    yield SimpleNamespace(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
+    stage.__dict__.update(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
+    yield stage
     store.close()
 
 
@@ -109,3 +114,27 @@ def test_another_file_takes_the_place_of_one_that_could_not_be_used_and_there_is
     stage.heard.pop()(BROKEN)  # and when that is no better either, it is as before
     assert stage.store.uploads.get(bad.id).state == "failed"
     assert not (Path(stage.source.folder) / good.path).exists()
+
+
+@pytest.mark.parametrize("when", ["before the next begins", "while the next begins"])
+def test_a_run_that_ends_as_a_title_is_kept_does_not_end_what_the_title_begins(
+    stage: SimpleNamespace, when: str
+) -> None:
+    seen = row_of(stage)
+    stage.store.change_run(seen.run_id, state="done")
+    threads = []
+
+    def over() -> None:
+        thread = threading.Thread(target=stage.desk.run_over, args=(stage.source, seen.run_id))
+        thread.start()
+        thread.join(0.2)
+        threads.append(thread)
+
+    if when == "before the next begins":
+        over()
+    else:
+        stage.meanwhile.append(over)
+    stage.desk.change(stage.source, seen, Detail(title="Summit café at dawn"))
+    threads[0].join(10)
+    row = row_of(stage)
+    assert row.state == "working" and row.run_id != seen.run_id

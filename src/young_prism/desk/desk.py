@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import threading
 from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass
@@ -74,6 +75,8 @@ class Desk:
         self._start = start
         self._places = places
         self._told = told
+        self._handing_over = threading.Lock()
+        """Held while an upload goes from one run to the next: a run that is over just then must find whose it is."""
 
     def resume(self) -> None:
         """Go on with what an earlier server was at when it ended."""
@@ -231,19 +234,22 @@ class Desk:
     def _make(self, source: SourceRow, row: UploadRow) -> UploadRow:
         """Have all renditions made that are not there yet; of one that was withdrawn, have them let go."""
         now = self._store.source(source.slug) or source
-        if row.state not in (WORKING, WITHDRAWN):
-            row = self._changed(row, state=WORKING, error=None, remedy=None)
-        run_id = self._start(now, recipe_of(now), row.origin, [row.path])
-        return self._store.uploads.change(row.id, counts=False, run_id=run_id) or row
+        with self._handing_over:
+            row = self._store.uploads.get(row.id) or row  # its run may have ended meanwhile
+            if row.state not in (WORKING, WITHDRAWN):
+                row = self._changed(row, state=WORKING, error=None, remedy=None)
+            run_id = self._start(now, recipe_of(now), row.origin, [row.path])
+            return self._store.uploads.change(row.id, counts=False, run_id=run_id) or row
 
     def run_over(self, source: SourceRow, run_id: int) -> None:
         """Take note of what a run made; the runner calls it when one is over."""
         run = self._store.run(run_id)
         if run is None or run.state in ACTIVE or run.state == "paused":
             return
-        for row in self._store.uploads.working(source.id):
-            if row.first is not None and (row.run_id == run_id or run.only is None):
-                self._settle(source, row, run)
+        with self._handing_over:
+            for row in self._store.uploads.working(source.id):
+                if row.first is not None and (row.run_id == run_id or run.only is None):
+                    self._settle(source, row, run)
         if run.state == "done":
             self._remove_withdrawn(source, run)
 
