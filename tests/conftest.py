@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import threading
+from itertools import islice
 from pathlib import Path
 
 import pytest
@@ -17,19 +18,38 @@ settings.register_profile(
 settings.load_profile("any machine")
 
 
-_LONGEST_FIRST = ("web/test_runs", "browser", "engine", "web", "cli", "demo", "reference")
+_LONGEST_FIRST = (
+    "browser/test_journey",
+    "browser",
+    "web/test_runs",
+    "demo",
+    "engine",
+    "web",
+    "cli",
+    "reference",
+)
+_BETWEEN_BROWSERS = 3
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Begin with the files that take longest, so that no worker is left with one of them at the end."""
+    """Begin with the files that take longest, so that no worker is left with one of them at the end.
+
+    Those that drive a browser come with others between them: several browsers at once keep each other waiting.
+    """
     root = Path(__file__).parent
+    files: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        files.setdefault(item.path.relative_to(root).as_posix(), []).append(item)
 
-    def place(item: pytest.Item) -> int:
-        path = item.path.relative_to(root).as_posix()
-        found = (at for at, name in enumerate(_LONGEST_FIRST) if path.startswith(name))
-        return next(found, len(_LONGEST_FIRST))
+    def place(path: str) -> int:
+        return next((at for at, name in enumerate(_LONGEST_FIRST) if path.startswith(name)), len(files))
 
-    items.sort(key=place)
+    ordered = sorted(files, key=place)
+    others = iter([path for path in ordered if not path.startswith("browser")])
+    for path in [path for path in ordered if path.startswith("browser")]:
+        files[path] += [item for other in islice(others, _BETWEEN_BROWSERS) for item in files[other]]
+    browsers = [item for path in ordered if path.startswith("browser") for item in files[path]]
+    items[:] = [*browsers, *(item for path in others for item in files[path])]
 
 
 @pytest.fixture(autouse=True)

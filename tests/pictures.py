@@ -12,6 +12,7 @@ import numpy as np
 import pillow_heif
 from PIL import Image, ImageDraw
 
+from young_prism.core.recipe.toml import read_recipe
 from young_prism.demo.catalogue import camera_exif
 from young_prism.demo.paint import DAWN, finish, landscape
 
@@ -103,3 +104,26 @@ def real_pictures() -> list[Path]:
     folders = [Path(skimage.__file__).parent / "data", Path(sklearn.__file__).parent / "datasets" / "images"]
     endings = {".png", ".jpg", ".gif", ".tif"}
     return sorted(path for folder in folders for path in folder.iterdir() if path.suffix in endings)
+
+
+QUICK_FORMATS = """
+[formats.photo]
+avif = { effort = 0 }
+webp = { effort = 0 }
+jpeg = {}
+[formats.photo_transparent]
+avif = { effort = 0 }
+webp = { effort = 0 }
+png = { level = 0 }
+[formats.graphic]
+avif = { effort = 0 }
+webp = { effort = 0, lossless = "when-smaller" }
+png = { level = 0 }
+[formats.graphic_transparent]
+avif = { effort = 0 }
+webp = { effort = 0, lossless = "when-smaller" }
+png = { level = 0 }
+"""
+"""The part of a recipe for tests that need all formats, and none of them small."""
+
+QUICK = read_recipe(QUICK_FORMATS).formats

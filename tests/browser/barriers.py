@@ -10,9 +10,13 @@ _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
 
 def barriers(page: Page) -> list[str]:
     """Return what stands in somebody's way on a page, and where; in the dark too."""
-    found = Axe().run(page, options={"runOnly": _RULES}).response["violations"]
+    found = Axe().run(page, options={"runOnly": _RULES, "resultTypes": ["violations"]}).response["violations"]
     page.emulate_media(color_scheme="dark")
-    found += Axe().run(page, options={"runOnly": ["color-contrast"]}).response["violations"]
+    found += (
+        Axe()
+        .run(page, options={"runOnly": ["color-contrast"], "resultTypes": ["violations"]})
+        .response["violations"]
+    )
     page.emulate_media(color_scheme="light")
     return [f"{one['id']}: {one['nodes'][0]['html'][:200]}" for one in found]
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from tests.web.conftest import live  # noqa: F401  (a fixture)
+
+expect.set_options(timeout=20_000)  # a busy machine is no mistake
 
 
 @pytest.fixture(scope="session")

@@ -143,7 +143,7 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
     base = tmp_path_factory.mktemp("snippet")
     (base / "site").mkdir()
     (base / "site" / "Hügel, am Abend (2) 100%.jpg").write_bytes(pictures.jpeg(pictures.photo(1200, 800)))
-    build(base / "site", base / "out", Recipe(ladder=Ladder(widths=(300, 600, 900))))
+    build(base / "site", base / "out", Recipe(ladder=Ladder(widths=(300, 600, 900)), formats=pictures.QUICK))
     return base / "out"
 
 

@@ -113,7 +113,9 @@ def test_our_snippet_shifts_nothing_and_without_dimensions_the_page_jumps(
 ) -> None:
     (tmp_path / "site").mkdir()
     (tmp_path / "site" / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(900, 600)))
-    build(tmp_path / "site", tmp_path / "out", Recipe(ladder=Ladder(widths=(300, 600))))
+    build(
+        tmp_path / "site", tmp_path / "out", Recipe(ladder=Ladder(widths=(300, 600)), formats=pictures.QUICK)
+    )
     manifest = read_manifest(tmp_path / "out" / "manifest.json")
     assert manifest
     markup = Delivered.of(manifest.originals[0], manifest.recipe).html(Said("", hero=True))

@@ -25,7 +25,7 @@ from young_prism.engine.events import OriginalDone
 from young_prism.engine.ledger import STATE_FOLDER, Ledger, read_manifest
 from young_prism.engine.scan import scan
 
-RECIPE = Recipe(ladder=Ladder(widths=(200, 400)))
+RECIPE = Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK)
 ROOT = Path(__file__).parents[2]
 
 

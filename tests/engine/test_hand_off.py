@@ -30,8 +30,10 @@ from young_prism.engine.packing import Package, chunks, hashes_of, last_packed, 
 from young_prism.engine.publishing import plan_publication, publish
 from young_prism.engine.storage import Storage, storage_at
 
-RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
-OTHER = Recipe(ladder=Ladder(widths=(100,)), names=Names(rule="{stem}-{hash}-{width}.{ext}"))
+RECIPE = Recipe(ladder=Ladder(widths=(100, 200)), formats=pictures.QUICK)
+OTHER = Recipe(
+    ladder=Ladder(widths=(100,)), formats=pictures.QUICK, names=Names(rule="{stem}-{hash}-{width}.{ext}")
+)
 
 
 @pytest.fixture(scope="module")
@@ -76,7 +78,7 @@ def test_the_next_zip_holds_what_changed_and_says_what_went(root: Path) -> None:
     write_package(Package.of(out), root / "all.zip")
     assert Package.of(out, last_packed(out)).entries == ()
     before = hashes_of(needed_manifest(out / MANIFEST_NAME))
-    build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150))))
+    build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150)), formats=pictures.QUICK))
     package = Package.of(out, last_packed(out))
     assert 150 in {one.width for _, one in package.entries} and all("200w" in path for path in package.gone)
     assert Package.of(out, before).entries == package.entries
@@ -207,7 +209,7 @@ def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder:
         publish(found)
     publish(plan_publication(root / "out", folder, overwrite=True))
     (www / "a-200w.jpg").write_bytes(b"changed since, by somebody else")
-    build(root / "site", root / "out", Recipe(ladder=Ladder(widths=(100,))))
+    build(root / "site", root / "out", Recipe(ladder=Ladder(widths=(100,)), formats=pictures.QUICK))
     publish(plan_publication(root / "out", folder, delete=True))
     left = {file.name for file in www.iterdir() if "200w" in file.name}
     assert left == {"a-200w.jpg"}

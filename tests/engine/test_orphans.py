@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.pictures import hashes
+from tests import pictures
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
@@ -16,8 +16,10 @@ from young_prism.engine.ledger import read_manifest
 from young_prism.engine.locking import held
 from young_prism.engine.orphans import find_orphans, remove_orphans
 
-FIRST = Recipe(ladder=Ladder(widths=(200,)), names=Names(rule="old/{stem}-{width}.{ext}"))
-SECOND = Recipe(ladder=Ladder(widths=(220,)))
+FIRST = Recipe(
+    ladder=Ladder(widths=(200,)), formats=pictures.QUICK, names=Names(rule="old/{stem}-{width}.{ext}")
+)
+SECOND = Recipe(ladder=Ladder(widths=(220,)), formats=pictures.QUICK)
 
 
 def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path: Path) -> None:
@@ -26,7 +28,7 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
         find_orphans(out)
     build(source, out, FIRST, using=With(jobs=2))
     assert not find_orphans(out).ours
-    before = hashes(source)
+    before = pictures.hashes(source)
     build(source, out, SECOND, using=With(jobs=2))
     (out / "old" / "photo-200.avif").write_bytes(b"mine now")
     (out / "old" / "notes.txt").write_text("not yours")
@@ -42,7 +44,7 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     assert {p.name for p in (out / "old").iterdir()} == {"photo-200.avif", "notes.txt"}
     assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
     assert all((out / path).is_file() for path in planned)
-    assert hashes(source) == before
+    assert pictures.hashes(source) == before
     heard: list[Event] = []
     again = build(source, out, SECOND, using=With(jobs=2), listen=heard.append)
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours

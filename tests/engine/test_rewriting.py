@@ -44,7 +44,7 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for path, data in PAGES.items():
         (root / path).parent.mkdir(exist_ok=True)
         (root / path).write_bytes(data)
-    build(root / "img", root / "pictures", Recipe(ladder=Ladder(widths=(200, 400))))
+    build(root / "img", root / "pictures", Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK))
     return root
 
 
@@ -140,7 +140,9 @@ def test_a_build_fails_while_a_page_loads_an_original_and_renamed_renditions_are
     assert (root.parent / "p").read_bytes() == as_patch(found(root).changed)
     assert command(*options, "--write").returncode == 0
     assert command(*options, "--check").returncode == 0
-    renamed = Recipe(ladder=Ladder(widths=(200, 400)), names=Names(rule="{stem}_{width}.{ext}"))
+    renamed = Recipe(
+        ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK, names=Names(rule="{stem}_{width}.{ext}")
+    )
     build(root / "img", root / "pictures", renamed)
     assert found(root).changes == 5
     write_rewritings(found(root))

@@ -54,7 +54,9 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
     parts = app.extensions["young_prism"]
     for name, folder in (("Small site", site), ("Empty", base / "empty")):
-        parts.runner.look(parts.store.add_source(name, folder, None, base / "out"))
+        row = parts.store.add_source(name, folder, None, base / "out")
+        parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
+        parts.runner.look(row)
     wait_until_looked(app)
     with serving(app) as address:
         yield address

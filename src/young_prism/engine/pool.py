@@ -119,7 +119,18 @@ class _Task(Generic[Item]):
     begun: bool = False
 
 
-_LOADED_ONCE = ("numpy", "cv2", "psutil", "young_prism.core.plan.model", "young_prism.engine.worker")
+_LOADED_ONCE = (
+    "numpy",
+    "cv2",
+    "psutil",
+    "PIL.AvifImagePlugin",
+    "young_prism.core.encode.svg",
+    "young_prism.core.originals.look",
+    "young_prism.core.plan.decide",
+    "young_prism.core.render.made",
+    "young_prism.core.score.metric",
+    "young_prism.engine.worker",
+)
 """What each worker needs and what can be loaded before a fork; libvips cannot."""
 
 
