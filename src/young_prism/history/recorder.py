@@ -14,6 +14,7 @@ from typing import Any
 from young_prism.core.errors import StoreError, YoungPrismError
 from young_prism.core.plan.model import LeftOut, PlannedOriginal
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.figures import count
 from young_prism.core.values import Outcome
 from young_prism.engine.delivery import BuildResult
 from young_prism.engine.events import (
@@ -171,9 +172,10 @@ class Recorder:
             "planned": renditions + plan.renditions,
             "work": event.work,
         }
-        self.log(
-            f"{plan.renditions} renditions of {len(plan.originals)} originals planned, {event.originals} originals asked for"
-        )
+        if renditions:
+            self.log(f"As they were: {_all_of(renditions, originals)}.")
+        planned = _all_of(plan.renditions, len(plan.originals))
+        self.log(f"{planned} planned, {count(event.originals, 'original')} asked for")
         for left in failed:
             self.log(f"{left.path}: {left.error}")
         self.flush("running")
@@ -188,8 +190,8 @@ class Recorder:
             "work": 0.0,
         }
         self._stood = event.originals, event.renditions
-        what = f"{event.renditions} renditions of {event.originals} originals"
-        self.log(f"Nothing has changed: {what} are there." if event.all else f"As they were: {what}.")
+        if event.all:
+            self.log(f"Nothing has changed: {_all_of(event.renditions, event.originals)} are there.")
 
     def _original(self, event: OriginalDone, now: float) -> None:
         self._counts["originals_done"] += 1
@@ -297,6 +299,10 @@ class Recorder:
                 if attempt == _ATTEMPTS - 1:
                     raise
             time.sleep(_AGAIN_S)
+
+
+def _all_of(renditions: int, originals: int) -> str:
+    return f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
 
 
 def _row(event: OriginalDone, item: Item) -> dict[str, Any]:
