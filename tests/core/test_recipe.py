@@ -250,3 +250,8 @@ def test_every_key_is_documented_and_the_examples_can_be_used() -> None:
     missing = {key for key in _keys(Recipe) if not re.search(rf"[`\[.\s{{]{key}[`\].,\s=]", text)}
     assert not missing
     read_recipe("\n".join(re.findall(r"```toml\n(.*?)```", text, re.DOTALL)))
+
+
+def test_an_exception_without_cuts_is_told_from_one_that_says_nothing_of_them() -> None:
+    nothing, without = (Recipe(overrides=(Override(match="*.jpg", facets=cuts),)) for cuts in (None, ()))
+    assert [one.key for one in differences(nothing, without)] == ["overrides.*.jpg.facets"]

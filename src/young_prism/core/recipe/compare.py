@@ -59,7 +59,8 @@ def _flat(key: str, value: Any) -> Iterator[tuple[str, str]]:
             names.append(name or str(place))
         if len(set(names)) > 1:
             yield f"{key}, in order", _toml(names)
-    elif value != []:
+    elif value != [] or (key.startswith("overrides.") and key.endswith(".facets")):
+        # An override without cuts is something else than one that leaves the recipe's own.
         yield key, _toml(value)
 
 
