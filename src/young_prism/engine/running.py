@@ -123,14 +123,13 @@ class Run:
             path,
             stamp,
             said(path),
-            original.facts.sha256,
-            self.delivery.shares[path],
-            tuple(sorted({r.format.value for r in original.renditions if r.settings})),
-            original.renamed,
-            original.remarks,
-            tuple(r.path for r in original.renditions if r.path not in delivered),
-            None,
-            tuple((r.path, *ledger.stamps[r.path][0]) for r in there),
+            sha256=original.facts.sha256,
+            share=self.delivery.shares[path],
+            formats=tuple(sorted({r.format.value for r in original.renditions if r.settings})),
+            renamed=original.renamed,
+            remarks=original.remarks,
+            undelivered=tuple(r.path for r in original.renditions if r.path not in delivered),
+            files=tuple((r.path, *ledger.stamps[r.path][0]) for r in there),
         )
 
     @property

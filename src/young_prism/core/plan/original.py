@@ -1,0 +1,366 @@
+"""The plan of one original: its cuts, its rungs, its formats and their names; or what it is when it is not resized."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.naming.clean import why_troublesome
+from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.rule import (
+    WHOLE_FACET,
+    NameParts,
+    folder_of,
+    half_named,
+    random_name,
+    split_name,
+    uses,
+    with_stem,
+)
+from young_prism.core.originals.details import Detail
+from young_prism.core.originals.facts import Facts
+from young_prism.core.plan.cuts import Cut, largest_of
+from young_prism.core.plan.decide import formats_for, matches, wears_mark
+from young_prism.core.plan.keys import after_in_key, cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.model import (
+    Mark,
+    PlannedOriginal,
+    PlannedRendition,
+    is_searched,
+    type_settings,
+)
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.formats import (
+    Avif,
+    FormatSet,
+    Jpeg,
+    Png,
+    Squeeze,
+    TransparentFormatSet,
+    VectorFormats,
+    Webp,
+)
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Facet, Recipe
+from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
+
+_LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
+"""Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
+
+_ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
+_Row = tuple[ImageFormat, Avif | Webp | Jpeg | Png, str]
+_SANITISED = VectorFormats()
+_SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
+
+
+class Shared:
+    """What all originals of a plan share: settings by format, with the rest of their keys; by identity, for speed."""
+
+    def __init__(self) -> None:
+        # The formats and the finishing are kept with what belongs to them: an identity lasts as long as its object.
+        self._known: dict[tuple[int, int], tuple[FormatSet, Finishing, list[_Row]]] = {}
+        self._rungs: dict[tuple[Size, int], tuple[Ladder, tuple[Size, ...]]] = {}
+
+    def rungs(self, size: Size, ladder: Ladder) -> tuple[Size, ...]:
+        """Return the rungs for a size."""
+        key = (size, id(ladder))
+        if key not in self._rungs:
+            self._rungs[key] = (ladder, rungs_for(size, ladder))
+        return self._rungs[key][1]
+
+    def of(self, formats: FormatSet, finishing: Finishing) -> list[_Row]:
+        """Return each format with its settings and the rest of its key."""
+        key = (id(formats), id(finishing))
+        if key not in self._known:
+            rows = [
+                (fmt, settings, rest_of_key(fmt, settings, finishing))
+                for fmt, settings in formats.settings().items()
+            ]
+            self._known[key] = (formats, finishing, rows)
+        return self._known[key][2]
+
+
+@dataclass(slots=True)
+class Planner:
+    """Plans one original."""
+
+    path: str
+    facts: Facts
+    recipe: Recipe
+    place: int
+    detail: Detail
+    marks: Mapping[str, Mark]
+    clean: Callable[[str], str]
+    shared: Shared
+    rule: str = ""
+    """The name rule, where this original needs another one than the recipe's."""
+
+    def plan(self, stem: str, title: str | None) -> PlannedOriginal:
+        """Plan it under a stem; a typed `title` is one that stays as it is."""
+        facts, recipe = self.facts, self.recipe
+        own_name = self.path.rpartition("/")[2]
+        plain = title or split_name(own_name)[0]
+        remarks = []
+        renamed = stem != plain
+        if renamed:
+            remarks.append(
+                f"Another original is called {plain} too; this one's renditions begin with {stem}."
+            )
+        stem = stem if title else self.clean(stem) or facts.sha256[:8]
+        if renamed and not uses(recipe.names.rule, "stem"):
+            self.rule = with_stem(recipe.names.rule)  # or no stem in the world would tell them apart
+        folder = self._folder(stem)
+        if recipe.formats.squeeze and facts.kind is not Kind.VECTOR:
+            ending = split_name(own_name)[1]
+            renditions = [self._squeezed(folder, f"{stem}.{ending}" if ending else stem)]
+        elif facts.passes_through:
+            renditions, remarks = self._passed_through(folder, stem, remarks)
+        else:
+            renditions, left = self.cuts(folder, stem)
+            remarks += left
+        if self._in_place:
+            renditions, remarks = self._under_its_name(renditions, remarks)
+        troubled = _ONE_NAME in remarks
+        trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
+        if trouble:
+            troubled = True
+            remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
+        return PlannedOriginal(
+            path=self.path,
+            facts=facts,
+            renditions=tuple(renditions),
+            remarks=tuple(remarks),
+            finishing=recipe.finishing,
+            mark=self._mark,
+            renamed=renamed,
+            troubled=troubled,
+        )
+
+    @property
+    def _in_place(self) -> bool:
+        return self.recipe.names.layout == "in-place"
+
+    def _under_its_name(
+        self, renditions: list[PlannedRendition], remarks: list[str]
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        """Give the largest rendition in the original's own format its name."""
+        own = [
+            r for r in renditions if r.facet == WHOLE_FACET and r.format is self.facts.format and r.settings
+        ]
+        if not own:
+            what = f"Nothing is made of it in its own format ({self.facts.format.label}): its file stays."
+            return renditions, [*remarks, what]
+        largest = max(own, key=lambda rendition: rendition.size.pixels)
+        return [r._replace(path=self.path) if r is largest else r for r in renditions], remarks
+
+    @property
+    def _mark(self) -> Mark | None:
+        watermark = self.recipe.finishing.watermark
+        return self.marks.get(watermark.file) if watermark else None
+
+    def _folder(self, stem: str) -> str:
+        """Return the folder below the output folder that the renditions lie in."""
+        layout = self.recipe.names.layout
+        if layout == "flat":
+            return ""
+        if self.recipe.names.into_source:
+            return folder_of(self.path)
+        parts = [self.clean(part) or "folder" for part in folder_of(self.path).split("/") if part]
+        return "/".join([*parts, stem] if layout == "folder-per-original" else parts)
+
+    # Stills
+
+    def cuts(self, folder: str, stem: str) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan the whole picture and its facets; return remarks on what cannot be as planned."""
+        facts, recipe = self.facts, self.recipe
+        parts = NameParts(
+            stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
+            hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
+            random=random_name(recipe.names.secret, facts.sha256) if recipe.names.secret else "",
+        )  # fmt: skip
+        renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
+        named = bool(recipe.facets) and uses(self.rule or recipe.names.rule, "facet")
+        for facet in recipe.facets:
+            if facet.match and not matches(facet.match, self.path):
+                continue
+            own = parts._replace(facet=facet.name, stem=stem if named else f"{stem}-{facet.name}")
+            more, left = self._facet(folder, own, facet)
+            renditions += more
+            remarks += [remark for remark in left if remark not in remarks]
+        return _told_apart(renditions, remarks)
+
+    def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
+        cut = None
+        if facet.ratio:
+            cut = Cut(largest_of(self.facts.size, facet.ratio), self.detail.focal)
+            if cut.size == self.facts.size:
+                cut = None  # the original has this shape already
+        size = cut.size if cut else self.facts.size
+        return self._rungs(folder, parts, size, facet.ladder or self.recipe.ladder, cut)
+
+    def _rungs(
+        self, folder: str, parts: NameParts, of: Size, ladder: Ladder, cut: Cut | None
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan every format at every rung of one cut."""
+        facts, recipe, finishing, facet = self.facts, self.recipe, self.recipe.finishing, parts.facet
+        renditions: list[PlannedRendition] = []
+        remarks = []
+        rungs = self.shared.rungs(of, ladder)
+        narrowest = rungs[0].width
+        longest = max(rungs[-1])
+        mark, held = self._mark, finishing.placeholder != "none"
+        rule, sha256 = self.rule or recipe.names.rule, facts.sha256
+        formats = formats_for(facts, recipe)
+        for fmt, settings, common in self.shared.of(formats, finishing):
+            if longest > _LONGEST_SIDE.get(fmt, longest):
+                # The whole format: a browser that had chosen it would never see the widest rungs.
+                remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
+                continue
+            why = _why(fmt, facts, facet)
+            name = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            plain = cut_in_key(common, cut) if cut else common
+            below = via_in_key(plain, rungs[-1])
+            searched = is_searched(settings)
+            for size in rungs:
+                placeholder = held and size is rungs[0] and fmt is formats.fallback
+                top = size is rungs[-1]
+                rest = plain if top else below
+                if placeholder or mark:
+                    worn = mark if wears_mark(finishing, facet, size) else None
+                    rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
+                    if cut:
+                        rest = cut_in_key(rest, cut)
+                    if not top:
+                        rest = via_in_key(rest, rungs[-1])
+                if searched:
+                    smaller = tuple(rungs[: rungs.index(size)])
+                    marked = sum(wears_mark(finishing, facet, one) for one in smaller) if mark else 0
+                    rest = after_in_key(rest, smaller, marked)
+                renditions.append(
+                    PlannedRendition(
+                        name(width=size.width, height=size.height, density=size.width / narrowest),
+                        fmt,
+                        size,
+                        settings,
+                        rendition_key(sha256, size, rest),
+                        f"{why}, at the original's own width" if size == facts.size else why,
+                        facet,
+                        cut,
+                        placeholder,
+                    )
+                )
+        return renditions, remarks
+
+    # What is not resized
+
+    def _squeezed(self, folder: str, name: str) -> PlannedRendition:
+        """Plan the same picture with fewer bytes, under its own name."""
+        squeeze = self.recipe.formats.squeeze if self.facts.format in _SQUEEZABLE else None
+        if self.facts.kind is Kind.ANIMATION:
+            squeeze = None
+        what = (
+            "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
+        )
+        return self._one(_joined(folder, name), self.facts.format, self.facts.size, squeeze, what)
+
+    def _passed_through(
+        self, folder: str, stem: str, remarks: list[str]
+    ) -> tuple[list[PlannedRendition], list[str]]:
+        if self.facts.kind is Kind.VECTOR:
+            return self._vector(folder, stem, remarks)
+        if self._mark:
+            remarks = [*remarks, "No watermark is put on an animation."]
+        return [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")], remarks
+
+    def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
+        """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
+        facts, webp = self.facts, self.recipe.formats.animation.webp
+        too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
+        if facts.format is ImageFormat.GIF and webp and not too_much:
+            path = _joined(folder, f"{stem}.webp")
+            why = "modern format for an animation, with its times and loops"
+            yield self._one(path, ImageFormat.WEBP, facts.size, webp, why)
+
+    def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
+        """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""
+        facts, vector = self.facts, self.recipe.formats.vector
+        if not vector.sanitise:
+            copy = self._copy(folder, stem, "a vector")
+        else:
+            why = "a vector, without scripts and foreign addresses"
+            path = _joined(folder, f"{stem}.svg")
+            if self._is_itself(path) and not self._in_place:
+                path = _joined(folder, f"{stem}-clean.svg")
+            copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
+        if vector.png is None:
+            return copy, remarks
+        if not facts.size.pixels:
+            return copy, [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
+        limit = facts.size.at_width(min(16_383, round(facts.size.width * vector.raster_limit)))
+        own = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
+        fallbacks, left = own.cuts(folder, stem)
+        return [*copy, *(one._replace(reason="fallback for a vector") for one in fallbacks)], [
+            *remarks,
+            *left,
+        ]
+
+    def _copy(self, folder: str, stem: str, what: str) -> list[PlannedRendition]:
+        """Plan a copy as it is; none where it would lie on the original itself."""
+        path = _joined(folder, f"{stem}.{self.facts.format.ext}")
+        if self._is_itself(path):
+            return []
+        return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]
+
+    def _is_itself(self, path: str) -> bool:
+        return self.recipe.names.into_source and same_name_key(path) == same_name_key(self.path)
+
+    def _one(
+        self, path: str, fmt: ImageFormat, size: Size, settings: type_settings | None, reason: str
+    ) -> PlannedRendition:
+        """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed."""
+        squeezed = isinstance(settings, Squeeze)
+        finishing = Finishing(metadata=self.recipe.finishing.metadata) if squeezed else Finishing()
+        key = rendition_key(self.facts.sha256, size, rest_of_key(fmt, settings, finishing))
+        return PlannedRendition(path, fmt, size, settings, key, reason)
+
+
+@lru_cache(maxsize=64)
+def _raster_recipe(recipe: Recipe) -> Recipe:
+    """Return the recipe by which a drawing's raster fallbacks are made."""
+    only = TransparentFormatSet(png=recipe.formats.vector.png)
+    formats = recipe.formats.model_copy(update={"photo": only, "photo_transparent": only})
+    return recipe.model_copy(update={"formats": formats})
+
+
+def _told_apart(
+    renditions: list[PlannedRendition], remarks: list[str]
+) -> tuple[list[PlannedRendition], list[str]]:
+    """Give an original's own renditions names of their own where a rule without widths gives two the same."""
+    # What tells an original's own renditions apart (numbers, formats, facets) has no upper case.
+    if len({rendition.path for rendition in renditions}) == len(renditions):
+        return renditions, remarks
+    taken: set[str] = set()
+    apart = []
+    for rendition in renditions:
+        path = rendition.path
+        if same_name_key(path) in taken:
+            stem, ending = split_name(path)
+            path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
+        taken.add(same_name_key(path))
+        apart.append(rendition if path is rendition.path else rendition._replace(path=path))
+    return apart, [
+        *remarks,
+        _ONE_NAME,
+    ]
+
+
+def _joined(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder else name
+
+
+def _why(fmt: ImageFormat, facts: Facts, facet: str) -> str:
+    role = "fallback" if fmt in (ImageFormat.JPEG, ImageFormat.PNG) else "modern format"
+    cut = "" if facet == WHOLE_FACET else f", cut “{facet}”"
+    return f"{role} for a {facts.kind_label}{cut}"
