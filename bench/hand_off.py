@@ -16,7 +16,7 @@ from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.report.visits import ladders, mix, typical, view
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import require_manifest
 from young_prism.engine.packing import Package
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.rewriting import Pages, undo_rewriting, write_rewritings
@@ -29,7 +29,7 @@ ORIGINALS = 500
 def main() -> None:
     """Print seconds and ratios."""
     source, out = prepare(ORIGINALS)
-    manifest = needed_manifest(out / MANIFEST_NAME)
+    manifest = require_manifest(out / MANIFEST_NAME)
     _pages(source, manifest)
     _zip(out)
     _simulator(manifest)

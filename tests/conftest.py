@@ -11,6 +11,8 @@ import pytest
 from hypothesis import settings
 
 from tests import pictures
+from young_prism.engine.files import files_below
+from young_prism.engine.publish import is_part
 
 settings.register_profile(
     "any machine", deadline=None, max_examples=60
@@ -64,7 +66,7 @@ def nothing_left_behind(tmp_path: Path):
     yield
     left = [t for t in set(threading.enumerate()) - before if t.is_alive() and t.name == "runner"]
     assert not left, f"a test left threads: {left}"
-    parts = list(tmp_path.rglob(".young-prism-*.part"))
+    parts = [entry.path for entry in files_below(tmp_path) if is_part(entry.name)]
     assert not parts, f"a test left temporary files: {parts}"
 
 

@@ -15,7 +15,7 @@ from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.engine.build import build
-from young_prism.engine.ledger import read_manifest
+from young_prism.engine.manifest_file import read_manifest
 
 pytestmark = pytest.mark.browser
 

@@ -22,7 +22,8 @@ from young_prism.engine import looking as looking_module
 from young_prism.engine import running as running_module
 from young_prism.engine.build import BuildResult, With, build
 from young_prism.engine.events import OriginalDone
-from young_prism.engine.ledger import STATE_FOLDER, Ledger, read_manifest
+from young_prism.engine.ledger import STATE_FOLDER, Ledger
+from young_prism.engine.manifest_file import read_manifest
 from young_prism.engine.scan import scan
 
 RECIPE = Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK)

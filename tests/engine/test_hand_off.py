@@ -25,7 +25,7 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine import publishing
 from young_prism.engine.build import build
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import require_manifest
 from young_prism.engine.packing import Package, chunks, hashes_of, last_packed, write_package
 from young_prism.engine.publishing import plan_publication, publish
 from young_prism.engine.storage import Storage, storage_at
@@ -77,7 +77,7 @@ def test_the_next_zip_holds_what_changed_and_says_what_went(root: Path) -> None:
     assert last_packed(out) is None
     write_package(Package.of(out), root / "all.zip")
     assert Package.of(out, last_packed(out)).entries == ()
-    before = hashes_of(needed_manifest(out / MANIFEST_NAME))
+    before = hashes_of(require_manifest(out / MANIFEST_NAME))
     build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150)), formats=pictures.QUICK))
     package = Package.of(out, last_packed(out))
     assert 150 in {one.width for _, one in package.entries} and all("200w" in path for path in package.gone)
@@ -101,7 +101,7 @@ def test_a_zip_cut_off_is_not_remembered_and_one_that_would_lie_is_refused(root:
 
 def test_a_zip_of_any_size_takes_little_memory(root: Path) -> None:
     out = root / "out"
-    big = needed_manifest(out / MANIFEST_NAME).originals[0].renditions[0]
+    big = require_manifest(out / MANIFEST_NAME).originals[0].renditions[0]
     with (out / "big.avif").open("wb") as file:
         file.truncate(80_000_000)
     entry = big.model_copy(update={"path": "big.avif", "bytes": 80_000_000})
@@ -148,7 +148,7 @@ def test_published_objects_are_what_another_client_reads(root: Path, bucket: tup
     client, name, server = bucket
     place = f"s3://{name}/site"
     out = root / "out"
-    manifest = needed_manifest(out / MANIFEST_NAME)
+    manifest = require_manifest(out / MANIFEST_NAME)
     dry = command("publish", out, place, "--endpoint", server, "--dry-run")
     assert dry.returncode == 0 and "would send a-100w.avif" in dry.stderr and keys(client, name) == set()
     assert publish(plan_publication(out, storage_at(place, server))).sent == len(hashes_of(manifest))

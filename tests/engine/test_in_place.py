@@ -9,6 +9,7 @@ import pytest
 from PIL import Image
 
 from tests import pictures
+from young_prism.core.manifest.model import SITE_MANIFEST_NAME
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Squeeze
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
@@ -126,4 +127,4 @@ def test_squeezing_in_place_keeps_every_name_and_pixel(site: Path) -> None:
                 )
         assert (site / name).stat().st_size <= len(data)
     names = {path.name for path in site.rglob("*") if path.is_file() and ".young-prism" not in str(path)}
-    assert names == {"a.jpg", "b.JPG", "still.png", "manifest.json"}
+    assert names == {"a.jpg", "b.JPG", "still.png", SITE_MANIFEST_NAME}

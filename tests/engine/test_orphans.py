@@ -12,8 +12,8 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.engine.build import With, build
 from young_prism.engine.events import Event, Unchanged
-from young_prism.engine.ledger import read_manifest
 from young_prism.engine.locking import held
+from young_prism.engine.manifest_file import read_manifest
 from young_prism.engine.orphans import find_orphans, remove_orphans
 
 FIRST = Recipe(

@@ -16,7 +16,7 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
 from young_prism.engine.build import build
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import require_manifest
 from young_prism.engine.rewriting import (
     Pages,
     Rewritings,
@@ -54,7 +54,7 @@ def root(made: Path, tmp_path: Path) -> Path:
 
 
 def found(root: Path) -> Rewritings:
-    manifest = needed_manifest(root / "pictures" / MANIFEST_NAME)
+    manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
     return Pages.of(root, root / "img", root / "pictures", manifest).rewritings(Wish())
 
 
@@ -114,7 +114,7 @@ def test_git_applies_the_patch_and_its_reverse(root: Path, some: bool) -> None:
 def test_renditions_out_of_reach_need_an_address_and_a_source_elsewhere_is_refused(
     root: Path, tmp_path: Path
 ) -> None:
-    manifest = needed_manifest(root / "pictures" / MANIFEST_NAME)
+    manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
     with pytest.raises(OutputError, match="nothing says where they are served"):
         Pages.of(root, root / "img", tmp_path / "far", manifest)
     with pytest.raises(OutputError, match="does not lie in this folder"):

@@ -13,7 +13,6 @@ import pytest
 from PIL import Image, ImageDraw
 
 from tests import pictures
-from young_prism.core.encode.svg import sanitised
 from young_prism.core.originals.details import Detail
 from young_prism.core.originals.look import look
 from young_prism.core.pixels.vips import pyvips
@@ -34,6 +33,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
 from young_prism.core.render.made import Rendered
 from young_prism.core.render.render import render
+from young_prism.core.svg.sanitise import sanitised
 from young_prism.core.values import ImageFormat, Outcome
 
 ONLY_PNG = FormatSet(png=Png(level=0))

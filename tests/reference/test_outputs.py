@@ -19,7 +19,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
 from young_prism.core.values import Outcome
 from young_prism.engine.build import With, build
-from young_prism.engine.ledger import read_manifest
+from young_prism.engine.manifest_file import read_manifest
 
 NO_PICTURES = {"multipage_rgb.tif": "64-bit floating-point planes: measurements, not a picture"}
 

@@ -24,7 +24,7 @@ from young_prism.core.markup.negotiate import choose, weights
 from young_prism.core.markup.servers import A_DAY, FOREVER, Served, apache, explained, nginx
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.build import build
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import require_manifest
 from young_prism.serving import Renditions
 
 MODULES = ("mpm_event", "authz_core", "mime", "rewrite", "setenvif", "headers", "dir")
@@ -54,7 +54,7 @@ def site(request: pytest.FixtureRequest) -> Iterator[Path]:
 
 @pytest.fixture(scope="module")
 def manifest(site: Path) -> Manifest:
-    return needed_manifest(site / "pictures" / "manifest.json")
+    return require_manifest(site / "pictures" / "manifest.json")
 
 
 @pytest.fixture(scope="module")

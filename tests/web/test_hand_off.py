@@ -118,14 +118,16 @@ def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
 
 
 def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: Any, root: Path) -> None:
+    def preview(target: str, **fields: str) -> str:
+        data = {"csrf_token": token(client), "target": target, **fields}
+        return str(client.post("/s/hill/hand-off/package", data=data).text)
+
     for target in ("/etc", str(root / "elsewhere"), f"{root}/site/../elsewhere", "file:///etc"):
-        answer = client.get("/s/hill/hand-off/package", query_string={"target": target})
-        assert "only folders below those" in answer.text, target
+        assert "only folders below those" in preview(target), target
         sent = client.post("/s/hill/hand-off/publish", data={"csrf_token": token(client), "target": target})
         assert sent.status_code == 303
     assert not (root / "elsewhere").exists()
-    assert (
-        "6 files"
-        in client.get("/s/hill/hand-off/package", query_string={"target": str(root / "site/www")}).text
-    )
-    assert "names no bucket" in client.get("/s/hill/hand-off/package?target=s3://").text
+    assert "6 files" in preview(str(root / "site/www"))
+    assert "names no bucket" in preview("s3://")
+    assert "not a scheme that can be published to" in preview("local://../../outside")
+    assert "does not send keys to that endpoint" in preview("s3://b/x", endpoint="http://127.0.0.1:9")

@@ -11,6 +11,7 @@ from platformdirs import user_data_path
 
 from young_prism.cli.common import FOLDER, on_terminal, say
 from young_prism.cli.serve import port_option
+from young_prism.cli.serve_store import STORE_PORT
 
 if TYPE_CHECKING:
     from young_prism.web.context import Services
@@ -28,6 +29,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     from young_prism.demo.draw import FOLDER_NAME, SITE_NAME, draw_demo
     from young_prism.web.app import close_app, create_app
     from young_prism.web.config import Settings
+    from young_prism.web.data_folder import hold_data_folder
     from young_prism.web.server import claim_port, serve_forever
 
     folder = (data or user_data_path("young-prism") / "demo").resolve()
@@ -38,6 +40,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
             file=str(folder),
             remedy="Give --data an empty folder.",
         )
+    hold_data_folder(folder / "data").release()  # before anything is deleted or drawn
     if reset:
         shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True, exist_ok=True)
@@ -46,7 +49,9 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     if not site.is_dir():
         say(f"Drawing the demo source, {SITE_NAME} …")
         draw_demo(site, listen=_progress)
-    app = create_app(Settings(data=folder / "data", roots=(site,)))
+    app = create_app(
+        Settings(data=folder / "data", roots=(site,), endpoints=(f"http://127.0.0.1:{STORE_PORT}",))
+    )
     parts: Services = app.extensions["young_prism"]
     source = parts.store.add_source(SITE_NAME, site / "images", site / "pictures", folder, pages_folder=site)
     if source.looked_at is None:

@@ -19,12 +19,12 @@ from young_prism.core.report.figures import count, format_bytes
 )
 def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
     """Write the build in OUT to FILE, a zip: renditions, manifest and its schema, CSV, checksums."""
-    from young_prism.engine.ledger import needed_manifest
+    from young_prism.engine.manifest_file import require_manifest
     from young_prism.engine.packing import Package, hashes_of, last_packed, write_package
 
     if changed and since:
         raise click.UsageError("--changed and --since are two ways to say the same; give one.")
-    known = hashes_of(needed_manifest(since)) if since else last_packed(out) if changed else None
+    known = hashes_of(require_manifest(since)) if since else last_packed(out) if changed else None
     package = Package.of(out, known)
     write_package(package, file)
     gone = f"; {count(len(package.gone), 'file')} gone since, listed in removed.txt" if package.gone else ""

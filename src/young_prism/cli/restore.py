@@ -12,19 +12,28 @@ from young_prism.cli.common import FOLDER, json_option, keep_option, print_json,
 @click.command()
 @click.option("--source", type=FOLDER, required=True, help="The site that was built in place.")
 @keep_option
+@click.option(
+    "--keep-renditions",
+    is_flag=True,
+    help="Keep renditions under other names, the manifest and the state folder.",
+)
 @json_option
 @click.pass_context
-def restore(ctx: click.Context, *, source: Path, keep_folder: Path | None, as_json: bool) -> None:
-    """Bring every original back that a build in place kept, byte for byte."""
+def restore(
+    ctx: click.Context, *, source: Path, keep_folder: Path | None, keep_renditions: bool, as_json: bool
+) -> None:
+    """Bring every original back that a build in place kept, byte for byte, and delete what the build added."""
     from young_prism.core.report.figures import count
     from young_prism.engine.keep import Keep
 
     keep = Keep(keep_folder) if keep_folder else Keep.beside(source)
-    done = keep.restore(source)
+    done = keep.restore(source, keep_renditions=keep_renditions)
     for path, why in done.refused:
         say(f"Not touched: {printable(path)}: {why}.")
-    say(f"{count(len(done.back), 'original')} back from {keep.folder}, {len(done.there)} there already.")
+    say(
+        f"{count(len(done.back), 'original')} back from {keep.folder}, {len(done.there)} there already, {count(len(done.removed), 'rendition')} removed."
+    )
     if as_json:
         refused = [{"original": path, "error": why} for path, why in done.refused]
-        print_json({"restored": done.back, "there": done.there, "refused": refused})
+        print_json({"restored": done.back, "there": done.there, "removed": done.removed, "refused": refused})
     ctx.exit(1 if done.refused else 0)

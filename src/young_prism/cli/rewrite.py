@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, NoReturn
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.report.figures import count
 
 if TYPE_CHECKING:
@@ -104,10 +103,10 @@ def _worked_out(
     from young_prism.core.markup.rewrite.changes import Mode
     from young_prism.core.markup.rewrite.page import Wish
     from young_prism.core.recipe.model import Markup
-    from young_prism.engine.ledger import needed_manifest
+    from young_prism.engine.manifest_file import manifest_file, require_manifest
     from young_prism.engine.rewriting import Pages
 
-    manifest = needed_manifest(out / MANIFEST_NAME)
+    manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
     return Pages.of(folder, source, out, manifest, address).rewritings(Wish(Mode(mode), new_sizes=new_sizes))
 

@@ -77,6 +77,24 @@ port_option = click.option(
     show_default=True,
     help="Requests that one token may make in a minute.",
 )
+@click.option(
+    "--endpoint",
+    "endpoints",
+    multiple=True,
+    metavar="URL",
+    help="An S3-compatible storage that pages may publish to; keys go to no other. Repeatable.",
+)
+@click.option(
+    "--trusted-proxy",
+    default="",
+    metavar="ADDRESS",
+    help="Address of the reverse proxy whose X-Forwarded-For and X-Forwarded-Proto are believed.",
+)
+@click.option(
+    "--private-webhooks/--no-private-webhooks",
+    default=None,
+    help="Whether webhooks may go to private addresses; off where other machines are listened to.",
+)
 @click.option("--cluster", default="", metavar="ADDRESS", help="Dask scheduler that makes the renditions.")
 @limit_options
 def serve(
@@ -94,6 +112,9 @@ def serve(
     origins: tuple[str, ...],
     public: str,
     per_minute: int,
+    endpoints: tuple[str, ...],
+    trusted_proxy: str,
+    private_webhooks: bool | None,
 ) -> None:
     """Start the pages and print their address; Ctrl-C ends them."""
     from young_prism.core.errors import ServeError
@@ -118,6 +139,9 @@ def serve(
             origins=tuple(origin.rstrip("/") for origin in origins),
             public=public,
             per_minute=per_minute,
+            endpoints=tuple(endpoint.rstrip("/") for endpoint in endpoints),
+            trusted_proxy=trusted_proxy,
+            private_webhooks=private_webhooks,
             roots=tuple(root.resolve() for root in roots),
             jobs=jobs,
             memory=memory_mb * 1_000_000 if memory_mb else None,

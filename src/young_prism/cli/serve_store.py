@@ -10,9 +10,11 @@ import click
 from young_prism.cli.common import say
 from young_prism.core.errors import ServeError
 
+STORE_PORT = 8790
+
 
 @click.command("serve-store")
-@click.option("--port", type=click.IntRange(0, 65535), default=8790, show_default=True)
+@click.option("--port", type=click.IntRange(0, 65535), default=STORE_PORT, show_default=True)
 @click.option(
     "--bucket", default="pictures", show_default=True, help="A bucket that is there from the start."
 )

@@ -7,7 +7,6 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, say
-from young_prism.core.manifest.model import MANIFEST_NAME
 
 
 @click.command("server-rules")
@@ -18,9 +17,9 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) -> None:
     """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
     from young_prism.core.markup.servers import Served, apache, explained, nginx
-    from young_prism.engine.ledger import needed_manifest
+    from young_prism.engine.manifest_file import manifest_file, require_manifest
 
-    served = Served.of(needed_manifest(out / MANIFEST_NAME), prefix, originals)
+    served = Served.of(require_manifest(manifest_file(out)), prefix, originals)
     click.echo((nginx if server == "nginx" else apache)(served), nl=False)
     for line in explained(served):
         say(line)

@@ -11,7 +11,6 @@ import click
 
 from young_prism.cli.common import FOLDER, printable, say
 from young_prism.core.errors import OutputError
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.engine.sites import read_text
 
 if TYPE_CHECKING:
@@ -71,12 +70,12 @@ def snippet(
     """
     from young_prism.core.markup.delivered import all_delivered
     from young_prism.core.originals.details import read_details
-    from young_prism.engine.ledger import needed_manifest
+    from young_prism.engine.manifest_file import manifest_file, require_manifest
 
     if len(originals) != 1 and (alt is not None or caption):
         raise click.UsageError("--alt and --caption are for one original; --details is for several.")
-    file = place / MANIFEST_NAME if place.is_dir() else place
-    manifest = needed_manifest(file)
+    file = manifest_file(place) if place.is_dir() else place
+    manifest = require_manifest(file)
     known = all_delivered(manifest.originals, manifest.recipe)
     unknown = next((path for path in originals if path not in known), None)
     if unknown is not None:

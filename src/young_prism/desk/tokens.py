@@ -21,6 +21,7 @@ from young_prism.store.store import Store
 
 _FORM = re.compile(r"yp_([0-9a-z]{12})_([A-Za-z0-9_-]{43})")
 _MOST_NAME = 80
+_MOST_FRESH = 100
 
 
 class Scope(StrEnum):
@@ -71,6 +72,8 @@ class Tokens:
 
     def __init__(self, store: Store) -> None:
         self._store = store
+        self._fresh: dict[str, NewToken] = {}
+        """Tokens that were just made, by a key that says nothing of them, until they are shown."""
 
     def make(self, name: str, scopes: Sequence[str]) -> NewToken:
         """Make one. Raises `AccessError` for a name that is empty or too long, and for scopes that are none."""
@@ -92,6 +95,18 @@ class Tokens:
         return NewToken(
             self._store.access.add_token(token_id, name, _digest(secret), kept), f"yp_{token_id}_{secret}"
         )
+
+    def keep_to_show(self, made: NewToken) -> str:
+        """Keep a new token in memory for the page that shows it, and return the key to fetch it by."""
+        key = secrets.token_urlsafe(16)
+        while len(self._fresh) >= _MOST_FRESH:
+            self._fresh.pop(next(iter(self._fresh)))
+        self._fresh[key] = made
+        return key
+
+    def take_to_show(self, key: str) -> NewToken | None:
+        """Return the new token that was kept under a key; None the second time."""
+        return self._fresh.pop(key, None)
 
     def check(self, given: str) -> TokenRow | None:
         """Return the row of a token that is right and was not revoked; None for any other."""

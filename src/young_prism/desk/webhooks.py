@@ -9,12 +9,15 @@ from __future__ import annotations
 import base64
 import hashlib
 import hmac
+import ipaddress
 import json
 import logging
 import secrets
+import socket
 import threading
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from urllib.parse import urlsplit
 
@@ -62,12 +65,36 @@ def is_genuine(secret: str, headers: Mapping[str, str], body: bytes, *, now: flo
     return recent and any(hmac.compare_digest(wanted, one) for one in given)
 
 
-class Messenger:
-    """Sends what is on its way, on a thread of its own. `close` it at the end."""
+class PrivateAddressError(Exception):
+    """A webhook's name leads to an address that is not public."""
 
-    def __init__(self, store: Store, answers: Answers) -> None:
+
+def public_address(host: str, port: int) -> str:
+    """Return a public address of a host, for a connection to just that address.
+
+    A name is resolved once and the address is used, so that the name cannot lead elsewhere between check and connection.
+    Raises `PrivateAddressError` where any of its addresses is private, loopback, link-local or reserved (IANA special-purpose
+    registries, by `ipaddress`), and `OSError` where the name is unknown.
+    """
+    found = [str(row[4][0]) for row in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+    for text in found:
+        address = ipaddress.ip_address(text.partition("%")[0])
+        mapped = getattr(address, "ipv4_mapped", None) or getattr(address, "sixtofour", None)
+        if not (mapped or address).is_global or address.is_multicast:
+            raise PrivateAddressError
+    return found[0]
+
+
+class Messenger:
+    """Sends what is on its way, on a thread of its own. `close` it at the end.
+
+    Messages go to private addresses only where `private` says so.
+    """
+
+    def __init__(self, store: Store, answers: Answers, *, private: bool = True) -> None:
         self._store = store
         self._answers = answers
+        self._private = private
         self._news = threading.Event()
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._work, name="messenger")
@@ -75,13 +102,19 @@ class Messenger:
 
     def add(self, url: str) -> WebhookRow:
         """Add an address. Raises `AccessError` for what is none that can be called."""
-        parts = urlsplit(url.strip())
-        if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise AccessError(
-                "This is no address that can be called.",
-                file=url,
-                remedy="Give one that begins with https:// or, on this machine, http://.",
-            )
+        parts = _parts_of(url)
+        if not self._private:
+            with suppress(
+                OSError
+            ):  # an unknown name may be known later, and is checked again for each message
+                try:
+                    public_address(*parts)
+                except PrivateAddressError as error:
+                    raise AccessError(
+                        "This address is private, and this server sends messages to public ones only.",
+                        file=url,
+                        remedy="Give a public address, or start the server with --private-webhooks.",
+                    ) from error
         return self._store.webhooks.add(url.strip(), new_secret())
 
     def tell(self, row: UploadRow) -> None:
@@ -132,8 +165,12 @@ class Messenger:
             "webhook-signature": signature(hook.secret, delivery.id, now, body),
         }
         try:
-            answer = client.post(hook.url, content=body, headers=headers)
+            answer = self._post(client, hook.url, body, headers)
             said, heard = f"answered {answer.status_code}", answer.is_success
+        except PrivateAddressError:
+            said, heard = "not sent: its address is private", False
+        except OSError:
+            said, heard = "could not be reached (unknown name)", False
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             said, heard = f"could not be reached ({type(error).__name__})", False
         if heard:
@@ -143,3 +180,32 @@ class Messenger:
         else:
             state, next_at = GIVEN_UP, None
         self._store.webhooks.attempted(delivery.id, said, state=state, next_at=next_at)
+
+    def _post(
+        self, client: httpx.Client, address: str, body: bytes, headers: Mapping[str, str]
+    ) -> httpx.Response:
+        if self._private:
+            return client.post(address, content=body, headers=dict(headers))
+        url = httpx.URL(address)
+        checked = url.copy_with(host=public_address(*_parts_of(address)))
+        return client.post(
+            checked,
+            content=body,
+            headers={**headers, "host": url.netloc.decode("ascii")},
+            extensions={"sni_hostname": url.host},  # the certificate is that of the name
+        )
+
+
+def _parts_of(url: str) -> tuple[str, int]:
+    """Return host and port of a webhook's address. Raises `AccessError` for what is none."""
+    try:
+        parts = urlsplit(url.strip())
+        if parts.scheme in ("http", "https") and parts.hostname:
+            return parts.hostname, parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError:
+        pass
+    raise AccessError(
+        "This is no address that can be called.",
+        file=url,
+        remedy="Give one that begins with https:// or, on this machine, http://.",
+    )

@@ -21,6 +21,7 @@ from young_prism.engine.keep import Keep
 from young_prism.engine.ledger import Ledger, ours_in
 from young_prism.engine.locking import held
 from young_prism.engine.looking import Known, nothing_known
+from young_prism.engine.manifest_file import manifest_target
 from young_prism.engine.partly import Partly, prepare_partly
 from young_prism.engine.pool import lazy_pool
 from young_prism.engine.prepare import Asking, prepare
@@ -193,5 +194,6 @@ def _locked(source: Path, out: Path, *, beside: bool) -> Iterator[None]:
             file=str(out),
             remedy='Choose a folder of its own, or set layout = "beside" in [names].',
         )
+    manifest_target(out, into_site=beside)  # before anything is written
     with held(out):
         yield

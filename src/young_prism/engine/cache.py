@@ -14,6 +14,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from pydantic_core import from_json
+
 from young_prism.core.errors import OutputError
 from young_prism.core.render.made import Rendered
 from young_prism.core.values import Outcome
@@ -37,7 +39,7 @@ class Cache:
         place = self._place(key)
         try:
             with place.open("rb") as file:
-                head = json.loads(file.readline())
+                head = from_json(file.readline())
             return Earlier(
                 size=int(head["bytes"]),
                 sha256=str(head["sha256"]),

@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.manifest.model import MANIFEST_NAME, Manifest
+from young_prism.core.manifest.model import Manifest
 from young_prism.core.project import Budget
 from young_prism.core.report.budgets import Finding, over_budget
-from young_prism.engine.ledger import read_manifest
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.engine.orphans import find_orphans
 from young_prism.engine.pages import pages_folder
 from young_prism.engine.pool import Pool
@@ -38,7 +38,7 @@ def check_site(site: Site, budget: Budget, pool: Callable[[], Pool], *, pages: P
     """
     prepared = site.prepared(pool)
     findings = list(_of_plan(prepared))
-    manifest = read_manifest(site.out / MANIFEST_NAME)
+    manifest = read_manifest(manifest_file(site.out))
     if manifest:
         findings += _orphans(site.out)
         shown = _shown(site, pages, manifest) if budget.page_views else {}

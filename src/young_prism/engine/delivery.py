@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.made import Rendered
@@ -22,6 +21,7 @@ from young_prism.core.values import Outcome
 from young_prism.engine.cache import Cache
 from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
 from young_prism.engine.ledger import Ledger
+from young_prism.engine.manifest_file import manifest_target
 from young_prism.engine.publish import output_error, take_name, write_atomically, write_parts
 from young_prism.engine.record import dropped_entry, rendition_entry
 from young_prism.engine.scan import STATE_FOLDER
@@ -116,7 +116,7 @@ class Delivery:
     ) -> None:
         """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
         self.ledger = ledger
-        self.result = BuildResult(ledger.out / MANIFEST_NAME)
+        self.result = BuildResult(manifest_target(ledger.out, into_site=recipe.names.into_source))
         self._listen = listen
         self._cache = cache
         self._stopped = stopped

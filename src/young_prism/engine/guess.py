@@ -7,14 +7,15 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.manifest.model import MANIFEST_NAME, RenditionEntry
+from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, Made, learned, nothing_made
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import Mark, Plan, PlannedOriginal
-from young_prism.engine.ledger import Ledger, read_manifest
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.engine.pool import Job, Pool
 from young_prism.engine.tasks import render_file, render_timeout_s
 
@@ -34,7 +35,7 @@ def learned_from(
     ledger: Ledger, facts: Mapping[str, Facts], details: Details, marks: Mapping[str, Mark]
 ) -> Experience:
     """Compare what lies in an output folder with what had been guessed, by the recipe that made it."""
-    manifest = read_manifest(ledger.out / MANIFEST_NAME)
+    manifest = read_manifest(manifest_file(ledger.out))
     if manifest is None:
         return NO_EXPERIENCE
     plan = make_plan(facts, manifest.recipe, details=details, marks=marks)

@@ -35,10 +35,11 @@ from young_prism.core.originals.references import PAGE_ENDINGS
 from young_prism.core.originals.sniff import HEAD_BYTES, other_kind, sniff
 from young_prism.core.report.figures import format_bytes
 from young_prism.core.values import MAX_PIXELS
+from young_prism.engine.files import files_below
 from young_prism.engine.publish import PART_PREFIX, PART_SUFFIX, remove_leftovers
 
 _CHUNK = 1 << 20
-_RESERVE = 100_000_000
+RESERVED_BYTES = 100_000_000
 """Bytes that are left free on the disk: a full one would stop runs and the database too."""
 
 
@@ -195,7 +196,7 @@ class Inbox:
 
     def check_number(self, more: int) -> None:
         """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
-        there = sum(len(files) for _, _, files in os.walk(self.originals))
+        there = sum(1 for _ in files_below(self.originals))
         if there + more > self.limits.files:
             raise IncomingTooLargeError(
                 f"{more:,} files would come to {there} that are here, over the limit of {self.limits.files:,}.",
@@ -210,7 +211,7 @@ class Inbox:
                 file=shown,
                 remedy="Save it smaller, or raise --max-file-mb.",
             )
-        if shutil.disk_usage(self.waiting).free < length + _RESERVE:
+        if shutil.disk_usage(self.waiting).free < length + RESERVED_BYTES:
             raise _disk_full(shown)
 
     def _receive(self, part: Path, stream: Readable, shown: str, length: int | None) -> str:

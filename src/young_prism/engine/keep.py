@@ -11,34 +11,45 @@ Outside the site, so that no visitor is served what was taken out of them::
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import shutil
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
-from typing import NamedTuple
+from typing import Annotated
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from young_prism.core.errors import OutputError
+from young_prism.core.paths import RelativePath
+from young_prism.engine.files import path_inside
 from young_prism.engine.ledger import Ledger
 from young_prism.engine.locking import held
+from young_prism.engine.manifest_file import is_manifest, manifest_file
 from young_prism.engine.publish import output_error, write_atomically
+from young_prism.engine.scan import STATE_FOLDER
 
 _INDEX = "kept.jsonl"
 _CURRENT = "current"
 
 
-class Kept(NamedTuple):
-    """One original in a dated folder."""
+_INT64 = 2**63 - 1
 
-    path: str
-    date: str
+
+class Kept(BaseModel):
+    """One original in a dated folder. The index may come from another machine: each field is validated."""
+
+    model_config = ConfigDict(frozen=True)
+
+    path: RelativePath
+    date: Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}(-\d+)?$")]
     sha256: str
     bytes: int
-    mtime_ns: int
-    mode: int
+    mtime_ns: Annotated[int, Field(ge=-_INT64, le=_INT64)]
+    mode: Annotated[int, AfterValidator(lambda mode: mode & 0o777)]
+    """Permissions alone: never setuid, setgid or sticky."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +59,8 @@ class Restored:
     back: list[str] = field(default_factory=list)
     there: list[str] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)
+    removed: list[str] = field(default_factory=list)
+    """Renditions under names of their own that were deleted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,12 +84,12 @@ class Keep:
         """Return the newest entry of each path. A damaged last line, of a power cut, is passed over."""
         found: dict[str, Kept] = {}
         try:
-            lines = (self.folder / _INDEX).read_text(encoding="utf-8").splitlines()
+            lines = (self.folder / _INDEX).read_bytes().splitlines()
         except OSError:
             return found
         for line in lines:
-            with suppress(ValueError, TypeError, KeyError):
-                kept = Kept(**json.loads(line))
+            with suppress(ValueError):
+                kept = Kept.model_validate_json(line)
                 found[kept.path] = kept
         return found
 
@@ -92,9 +105,9 @@ class Keep:
         here = {path: kept for path, kept in known.items() if os.path.lexists(site / path)}
         self.current.mkdir(parents=True, exist_ok=True)
         for path in known.keys() - here.keys():
-            (self.current / path).unlink(missing_ok=True)
+            path_inside(self.current, path).unlink(missing_ok=True)
         for path, kept in here.items():
-            self._link(kept, self.current / path)
+            self._link(kept, path_inside(self.current, path))
         return here
 
     def _take(self, site: Path, path: str, known: Kept | None, today: date) -> Kept:
@@ -109,7 +122,12 @@ class Keep:
             if known and known.sha256 == digest and self._file(known).is_file():
                 return known
             kept = Kept(
-                path, self._free_date(path, today), digest, len(data), info.st_mtime_ns, info.st_mode & 0o777
+                path=path,
+                date=self._free_date(path, today),
+                sha256=digest,
+                bytes=len(data),
+                mtime_ns=info.st_mtime_ns,
+                mode=info.st_mode,
             )
             copy = self._file(kept)
             write_atomically(copy, data)
@@ -121,7 +139,7 @@ class Keep:
                 )
             os.utime(copy, ns=(info.st_mtime_ns, info.st_mtime_ns))
             with (self.folder / _INDEX).open("a", encoding="utf-8") as index:
-                index.write(json.dumps(kept._asdict()) + "\n")
+                index.write(kept.model_dump_json() + "\n")
                 index.flush()
                 os.fsync(index.fileno())
         except OSError as error:
@@ -137,7 +155,7 @@ class Keep:
         return name
 
     def _file(self, kept: Kept) -> Path:
-        return self.folder / kept.date / kept.path
+        return path_inside(self.folder, f"{kept.date}/{kept.path}")
 
     def _link(self, kept: Kept, target: Path) -> None:
         """Let the current one be this file: a hard link, or a copy where the disk has none."""
@@ -155,11 +173,12 @@ class Keep:
         except OSError as error:
             raise output_error(error, target) from error
 
-    def restore(self, site: Path) -> Restored:
-        """Bring every kept original back under its name, where what lies there now is ours or nothing.
+    def restore(self, site: Path, *, keep_renditions: bool = False) -> Restored:
+        """Bring every kept original back under its name, and the site to what it was before the build.
 
-        A file that is neither is somebody's own, and stays. Raises `OutputError` where nothing was kept, or another run is
-        writing.
+        An original is written only where a file of ours, or none, has its name; any other file is refused and stays.
+        When all are back, renditions under other names, the manifest and the state folder are deleted; `keep_renditions`
+        keeps all three. Raises `OutputError` where nothing was kept, or another run is writing.
         """
         entries = self.entries()
         if not entries:
@@ -173,10 +192,11 @@ class Keep:
             ledger = Ledger.load(site)
             for path, kept in sorted(entries.items()):
                 self._restore(site, ledger, path, kept, done)
+            if not done.refused and not keep_renditions:
+                _remove_build(site, ledger, entries.keys(), done)
         return done
 
     def _restore(self, site: Path, ledger: Ledger, path: str, kept: Kept, done: Restored) -> None:
-        target = site / path
         if ledger.hash_on_disk(path) == kept.sha256:
             done.there.append(path)
             return
@@ -185,14 +205,33 @@ class Keep:
             return
         try:
             data = self._file(kept).read_bytes()
-        except OSError as error:
-            done.refused.append((path, f"what was kept cannot be read ({error.strerror})"))
+        except (OSError, OutputError) as error:
+            why = error.strerror if isinstance(error, OSError) else error.what
+            done.refused.append((path, f"what was kept cannot be read ({why})"))
             return
         if hashlib.sha256(data).hexdigest() != kept.sha256:
             done.refused.append((path, "what was kept is damaged"))
+            return
+        try:
+            target = path_inside(site, path)
+        except OutputError as error:
+            done.refused.append((path, error.what))
             return
         write_atomically(target, data)
         os.utime(target, ns=(kept.mtime_ns, kept.mtime_ns))
         target.chmod(kept.mode)
         ledger.forget(path)
         done.back.append(path)
+
+
+def _remove_build(site: Path, ledger: Ledger, originals: Collection[str], done: Restored) -> None:
+    """Delete what a build in place added to a site: renditions that are byte for byte ours, manifest and state folder."""
+    for path in sorted(ledger.owned.keys() - originals):
+        if ledger.is_ours(path):
+            path_inside(site, path).unlink(missing_ok=True)
+            done.removed.append(path)
+    manifest = manifest_file(site)
+    if is_manifest(manifest):
+        manifest.unlink()
+    # Within the lock, as the last step: the next run makes a state folder of its own.
+    shutil.rmtree(site / STATE_FOLDER, ignore_errors=True)

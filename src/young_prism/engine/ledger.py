@@ -20,14 +20,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
+from pydantic import BaseModel
+from pydantic_core import from_json
 
 from young_prism import __version__
-from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import (
-    MANIFEST_NAME,
     DroppedEntry,
-    Manifest,
     OriginalEntry,
     OrphanEntry,
     RenditionEntry,
@@ -38,6 +36,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.worth import not_worth_it
 from young_prism.core.values import ImageFormat, Outcome
 from young_prism.engine.earlier import Earlier
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER, Found
 
@@ -48,6 +47,13 @@ STAMPS = "stamps.jsonl"
 """Later lines stand for earlier ones."""
 
 Stamp = tuple[int, int, int]
+
+
+class _JournalLine(BaseModel):
+    """What is about to be published, or was found not to be worth it."""
+
+    renditions: tuple[RenditionEntry, ...]
+    dropped: tuple[DroppedEntry, ...]
 
 
 @dataclass(slots=True)
@@ -80,7 +86,7 @@ class Ledger:
     def load(out: Path) -> Ledger:
         """Read the records of `out`; a missing or damaged record is an empty one, never an error."""
         ledger = Ledger(out)
-        manifest = read_manifest(out / MANIFEST_NAME)
+        manifest = read_manifest(manifest_file(out))
         if manifest:
             ledger.made_by = manifest.generator, manifest.recipe
             for original in manifest.originals:
@@ -116,13 +122,10 @@ class Ledger:
             return
         for line in lines:
             try:
-                data = json.loads(line)
-                self._take(
-                    [RenditionEntry.model_validate(entry) for entry in data["renditions"]],
-                    [DroppedEntry.model_validate(entry) for entry in data["dropped"]],
-                )
-            except (ValueError, KeyError, TypeError):
+                data = _JournalLine.model_validate_json(line)
+            except ValueError:
                 continue  # the last line of a power cut
+            self._take(data.renditions, data.dropped)
 
     def _read_stamps(self) -> None:
         with suppress(OSError):
@@ -130,7 +133,7 @@ class Ledger:
                 with suppress(
                     ValueError, KeyError, TypeError
                 ):  # a line that was cut off; what it says is found out anew
-                    self._take_stamps(json.loads(line))
+                    self._take_stamps(from_json(line))
 
     def _take_stamps(self, data: Any) -> None:
         if data["version"] != __version__:
@@ -260,12 +263,7 @@ class Ledger:
 
     def announce(self, renditions: list[RenditionEntry], dropped: list[DroppedEntry]) -> None:
         """Put on record what is about to be published, and make sure that it is on the disk."""
-        line = json.dumps(
-            {
-                "renditions": [entry.model_dump() for entry in renditions],
-                "dropped": [entry.model_dump() for entry in dropped],
-            }
-        )
+        line = _JournalLine(renditions=tuple(renditions), dropped=tuple(dropped)).model_dump_json()
         with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
             journal.write(line + "\n")
             journal.flush()
@@ -277,14 +275,12 @@ class Ledger:
         self.stamps[path] = (stamp_of(self.out / path), digest)
         self._hashes[path] = digest
 
-    def close(self, manifest: bytes, seen: Mapping[str, tuple[Found, Facts]]) -> Path:
-        """Write the manifest's text, then the stamps; the journal has done its work. Return the manifest's path."""
-        path = self.out / MANIFEST_NAME
+    def close(self, path: Path, manifest: bytes, seen: Mapping[str, tuple[Found, Facts]]) -> None:
+        """Write the manifest's text to `path`, then the stamps, and remove the journal."""
         if not path.is_file() or path.read_bytes() != manifest:
             write_atomically(path, manifest)
         self.save_stamps(seen)
         (self.out / STATE_FOLDER / JOURNAL).unlink(missing_ok=True)
-        return path
 
     def save_stamps(self, seen: Mapping[str, tuple[Found, Facts]]) -> None:
         """Write what need not be read again next time. Raises `OutputError`, or `OSError`."""
@@ -306,7 +302,7 @@ class Ledger:
 
 def ours_in(folder: Path) -> frozenset[str]:
     """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
-    if not (folder / MANIFEST_NAME).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
+    if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()
     return frozenset(Ledger.load(folder).owned)
 
@@ -320,28 +316,3 @@ def stamp_of(path: Path | str) -> Stamp:
 def _stamp(value: Any) -> Stamp:
     size, mtime_ns, inode = value
     return (size, mtime_ns, inode)
-
-
-def read_manifest(path: Path) -> Manifest | None:
-    """Return the manifest at `path`, None where there is none that can be read."""
-    try:
-        return Manifest.model_validate_json(path.read_bytes())
-    except (OSError, ValidationError):
-        return None
-
-
-def needed_manifest(path: Path) -> Manifest:
-    """Return the manifest at `path`. Raises `OutputError` where there is none that can be read."""
-    manifest = read_manifest(path)
-    if manifest is None:
-        raise no_manifest(path.parent)
-    return manifest
-
-
-def no_manifest(out: Path) -> OutputError:
-    """Return the error for an output folder without a manifest that can be read."""
-    return OutputError(
-        "There is no manifest of a finished build here, which alone tells what is ours.",
-        file=str(out),
-        remedy="Build first, or give the output folder of a build.",
-    )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
@@ -36,7 +36,7 @@ def nothing_known(_found: Found) -> None:
     """Know nothing from an earlier look."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Looks:
     """What looking at a source found. `pages` are the references of each page, to be known the next time."""
 
@@ -46,7 +46,7 @@ class Looks:
     uses: Uses = NO_PAGES
     pages: KnownPages = field(default_factory=dict)
 
-    @property
+    @cached_property
     def facts(self) -> dict[str, Facts]:
         """Facts by path."""
         return {path: facts for path, (_, facts) in self.seen.items()}

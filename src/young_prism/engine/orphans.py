@@ -11,10 +11,12 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from young_prism.core.manifest.model import MANIFEST_NAME, OrphanEntry
+from young_prism.core.manifest.model import OrphanEntry
 from young_prism.core.manifest.text import ManifestText
-from young_prism.engine.ledger import Ledger, no_manifest
+from young_prism.engine.files import path_inside
+from young_prism.engine.ledger import Ledger
 from young_prism.engine.locking import held
+from young_prism.engine.manifest_file import manifest_file, no_manifest
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.standing import orphan_stamps, standing_follows
 
@@ -50,7 +52,7 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
         if only is not None:
             found = Orphans(tuple(one for one in found.ours if one.path in only), found.changed)
         for orphan in found.ours:
-            target = out / orphan.path
+            target = path_inside(out, orphan.path)
             target.unlink(missing_ok=True)
             with suppress(OSError):  # the first folder that is not empty ends it
                 for folder in target.parents:
@@ -61,13 +63,13 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
         left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in gone)
         frame = manifest.frame.model_copy(update={"orphaned": left})
         with standing_follows(out, gone):
-            write_atomically(out / MANIFEST_NAME, replace(manifest, frame=frame).as_json())
+            write_atomically(manifest_file(out), replace(manifest, frame=frame).as_json())
     return found
 
 
 def _manifest(out: Path) -> ManifestText:
     try:
-        return ManifestText.of((out / MANIFEST_NAME).read_bytes())
+        return ManifestText.of(manifest_file(out).read_bytes())
     except (OSError, ValueError) as error:
         raise no_manifest(out) from error
 

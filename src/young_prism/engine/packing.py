@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from zipfile import ZIP_STORED
 
+from pydantic_core import from_json
 from zipstream import ZipStream
 
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import manifest_file, require_manifest
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER
 
@@ -39,7 +40,7 @@ class Package:
 
         Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
         """
-        manifest = needed_manifest(out / MANIFEST_NAME)
+        manifest = require_manifest(manifest_file(out))
         every = [(original, one) for original in manifest.originals for one in original.renditions]
         known = since or {}
         entries = tuple((original, one) for original, one in every if known.get(one.path) != one.sha256)
@@ -89,7 +90,7 @@ class Package:
 def last_packed(out: Path) -> dict[str, str] | None:
     """Return what the last zip of a build left a reader with, a hash for each path; None if there was none."""
     try:
-        found = json.loads((out / STATE_FOLDER / _LAST).read_bytes())
+        found = from_json((out / STATE_FOLDER / _LAST).read_bytes())
     except (OSError, ValueError):
         return None
     return found if isinstance(found, dict) else None

@@ -10,6 +10,7 @@ from pathlib import Path
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.references import PAGE_ENDINGS, Reference, Uses, references, uses
 from young_prism.core.originals.scope import Scope
+from young_prism.engine.files import read_regular_file
 
 _LARGEST_PAGE = 3_000_000
 """Bytes. A larger file is data rather than a page."""
@@ -56,20 +57,20 @@ class SiteReader:
         for path, entry in walk_site(root, output):
             files.add(path)
             if split_name(entry.name)[1].lower() in PAGE_ENDINGS:
-                self._page(entry, path, pages)
+                self._page(root, entry, path, pages)
         return SiteRead(root, dict(sorted(pages.items())), files)
 
-    def _page(self, entry: os.DirEntry[str], path: str, pages: KnownPages) -> None:
+    def _page(self, root: Path, entry: os.DirEntry[str], path: str, pages: KnownPages) -> None:
         try:
-            info = entry.stat()
-            if info.st_size > _LARGEST_PAGE:
+            if entry.is_symlink() and not Path(os.path.realpath(entry.path)).is_relative_to(root):
                 return
+            info = entry.stat()
             stamp = (info.st_size, info.st_mtime_ns, info.st_ino)
             known = self.known.get(path)
             if known and known[0] == stamp:
                 pages[path] = known
                 return
-            text = Path(entry.path).read_bytes().decode(errors="replace")
+            text = read_regular_file(entry.path, _LARGEST_PAGE).decode(errors="replace")
             pages[path] = (stamp, references(text, split_name(entry.name)[1].lower()))
         except OSError:
             return
@@ -81,7 +82,7 @@ _RULES = Scope()
 def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.DirEntry[str]]]:
     """Yield the files below a site's folder with their paths in it, without hidden and vendored folders and our own output.
 
-    Folders that are links are not followed.
+    `root` is a real path. Folders that are links are not followed.
     """
     ours = os.path.realpath(output) if output else ""
     found = 0
@@ -91,7 +92,7 @@ def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.
         for entry in _entries(folder):
             path = prefix + entry.name
             is_folder = entry.is_dir(follow_symlinks=False)
-            if is_folder and os.path.realpath(entry.path) == ours:
+            if is_folder and entry.path == ours:  # both are real paths, since no link is followed
                 continue
             if _RULES.excluded_by(path + "/" if is_folder else path):
                 continue
@@ -109,23 +110,18 @@ def pages_folder(source: Path, roots: Collection[Path]) -> Path | None:
     """
     here = Path(os.path.realpath(source))
     allowed = [Path(os.path.realpath(root)) for root in roots]
-    if _has_pages(here, deep=True):
+    if any(_is_sure(entry) for _, entry in walk_site(here)):
         return here
     while any(here.parent.is_relative_to(root) for root in allowed):
         here = here.parent
-        if _has_pages(here, deep=False):
+        if any(_is_sure(entry) for entry in _entries(str(here))):
             return here
     return None
 
 
-def _has_pages(folder: Path, *, deep: bool) -> bool:
-    for entry in _entries(str(folder)):
-        if entry.is_file() and split_name(entry.name)[1].lower() in _SURE:
-            return True
-        below = deep and entry.is_dir(follow_symlinks=False) and not _RULES.excluded_by(entry.name + "/")
-        if below and _has_pages(Path(entry.path), deep=True):
-            return True
-    return False
+def _is_sure(entry: os.DirEntry[str]) -> bool:
+    """Whether an entry is a regular file, no link, that only a site has."""
+    return entry.is_file(follow_symlinks=False) and split_name(entry.name)[1].lower() in _SURE
 
 
 _SURE = frozenset({"html", "htm", "xhtml", "php", "css"})

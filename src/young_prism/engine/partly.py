@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry
+from young_prism.core.manifest.model import Manifest, OriginalEntry
 from young_prism.core.manifest.text import ManifestText, entry_texts, read_entry
 from young_prism.core.naming.collisions import same_name_keys
 from young_prism.core.naming.rule import uses
@@ -18,6 +18,7 @@ from young_prism.core.plan.model import Plan
 from young_prism.core.values import ImageFormat
 from young_prism.engine.delivery import BuildResult
 from young_prism.engine.ledger import Ledger
+from young_prism.engine.manifest_file import manifest_file
 from young_prism.engine.prepare import Asking, Prepared, prepare_looked
 from young_prism.engine.record import encoders_of, failure_entries, make_manifest
 from young_prism.engine.scan import Scan
@@ -85,7 +86,7 @@ class _Records:
     def read(standing: Standing) -> _Records | None:
         listed = [one.path for one in standing.originals if one.files]
         try:
-            text = ManifestText.of((standing.out / MANIFEST_NAME).read_bytes())
+            text = ManifestText.of(manifest_file(standing.out).read_bytes())
             return _Records(standing.out, text, dict(zip(listed, text.entries, strict=True)))
         except (OSError, ValueError):
             return None

@@ -124,7 +124,7 @@ _LOADED_ONCE = (
     "cv2",
     "psutil",
     "PIL.AvifImagePlugin",
-    "young_prism.core.encode.svg",
+    "young_prism.core.svg.sanitise",
     "young_prism.core.originals.look",
     "young_prism.core.plan.decide",
     "young_prism.core.render.made",

@@ -15,6 +15,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from pydantic_core import from_json
+
 from young_prism.core.errors import ChangedError, YoungPrismError
 from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
 from young_prism.core.plan.memory import expected_memory
@@ -143,7 +145,7 @@ def kept(folder: Path, wanted: Wanted) -> Found | None:
     """Return what was made of it before, if it is there whole."""
     place = folder / wanted.key[:2] / f"{wanted.key}.json"
     try:
-        plain = json.loads(place.read_bytes())
+        plain = from_json(place.read_bytes())
         found = Found(**{**plain, "worst": tuple(plain["worst"])})
         there = (folder / found.file).stat().st_size == found.bytes
     except (OSError, ValueError, TypeError, KeyError):

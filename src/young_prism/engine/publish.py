@@ -10,7 +10,9 @@ from concurrent.futures import Executor, wait
 from pathlib import Path
 
 from young_prism.core.errors import NoRoomError, OutputError
+from young_prism.engine.files import files_below
 
+_BINARY = getattr(os, "O_BINARY", 0)
 PART_PREFIX = ".young-prism-"
 PART_SUFFIX = ".part"
 
@@ -20,22 +22,24 @@ def is_part(name: str) -> bool:
     return name.startswith(PART_PREFIX) and name.endswith(PART_SUFFIX)
 
 
-def write_atomically(target: Path, data: bytes, *, durable: bool = True) -> None:
+def write_atomically(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> None:
     """Write beside the target under a temporary name, flush to the disk, then rename.
 
-    What may be lost in a power cut, a cache, need not be `durable`, and is not waited for.
+    What may be lost in a power cut, a cache, need not be `durable`, and is not waited for. A `private` file can be read
+    by its owner alone.
 
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
-    take_name(write_part(target, data, durable=durable), target)
+    take_name(write_part(target, data, durable=durable, private=private), target)
 
 
-def write_part(target: Path, data: bytes, *, durable: bool = True) -> Path:
+def write_part(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> Path:
     """Write beside the target under a temporary name, and flush to the disk; return that name's path. Raises `OutputError`."""
     part = target.parent / f"{PART_PREFIX}{secrets.token_hex(6)}{PART_SUFFIX}"
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
-        with part.open("wb") as file:
+        mode = 0o600 if private else 0o666  # before the umask
+        with open(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _BINARY, mode), "wb") as file:  # noqa: PTH123
             file.write(data)
             file.flush()
             if durable:
@@ -101,5 +105,6 @@ def output_error(error: OSError, target: Path) -> OutputError:
 
 def remove_leftovers(folder: Path) -> None:
     """Delete temporary files that an interrupted run left in `folder` and below. Their names are ours alone."""
-    for part in folder.rglob(f"{PART_PREFIX}*{PART_SUFFIX}"):
-        part.unlink(missing_ok=True)
+    for entry in files_below(folder):
+        if is_part(entry.name):
+            Path(entry.path).unlink(missing_ok=True)

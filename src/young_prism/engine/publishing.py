@@ -15,11 +15,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from pydantic import ValidationError
+from pydantic_core import from_json
 
 from young_prism.core.errors import OutputError, PublishError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, RenditionEntry
 from young_prism.core.markup.servers import Served
-from young_prism.engine.ledger import needed_manifest
+from young_prism.engine.manifest_file import manifest_file, require_manifest
 from young_prism.engine.packing import hashes_of
 from young_prism.engine.scan import STATE_FOLDER
 from young_prism.engine.storage import Headers, Storage
@@ -74,7 +75,7 @@ def plan_publication(
     `delete` also takes away what an earlier manifest there proves ours and this build has not; `overwrite` takes names that
     other files have. Raises `OutputError` or `PublishError`.
     """
-    manifest = needed_manifest(out / MANIFEST_NAME)
+    manifest = require_manifest(manifest_file(out))
     there = store.listing()
     before = _published(store, there, overwrite=overwrite)
     known = {**(hashes_of(before) if before else {}), **_journal(out, store)}
@@ -220,5 +221,5 @@ def _lines(file: Path) -> Iterator[tuple[str, str]]:
         return
     for line in lines:
         with suppress(ValueError, TypeError):
-            path, digest = json.loads(line)
+            path, digest = from_json(line)
             yield path, digest

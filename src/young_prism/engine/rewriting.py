@@ -11,7 +11,6 @@ What is kept lies outside the site, so that no visitor is served it::
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping
@@ -19,6 +18,9 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Literal
+
+from pydantic import BaseModel, ValidationError
 
 from young_prism.core.errors import OutputError, PageError
 from young_prism.core.manifest.model import Manifest
@@ -30,12 +32,30 @@ from young_prism.core.markup.rewrite.site import Found, Site
 from young_prism.core.markup.rewrite.style import rewrite_style
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.references import PAGES_OF_HTML, STYLES, references
+from young_prism.core.paths import RelativePath
+from young_prism.engine.files import path_inside, read_regular_file
 from young_prism.engine.pages import walk_site
 from young_prism.engine.publish import output_error, write_atomically
 
 LARGEST_PAGE = 10_000_000
 """Bytes. What is larger is data rather than a page."""
 _INDEX = "rewritten.json"
+
+
+class _RewrittenFile(BaseModel):
+    """One file of a rewriting, with the sha256 of its bytes before and after."""
+
+    path: RelativePath
+    before: str
+    after: str
+
+
+class _RewriteRecord(BaseModel):
+    """What a rewriting changed. It may come from another machine: each path is validated."""
+
+    kind: Literal["young-prism rewritten pages"] = "young-prism rewritten pages"
+    site: str
+    files: tuple[_RewrittenFile, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,12 +88,17 @@ class File:
         return patch(self.path, hunks(self.rewriting, keys)).encode(self.document.carrier)
 
 
+_LINK = Left(0, "", "It is a link and is not followed.")
+
+
 @dataclass(frozen=True, slots=True)
 class Rewritings:
     """All pages of a site, in the order of paths, and how many originals of the build they use."""
 
     folder: Path
     files: tuple[File, ...]
+    links: tuple[str, ...] = ()
+    """Pages that are links: not followed, since the file they lead to is changed under its own name or not at all."""
 
     @property
     def changed(self) -> list[File]:
@@ -83,7 +108,8 @@ class Rewritings:
     @property
     def left(self) -> list[tuple[str, Left]]:
         """What was left alone, with its page."""
-        return [(file.path, left) for file in self.files for left in file.rewriting.left]
+        links = [(path, _LINK) for path in self.links]
+        return [(file.path, left) for file in self.files for left in file.rewriting.left] + links
 
     @property
     def changes(self) -> int:
@@ -98,6 +124,8 @@ class Pages:
     folder: Path
     site: Site
     out: Path
+    links: tuple[str, ...]
+    """Pages and stylesheets that are links."""
 
     @staticmethod
     def of(folder: Path, source: Path, out: Path, manifest: Manifest, address: str = "") -> Pages:
@@ -121,21 +149,27 @@ class Pages:
                 file=str(out),
                 remedy="Give --prefix, or say it in the recipe under [markup].",
             )
-        files = [path for path, _ in walk_site(root, out if below else None)]
+        files, links = [], []
+        for path, entry in walk_site(root, out if below else None):
+            files.append(path)
+            if entry.is_symlink() and _is_page(path):
+                links.append(path)
         originals = {prefix + entry.path: entry.path for entry in manifest.originals}
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return Pages(root, Site(frozenset(files), originals, delivered, below, address), out)
+        return Pages(
+            root, Site(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
+        )
 
     def paths(self) -> list[str]:
-        """Return the pages and stylesheets in order."""
-        return sorted(path for path in self.site.files if _ending(path) in PAGES_OF_HTML | STYLES)
+        """Return the pages and stylesheets in order, each file once: links are left out."""
+        return sorted(path for path in set(self.site.files).difference(self.links) if _is_page(path))
 
     def shown(self) -> dict[str, set[str]]:
         """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
         found: dict[str, set[str]] = {}
         for path in self.paths():
             try:
-                text = (self.folder / path).read_bytes().decode(errors="replace")
+                text = read_regular_file(self.folder / path, LARGEST_PAGE).decode(errors="replace")
             except OSError:
                 continue
             base = self.site.base_of(path)
@@ -160,16 +194,13 @@ class Pages:
             if known is not None:
                 known[path, wish] = (stamp, file)
             files.append(file)
-        return Rewritings(self.folder, tuple(files))
+        return Rewritings(self.folder, tuple(files), self.links)
 
     def read(self, path: str, wish: Wish) -> File:
         """Read one page and work out what would change in it; one that cannot be changed says why."""
         place = self.folder / path
         try:
-            size = place.stat().st_size
-            if size > LARGEST_PAGE:
-                return _untouched(path, f"It is larger than {LARGEST_PAGE // 1_000_000} MB.")
-            data = place.read_bytes()
+            data = read_regular_file(place, LARGEST_PAGE)
         except OSError as error:
             return _untouched(path, f"It cannot be read ({error.strerror}).")
         try:
@@ -202,6 +233,10 @@ def _untouched(path: str, why: str, data: bytes = b"") -> File:
 def _address(manifest: Manifest) -> str:
     markup = manifest.recipe.markup
     return markup.url_base if markup.base_url or markup.prefix.startswith("/") else ""
+
+
+def _is_page(path: str) -> bool:
+    return _ending(path) in PAGES_OF_HTML | STYLES
 
 
 def _ending(path: str) -> str:
@@ -250,16 +285,15 @@ def write_rewritings(
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
         write_atomically(store / file.path, file.data)
-        entries.append({"path": file.path, "before": _hash(file.data), "after": _hash(after)})
-    index = {"kind": "young-prism rewritten pages", "site": str(found.folder), "files": entries}
-    write_atomically(store / _INDEX, (json.dumps(index, indent=1) + "\n").encode())
+        entries.append(_RewrittenFile(path=file.path, before=_hash(file.data), after=_hash(after)))
+    record = _RewriteRecord(site=str(found.folder), files=tuple(entries))
+    write_atomically(store / _INDEX, (record.model_dump_json(indent=1) + "\n").encode())
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
         if _bytes(found.folder / file.path) != file.data:
             written.refused.append((file.path, "It was changed since it was read; look at it again."))
             continue
-        _replace(found.folder / file.path, after)
-        written.done.append(file.path)
+        _replace(found.folder, file.path, after, written)
     return written
 
 
@@ -277,28 +311,30 @@ def undo_rewriting(folder: Path, keep: Path | None = None) -> Written:
         )
     root = Path(os.path.realpath(folder))
     written = Written(kept=store)
-    for entry in json.loads((store / _INDEX).read_text())["files"]:
-        path, now = entry["path"], _bytes(root / entry["path"])
+    for entry in _record(store).files:
+        path, now = entry.path, _bytes(root / entry.path)
         before = _bytes(store / path)
-        if before is None or _hash(before) != entry["before"]:
+        if before is None or _hash(before) != entry.before:
             written.refused.append((path, "What was kept of it is damaged."))
-        elif now is not None and _hash(now) == entry["before"]:
+        elif now is not None and _hash(now) == entry.before:
             written.done.append(path)
-        elif now is None or _hash(now) != entry["after"]:
+        elif now is None or _hash(now) != entry.after:
             written.refused.append((path, f"It was changed since; as it was before it lies in {store}."))
         else:
-            _replace(root / path, before)
-            written.done.append(path)
+            _replace(root, path, before, written)
     if not written.refused:
         (store / _INDEX).rename(store / f"{_INDEX}.undone")
     return written
 
 
 def newest_rewriting(folder: Path, keep: Path | None = None) -> Path | None:
-    """Return the folder of the newest rewriting that can be taken back."""
+    """Return the folder of the newest rewriting that can be taken back.
+
+    Raises `OutputError` for a record that is damaged or names paths outside the site.
+    """
     place = keep or kept_pages(folder)
     root = os.path.realpath(folder)
-    return next((one for one in sorted(_kept(place), reverse=True) if _site_of(one) == root), None)
+    return next((one for one in sorted(_kept(place), reverse=True) if _record(one).site == root), None)
 
 
 def _kept(place: Path) -> Iterator[Path]:
@@ -306,11 +342,15 @@ def _kept(place: Path) -> Iterator[Path]:
         yield from (one for one in place.iterdir() if (one / _INDEX).is_file())
 
 
-def _site_of(store: Path) -> str:
+def _record(store: Path) -> _RewriteRecord:
     try:
-        return str(json.loads((store / _INDEX).read_text())["site"])
-    except (OSError, ValueError, KeyError):
-        return ""
+        return _RewriteRecord.model_validate_json((store / _INDEX).read_bytes())
+    except (OSError, ValidationError) as error:
+        raise OutputError(
+            "This record of a rewriting is damaged, or names paths outside the site.",
+            file=str(store / _INDEX),
+            remedy="Nothing was changed. The old pages are beside it; copy back by hand what you need.",
+        ) from error
 
 
 def _new_folder(keep: Path) -> Path:
@@ -327,17 +367,25 @@ def _new_folder(keep: Path) -> Path:
     raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
 
 
-def _replace(target: Path, data: bytes) -> None:
-    """Write a file anew under its name, with the rights that it had."""
-    mode = stat.S_IMODE(target.stat().st_mode)
-    real = Path(os.path.realpath(target))
-    write_atomically(real, data)
-    real.chmod(mode)
+def _replace(root: Path, path: str, data: bytes, written: Written) -> None:
+    """Write new bytes under a file's name, with the permissions it had; refuse a link and what is outside the site."""
+    try:
+        target = path_inside(root, path)
+    except OutputError as error:
+        written.refused.append((path, error.what))
+        return
+    info = target.lstat()
+    if not stat.S_ISREG(info.st_mode):
+        written.refused.append((path, _LINK.why))
+        return
+    write_atomically(target, data)
+    target.chmod(stat.S_IMODE(info.st_mode))
+    written.done.append(path)
 
 
 def _bytes(path: Path) -> bytes | None:
     try:
-        return path.read_bytes()
+        return read_regular_file(path, LARGEST_PAGE)
     except OSError:
         return None
 

@@ -242,5 +242,5 @@ class Run:
             frame = make_manifest(plan, ledger, result.failures, only=self.only)
             text = frame.as_json().encode()
         self.orphaned = [orphan.path for orphan in frame.orphaned]
-        self.delivery.patiently(lambda: ledger.close(text, self.prepared.looks.seen))
+        self.delivery.patiently(lambda: ledger.close(result.manifest, text, self.prepared.looks.seen))
         return result

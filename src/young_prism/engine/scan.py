@@ -17,6 +17,7 @@ from young_prism.core.errors import SourceError
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.scope import Scope, why_standing
 from young_prism.core.originals.sniff import HEAD_BYTES, IMAGE_ENDINGS, sniff
+from young_prism.core.paths import relative_path_problem
 from young_prism.core.plan.model import LeftOut
 from young_prism.core.report.figures import count
 
@@ -73,7 +74,7 @@ def scan(
         what = "This is a file, not a folder." if source.exists() else "There is no such folder."
         raise SourceError(what, file=str(source), remedy="Point at a folder of images.")
     walker = _Walker(source, output, scope, frozenset(ours), count_excluded=count_excluded)
-    walker.walk(source, "")
+    walker.walk(source)
     walker.originals.sort(key=lambda found: found.path)
     walker.left_out.sort(key=lambda left: left.path)
     return Scan(
@@ -96,7 +97,7 @@ class _Walker:
         count_excluded: bool,
     ) -> None:
         self.root = Path(os.path.realpath(source))
-        self.output = Path(os.path.realpath(output)) if output else None
+        self.output = _path_below(self.root, output) if output else None
         self.scope = scope
         self.ours = ours
         self.count_excluded = count_excluded
@@ -104,28 +105,44 @@ class _Walker:
         self.left_out: list[LeftOut] = []
         self.notes: list[str] = []
         self.caught: Counter[str] = Counter()
+        self._stack: list[tuple[Iterator[os.DirEntry[str]], str, str]] = []
+        """Folders under way: entries left, path below the source, the pattern that excludes them."""
         self.hidden = self.own = 0
         self.unasked = 0
 
-    def walk(self, folder: Path, prefix: str, excluded_by: str = "") -> None:
-        for entry in self._entries(folder, prefix):
-            path = prefix + entry.name
-            if path in self.ours:
-                self.own += 1
-            elif not _is_text(path):
-                self._leave_out(
-                    path.encode(errors="surrogateescape").decode(errors="replace"),
-                    "The name is not valid UTF-8.",
-                    "Rename it.",
-                    failed=True,
-                )
-            elif entry.is_symlink():
-                if not (excluded_by or self.scope.excluded_by(path)):
-                    self._link(entry, path)
-            elif entry.is_dir(follow_symlinks=False):
-                self._folder(entry, path, excluded_by)
+    def walk(self, folder: Path) -> None:
+        """Walk depth first, with a stack of our own: folders may be nested deeper than Python's calls."""
+        self._enter(folder, "", "")
+        while self._stack:
+            entries, prefix, excluded_by = self._stack[-1]
+            entry = next(entries, None)
+            if entry is None:
+                self._stack.pop()
             else:
-                self._asked(entry, path, excluded_by or self.scope.excluded_by(path))
+                self._take(entry, prefix + entry.name, excluded_by)
+
+    def _enter(self, folder: Path, prefix: str, excluded_by: str) -> None:
+        self._stack.append((self._entries(folder, prefix), prefix, excluded_by))
+
+    def _take(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
+        if path in self.ours:
+            self.own += 1
+        elif not _is_text(path):
+            self._leave_out(
+                path.encode(errors="surrogateescape").decode(errors="replace"),
+                "The name is not valid UTF-8.",
+                "Rename it.",
+                failed=True,
+            )
+        elif problem := relative_path_problem(path):
+            self._leave_out(path, f"The path cannot be recorded: {problem}.", "Rename it.", failed=True)
+        elif entry.is_symlink():
+            if not (excluded_by or self.scope.excluded_by(path)):
+                self._link(entry, path)
+        elif entry.is_dir(follow_symlinks=False):
+            self._folder(entry, path, excluded_by)
+        else:
+            self._asked(entry, path, excluded_by or self.scope.excluded_by(path))
 
     def remarks(self) -> Iterator[str]:
         """Say what was left out by a standing rule or a pattern."""
@@ -174,19 +191,19 @@ class _Walker:
         yield from listed
 
     def _folder(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
-        if self.output and Path(os.path.realpath(entry.path)) == self.output:
+        if path == self.output:
             self.notes.append(f"{path}/ is the output folder and is left out.")
             return
         line = excluded_by or self.scope.excluded_by(path + "/")
         if not line:
-            self.walk(Path(entry.path), path + "/")
+            self._enter(Path(entry.path), path + "/", "")
         elif why := why_standing(line):
             if why == "hidden":
                 self.hidden += entry.name != STATE_FOLDER
             else:
                 self.notes.append(f"{path}/ holds {why} and is left out.")
         elif self.count_excluded:
-            self.walk(Path(entry.path), path + "/", line)
+            self._enter(Path(entry.path), path + "/", line)
         else:
             self.caught[line] += 1
 
@@ -195,6 +212,8 @@ class _Walker:
         if target.is_file() and target.is_relative_to(self.root):
             self._asked(entry, path, "")
             return
+        if not (target.is_dir() or _means_image(entry.name)):
+            return  # neither an original nor a folder that may hold some
         if target.is_dir():
             what = "This folder is a link"
         elif target.exists():
@@ -233,6 +252,12 @@ class _Walker:
 
     def _leave_out(self, path: str, error: str, remedy: str, *, failed: bool = False) -> None:
         self.left_out.append(LeftOut(path=path, error=error, remedy=remedy, failed=failed))
+
+
+def _path_below(root: Path, folder: Path) -> str | None:
+    """Return the path of a folder below the source, None where it is outside or the source itself."""
+    real = Path(os.path.realpath(folder))
+    return real.relative_to(root).as_posix() if real != root and real.is_relative_to(root) else None
 
 
 def _means_image(name: str) -> bool:

@@ -16,8 +16,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from pydantic_core import from_json
+
 from young_prism.core.errors import OutputError
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import FACTS_VERSION
 from young_prism.core.originals.scope import Scope
@@ -29,6 +30,7 @@ from young_prism.core.values import Outcome
 from young_prism.engine.delivery import BuildResult
 from young_prism.engine.events import Unchanged
 from young_prism.engine.ledger import JOURNAL, Stamp, stamp_of
+from young_prism.engine.manifest_file import manifest_file
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER, Found, Scan
 from young_prism.engine.versions import versions
@@ -143,8 +145,8 @@ class Standing:
         """Return the record of the last build, None where it was of something else, did not end, or was written over."""
         with suppress(OSError, ValueError, TypeError, KeyError):
             first, *lines = (out / STATE_FOLDER / _FILE).read_bytes().split(b"\n")
-            head = json.loads(first)
-            manifest = list(stamp_of(out / MANIFEST_NAME))
+            head = from_json(first)
+            manifest = list(stamp_of(manifest_file(out)))
             journal = out / STATE_FOLDER / JOURNAL
             if head["context"] == context and head["manifest"] == manifest and not journal.exists():
                 orphans = {path: _stamp(stamp) for path, stamp in head["orphans"].items()}
@@ -187,7 +189,7 @@ class Standing:
         with suppress(OSError, OutputError):
             head = {
                 "context": self.context,
-                "manifest": stamp_of(self.out / MANIFEST_NAME),
+                "manifest": stamp_of(manifest_file(self.out)),
                 "left_out": self.left_out,
                 "orphans": self.orphans,
                 "originals": len(self.originals),
@@ -200,7 +202,7 @@ class Standing:
 
 def _originals(lines: Sequence[bytes]) -> tuple[Stood, ...]:
     originals = []
-    for row in json.loads(b"[%s]" % b",".join(lines)):
+    for row in from_json(b"[%s]" % b",".join(lines)):
         one = Stood(*row)
         stamp = _stamp(one.stamp) if one.stamp else None
         originals.append(one._replace(stamp=stamp, share=Share(*one.share) if one.share else None))
@@ -233,7 +235,7 @@ def left_out_hash(found: Scan) -> str:
 
 def result_of(out: Path, stood: Iterable[Stood], left_out: Iterable[LeftOut] = ()) -> BuildResult:
     """Return the count of what stands, and of what a walk left out beside it."""
-    result = BuildResult(out / MANIFEST_NAME)
+    result = BuildResult(manifest_file(out))
     problems = list(left_out)
     for one in stood:
         if one.left_out:
@@ -297,7 +299,7 @@ def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
     """Return the first line of a folder's record, None where there is none, and the others."""
     with suppress(OSError, ValueError):
         first, _, rest = (out / STATE_FOLDER / _FILE).read_bytes().partition(b"\n")
-        head = json.loads(first)
+        head = from_json(first)
         if isinstance(head, dict) and head.keys() >= {"manifest", "orphans"}:
             return head, rest
     return None, b""
@@ -307,11 +309,11 @@ def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
 def standing_follows(out: Path, gone: Collection[str]) -> Iterator[None]:
     """Take a new manifest, and orphans that are `gone`, into the record, where it was that of the manifest before."""
     head, rest = _parted(out)
-    fits = head is not None and head["manifest"] == list(stamp_of(out / MANIFEST_NAME))
+    fits = head is not None and head["manifest"] == list(stamp_of(manifest_file(out)))
     yield
     if head and fits:
         with suppress(OSError, OutputError):
-            head["manifest"] = stamp_of(out / MANIFEST_NAME)
+            head["manifest"] = stamp_of(manifest_file(out))
             head["orphans"] = {path: stamp for path, stamp in head["orphans"].items() if path not in gone}
             text = b"\n".join((json.dumps(head).encode(), rest))
             write_atomically(out / STATE_FOLDER / _FILE, text, durable=False)

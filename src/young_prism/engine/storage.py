@@ -1,13 +1,15 @@
-"""Where a build can be published: a folder, or storage that fsspec knows, S3 above all. One small seam for both."""
+"""Where a build can be published: a folder, or S3-compatible storage through fsspec. One small seam for both."""
 
 from __future__ import annotations
 
 import hashlib
+import os
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
 from young_prism.core.errors import PublishError
+from young_prism.engine.files import files_below, path_inside
 from young_prism.engine.publish import is_part, write_atomically
 
 
@@ -40,13 +42,20 @@ class Storage(Protocol):
 
 
 def storage_at(address: str, endpoint: str = "") -> Storage:
-    """Return the store at an address: `s3://bucket/folder`, another that fsspec knows, or a folder of this machine.
+    """Return the storage at an address: a folder of this machine, `file:///folder`, `s3://bucket/folder` or `s3a://…`.
 
-    Raises `PublishError` for one that cannot be used.
+    No other scheme is accepted: fsspec knows many that read or write this machine past every check of folders.
+    Raises `PublishError` for an address that cannot be used.
     """
     scheme, found, rest = address.partition("://")
     if not found or scheme == "file":
         return FolderStorage(Path(rest if found else address))
+    if scheme not in _S3:
+        raise PublishError(
+            f"{scheme}:// is not a scheme that can be published to.",
+            file=address,
+            remedy="Give a folder, file:///folder, s3://bucket/folder or s3a://bucket/folder.",
+        )
     if not rest.strip("/"):
         raise PublishError("It names no bucket.", file=address, remedy="Write it as s3://bucket/folder.")
     try:
@@ -61,15 +70,16 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
     if endpoint:
         options["client_kwargs"] = {"endpoint_url": endpoint}
     try:
-        system = fsspec.filesystem(scheme, **(options if scheme in _S3 else {}))
+        system = fsspec.filesystem(scheme, **options)
     except (ImportError, ValueError) as error:
         raise PublishError(
             f"It cannot be used ({error}).", file=address, remedy="Check the address."
         ) from error
-    return ObjectStorage(address, system, rest.strip("/"), has_headers=scheme in _S3)
+    return ObjectStorage(address, system, rest.strip("/"))
 
 
 _S3 = ("s3", "s3a")
+"""Schemes of S3-compatible storage."""
 
 
 class FolderStorage:
@@ -82,10 +92,11 @@ class FolderStorage:
     def listing(self) -> dict[str, int]:
         """Return the bytes of each file that is there; what is being written now, or goes while we look, is not."""
         found = {}
-        for file in self.folder.rglob("*") if self.folder.is_dir() else ():
-            with suppress(FileNotFoundError):
-                if file.is_file() and not is_part(file.name):
-                    found[file.relative_to(self.folder).as_posix()] = file.stat().st_size
+        for entry in files_below(self.folder):
+            with suppress(OSError):
+                if entry.is_file() and not is_part(entry.name):
+                    path = os.path.relpath(entry.path, self.folder).replace(os.sep, "/")
+                    found[path] = entry.stat().st_size
         return found
 
     def read(self, path: str) -> bytes | None:
@@ -101,11 +112,11 @@ class FolderStorage:
 
     def write(self, path: str, data: bytes, headers: Headers) -> None:  # noqa: ARG002
         """Put a file there; a folder says nothing of its files."""
-        write_atomically(self.folder / path, data)
+        write_atomically(path_inside(self.folder, path), data)
 
     def remove(self, path: str) -> None:
         """Take a file away, and folders that are empty then."""
-        file = self.folder / path
+        file = path_inside(self.folder, path)
         file.unlink(missing_ok=True)
         for parent in file.parents:
             if parent == self.folder or any(parent.iterdir()):
@@ -114,13 +125,12 @@ class FolderStorage:
 
 
 class ObjectStorage:
-    """Storage that fsspec knows. A put object is there whole or not at all."""
+    """S3-compatible storage. A put object is there whole or not at all."""
 
-    def __init__(self, name: str, system: Any, root: str, *, has_headers: bool) -> None:
+    def __init__(self, name: str, system: Any, root: str) -> None:
         self.name = name
         self._system = system
         self._root = root
-        self._has_headers = has_headers
         self._details: dict[str, dict[str, Any]] = {}
 
     def listing(self) -> dict[str, int]:
@@ -133,7 +143,7 @@ class ObjectStorage:
 
     def _bucket_there(self) -> None:
         bucket = self._root.partition("/")[0]
-        if self._has_headers and not self._system.exists(bucket):
+        if not self._system.exists(bucket):
             raise PublishError(
                 f"There is no bucket {bucket}, or these keys may not see it.",
                 file=self.name,
@@ -157,11 +167,8 @@ class ObjectStorage:
 
     def write(self, path: str, data: bytes, headers: Headers) -> None:
         """Put an object there with its type and how long it may be kept."""
-        said = {"ContentType": headers.type, "CacheControl": headers.cache} if self._has_headers else {}
         with _said(self.name, path):
-            if not self._has_headers:
-                self._system.makedirs(self._at(path).rpartition("/")[0], exist_ok=True)
-            self._system.pipe_file(self._at(path), data, **said)
+            self._system.pipe_file(self._at(path), data, ContentType=headers.type, CacheControl=headers.cache)
 
     def remove(self, path: str) -> None:
         """Take an object away."""

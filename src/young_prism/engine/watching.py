@@ -14,11 +14,11 @@ from threading import Event
 
 from watchfiles import watch
 
-from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import LeftOut
-from young_prism.engine.ledger import read_manifest
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.engine.publish import write_atomically
 
 FAILURES_FILE = "young-prism-failures.txt"
@@ -104,10 +104,10 @@ class OwnWork:
 
     def refresh(self) -> None:
         """Take note of what the newest build made, where that lies among the originals."""
-        manifest = read_manifest(self._out / MANIFEST_NAME) if self._beside else None
+        manifest = read_manifest(manifest_file(self._out)) if self._beside else None
         if manifest:
             self._paths = {one.path for original in manifest.originals for one in original.renditions}
-            self._paths |= {MANIFEST_NAME, *(orphan.path for orphan in manifest.orphaned)}
+            self._paths |= {*MANIFEST_NAMES, *(orphan.path for orphan in manifest.orphaned)}
 
 
 def write_failures(source: Path, failures: Sequence[LeftOut]) -> None:

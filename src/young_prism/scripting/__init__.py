@@ -18,7 +18,6 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from young_prism.core.errors import OutputError, ProjectError, YoungPrismError
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import Said
 from young_prism.core.naming.rule import WHOLE_FACET
@@ -33,8 +32,8 @@ from young_prism.engine.build import BuildResult, With
 from young_prism.engine.build import build as build_folder
 from young_prism.engine.checking import check_site
 from young_prism.engine.events import Listener, nobody
-from young_prism.engine.ledger import needed_manifest
 from young_prism.engine.looking import look_folder
+from young_prism.engine.manifest_file import manifest_file, require_manifest
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pool import lazy_pool
 from young_prism.engine.sites import Site, find_project, load_project, load_recipe, site_of
@@ -140,7 +139,7 @@ def picture(
     With the name of a `facet`, of that cut alone. What is not said is taken from the site's details and recipe. A `hero` is loaded first.
     Raises `OutputError` for a picture, or a cut, that there is no rendition of.
     """
-    built = build_in(of.out) or Build.of(needed_manifest(of.out / MANIFEST_NAME))
+    built = build_in(of.out) or Build.of(require_manifest(manifest_file(of.out)))
     entry = built.originals.get(path)
     delivered = Delivered.of(entry, of.recipe).of_facet(facet) if entry else None
     if delivered is None or not delivered.whole:

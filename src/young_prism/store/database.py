@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 
+from young_prism.core.errors import StoreError
 from young_prism.store.sessions import store_error
 
 if TYPE_CHECKING:
@@ -28,9 +29,37 @@ def open_database(file: Path) -> Engine:
         with engine.begin() as connection:
             if not _is_up_to_date(connection):
                 _upgrade(connection)
+        _watch_identity(engine, file)
     except (OSError, DatabaseError) as error:
         raise store_error(error, str(file)) from error
     return engine
+
+
+def _watch_identity(engine: Engine, file: Path) -> None:
+    """Make every use of the database fail once its file was deleted or replaced.
+
+    SQLite goes on with a file that was unlinked, and what is saved then is lost at the end of the program.
+    """
+    identity = _identity(file)
+
+    def check(*_: object) -> None:
+        if _identity(file) != identity:
+            raise StoreError(
+                "The database was deleted or replaced while this program uses it; nothing can be saved.",
+                file=str(file),
+                remedy="Stop the program, put the file back, and start again.",
+            )
+
+    event.listen(engine, "do_connect", check)  # before SQLite makes an empty file under its name
+    event.listen(engine, "checkout", check)
+
+
+def _identity(file: Path) -> tuple[int, int] | None:
+    try:
+        info = file.stat()
+    except OSError:
+        return None
+    return (info.st_dev, info.st_ino)
 
 
 def _is_up_to_date(connection: Connection) -> bool:

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import hashlib
 import logging
-import secrets
-import sys
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from typing import Any
 
+from filelock import BaseFileLock
 from flask import Flask, Response, render_template, request, url_for
+from flask.sessions import SecureCookieSessionInterface
 from flask_wtf.csrf import CSRFProtect
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import StoreError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.desk.answers import Answers
 from young_prism.desk.desk import Desk, Places
@@ -41,11 +41,12 @@ from young_prism.web import (
     sources,
     uploads,
 )
+from young_prism.web.bodies import raise_limits
 from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
+from young_prism.web.data_folder import hold_data_folder, session_key
 from young_prism.web.doors import is_api, keep_doors
-from young_prism.web.intake import MOST_PATHS
 from young_prism.web.path import stops
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
@@ -61,18 +62,26 @@ _CONTENT_SECURITY_POLICY = (
 )
 
 
-_BESIDE_A_FILE = 100_000
-"""Bytes for what is said of a picture in the same form."""
-_MOST_PARTS = 20
-
-
 def create_app(settings: Settings) -> Flask:
-    """Return the application; call `close_app` when it is done with."""
+    """Return the application; call `close_app` when it is done with.
+
+    Raises `ServeError` where another server uses the data folder.
+    """
     # A path that is relative would be taken from another folder by each of the libraries that get it.
     settings = replace(settings, data=settings.data.resolve())
+    lock = hold_data_folder(settings.data)
+    try:
+        return _create_app(settings, lock)
+    except BaseException:
+        lock.release()
+        raise
+
+
+def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     app = Flask(__name__, template_folder="shared/templates")
+    app.session_interface = _Sessions()
     app.config.update(
-        SECRET_KEY=_secret(settings.data),
+        SECRET_KEY=session_key(settings.data),
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open overnight still works in the morning
@@ -92,9 +101,10 @@ def create_app(settings: Settings) -> Flask:
     proofs = Proofs(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
     runner = Runner(store, catalogues, settings)
     app.extensions["young_prism"] = _services(settings, store, runner, catalogues, proofs)
+    app.extensions["young_prism.lock"] = lock
     keep_doors(app)
     # Before the check of the token, which may read a form already.
-    app.before_request(_make_room)
+    app.before_request(raise_limits)
     CSRFProtect(app).exempt(api.blueprint)  # no cookie opens it, and foreign pages are refused
     for part in (
         sources,
@@ -124,7 +134,7 @@ def _services(
 ) -> Services:
     first = FirstMaker(jobs=settings.jobs, memory=settings.memory)
     answers = Answers(store, settings.public)
-    messenger = Messenger(store, answers)
+    messenger = Messenger(store, answers, private=settings.allows_private_webhooks)
     taking = Desk(
         store,
         first,
@@ -155,25 +165,6 @@ def _services(
     )
 
 
-def _make_room() -> None:
-    """Raise the limit on a body for the few addresses that take files or long lists."""
-    limits = services().settings.limits
-    if request.endpoint in ("api.send_upload", "api.replace_upload"):
-        request.max_content_length = limits.file_bytes + _BESIDE_A_FILE
-        request.max_form_parts = _MOST_PARTS
-    elif request.endpoint in ("desk.bring", "desk.replace"):
-        request.max_content_length = (
-            limits.zip_bytes if request.mimetype == "multipart/form-data" else sys.maxsize
-        )
-    elif request.endpoint in ("uploads.file", "uploads.archive"):
-        request.max_content_length = sys.maxsize  # the inbox has a limit of its own, and says it better
-    elif request.endpoint in ("uploads.new", "uploads.bring"):
-        request.max_content_length = limits.zip_bytes
-    elif request.endpoint == "intake.scope":
-        request.max_content_length = request.max_form_memory_size = MOST_PATHS
-        request.max_form_parts = sys.maxsize
-
-
 def close_app(app: Flask) -> None:
     """Stop what runs behind the pages, and let go of the database."""
     parts: Services = app.extensions["young_prism"]
@@ -183,16 +174,16 @@ def close_app(app: Flask) -> None:
     parts.runner.close()
     parts.messenger.close()
     parts.store.close()
+    app.extensions["young_prism.lock"].release()
 
 
-def _secret(data: Path) -> str:
-    """Return the key that signs sessions, kept beside the database so that a restart does not log forms out."""
-    data.mkdir(parents=True, exist_ok=True)
-    file = data / "secret"
-    if not file.is_file():
-        file.touch(mode=0o600)
-        file.write_text(secrets.token_hex(32))
-    return file.read_text()
+class _Sessions(SecureCookieSessionInterface):
+    """Sessions in a signed cookie, which is sent over TLS alone where the request came by it."""
+
+    def get_cookie_secure(self, app: Flask) -> bool:
+        """Whether the cookie is marked `Secure` (RFC 6265, 4.1.2.5)."""
+        del app
+        return request.is_secure
 
 
 def _add_words(app: Flask) -> None:
@@ -202,11 +193,16 @@ def _add_words(app: Flask) -> None:
     @app.context_processor
     def every_page() -> dict[str, Any]:
         theme = request.cookies.get("theme")
+        store = services().store
+        try:
+            active, sources = store.active_run(), store.sources()
+        except StoreError:  # so that the page that says so can be shown
+            active, sources = None, []
         return {
             "stops": stops,
             "theme": theme if theme in ("light", "dark") else None,
-            "active": services().store.active_run(),
-            "all_sources": services().store.sources(),
+            "active": active,
+            "all_sources": sources,
         }
 
 

@@ -29,6 +29,9 @@ class Settings:
     Dask scheduler to which renditions are given in place of this machine's workers. `listen` is the address that is listened at;
     `hosts` are the names that the server goes by besides this machine's own, `origins` the sites whose scripts may use the API,
     `public` is the beginning of the addresses in its answers, and `per_minute` how many requests a token may make.
+    `endpoints` are the S3-compatible storages that pages may send keys to, `trusted_proxy` is the address of a reverse proxy
+    whose `X-Forwarded-For` and `X-Forwarded-Proto` are believed, and `private_webhooks` whether webhooks may go to private
+    addresses: None for only where no other machine is listened to.
     """
 
     data: Path
@@ -43,11 +46,19 @@ class Settings:
     origins: tuple[str, ...] = ()
     public: str = ""
     per_minute: int = 1200
+    endpoints: tuple[str, ...] = ()
+    trusted_proxy: str = ""
+    private_webhooks: bool | None = None
 
     @property
     def is_private(self) -> bool:
         """Whether only this machine is listened to; elsewhere the pages ask for a token."""
         return is_loopback(self.listen)
+
+    @property
+    def allows_private_webhooks(self) -> bool:
+        """Whether a webhook may go to an address that is not public."""
+        return self.is_private if self.private_webhooks is None else self.private_webhooks
 
     @property
     def database(self) -> Path:

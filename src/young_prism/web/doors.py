@@ -24,14 +24,21 @@ _SHOWN_HEADERS = "ETag, Location, Retry-After, Idempotency-Replayed"
 
 def keep_doors(app: Flask) -> None:
     """Check every request before anything of it is read."""
-    app.before_request(_check_origin)
-    app.before_request(_check_signed_in)
+    app.before_request(check_origin)
+    app.before_request(check_signed_in)
     app.after_request(_let_scripts_read)
 
 
 def own_address(back: str) -> str:
-    """Return an address of ours to go back to; the first page for any other."""
-    return back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
+    """Return an address of ours to go back to; the first page for any other.
+
+    Browsers drop tabs and line breaks from an address, and take a backslash for a slash (WHATWG URL, 4.4): an address with any
+    of these is refused, since it may name another host once it is read.
+    """
+    if not back.startswith("/") or not back.isprintable() or "\\" in back:
+        return "/"
+    parts = urlsplit(back)
+    return back if not parts.scheme and not parts.netloc and not back.startswith("//") else "/"
 
 
 def is_api() -> bool:
@@ -39,9 +46,12 @@ def is_api() -> bool:
     return request.path.startswith("/api/")
 
 
-def _check_origin() -> BaseResponse | None:
+def check_origin() -> BaseResponse | None:
     """Refuse what a page of another site sends in a visitor's name (the header `Origin`, RFC 6454, 7)."""
     origin = request.headers.get("Origin")
+    if _is_embedded_elsewhere():
+        _log.warning("refused %s: a page of another site embeds it", printable_name(request.path))
+        return Response("This was asked for by a page of another site.\n", 403, mimetype="text/plain")
     if origin is None or request.blueprint == "media" or (request.method in _SAFE and not is_api()):
         return None
     if is_api() and origin in services().settings.origins:
@@ -61,7 +71,22 @@ def _check_origin() -> BaseResponse | None:
     return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
 
 
-def _check_signed_in() -> BaseResponse | None:
+def _is_embedded_elsewhere() -> bool:
+    """Whether another site's page asks for one of our pages other than by a link (W3C Fetch Metadata, `Sec-Fetch-Site`).
+
+    Following a link to a page is harmless, since a GET changes nothing and sends nothing to others. Renditions are there to be
+    embedded, and the API checks `Origin` and its token.
+    """
+    if request.headers.get("Sec-Fetch-Site") != "cross-site" or request.blueprint == "media" or is_api():
+        return False
+    is_link = request.method == "GET" and (
+        request.headers.get("Sec-Fetch-Mode") == "navigate"
+        and request.headers.get("Sec-Fetch-Dest") == "document"
+    )
+    return not is_link
+
+
+def check_signed_in() -> BaseResponse | None:
     """Ask for a token where other machines listen: the pages know no people, and may do everything."""
     if services().settings.is_private or _needs_nobody():
         return None

@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.manifest.model import MANIFEST_NAME
+from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.estimate import Estimate, Experience, estimate
 from young_prism.core.plan.make import make_plan
@@ -90,7 +90,7 @@ def _ledger_as_of(out: str, *_stamps: int) -> Ledger:
 
 def _stamps(out: Path) -> list[int]:
     stamps = []
-    for name in (MANIFEST_NAME, f"{STATE_FOLDER}/{JOURNAL}"):
+    for name in (*MANIFEST_NAMES, f"{STATE_FOLDER}/{JOURNAL}"):
         try:
             info = (out / name).stat()
             stamps += [info.st_mtime_ns, info.st_size]

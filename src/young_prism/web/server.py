@@ -15,23 +15,29 @@ from typing import Any
 
 import waitress
 from flask import Flask
-from waitress.parser import HTTPRequestParser
+from waitress.parser import HTTPRequestParser, ParsingError
 from waitress.utilities import RequestEntityTooLarge
+from werkzeug import Response
 
 from young_prism.core.errors import ServeError
 from young_prism.desk.tokens import Scope
 from young_prism.engine.collector import calm_collector
-from young_prism.engine.incoming import Limits
 from young_prism.store.database import DATABASE
 from young_prism.store.store import Store
+from young_prism.web.bodies import answer_head
 from young_prism.web.config import Settings, is_loopback
-from young_prism.web.intake import MOST_PATHS
 
 _log = logging.getLogger(__name__)
 
 HOST = "127.0.0.1"
 _THREADS = 24
 """Pages are quick; the threads are for event streams, each of which holds one."""
+
+
+_MOST_CONNECTIONS = 1000
+_IDLE_S = 30
+"""Seconds after which a connection without a request is closed. One whose request is being answered is not idle."""
+_CLEAN_UP_EVERY_S = 10
 
 
 def check_listening(address: str, data: Path) -> None:
@@ -96,46 +102,88 @@ class TooLong(RequestEntityTooLarge):  # type: ignore[misc]  # waitress has no t
         return f"{self.code} {self.reason}", headers, body
 
 
-class _Parser(HTTPRequestParser):  # type: ignore[misc]
-    """Takes long bodies only for the addresses that take files: a body is on the disk before any page sees it."""
+class _Refusal:
+    """An answer of the application's to a request whose body is not received; waitress sends it and closes the connection."""
 
-    limits = Limits()
+    def __init__(self, response: Response) -> None:
+        self._response = response
+
+    def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
+        """Return status, headers and body."""
+        del ident
+        headers = [*self._response.headers.items(), ("Connection", "close")]
+        return self._response.status, headers, self._response.get_data()
+
+
+class _Parser(HTTPRequestParser):  # type: ignore[misc]
+    """Receives a body only where its address takes one and its sender may send it: a body is stored before any page runs."""
+
+    app: Flask
     adj: Any
     error: Any
+    refusal: _Refusal | None = None
 
     def parse_header(self, header_plus: bytes) -> None:
-        """Read the head of a request, and set the limit that holds for its body."""
+        """Read the head of a request, and set the limit of its body or a refusal.
+
+        Raises `ParsingError`, also for both Content-Length and Transfer-Encoding, by which a request can be smuggled past a
+        proxy (RFC 9112, 6.1).
+        """
         super().parse_header(header_plus)
+        if "CONTENT_LENGTH" in self.headers and (self.chunked or "TRANSFER_ENCODING" in self.headers):
+            raise ParsingError("both Content-Length and Transfer-Encoding")
+        if not (self.chunked or self.content_length):
+            return
+        headers = {name.replace("_", "-").title(): value for name, value in self.headers.items()}
+        try:
+            early = answer_head(
+                self.app,
+                method=self.command,
+                path=self.path,
+                query=self.query,
+                headers=headers,
+                length=None if self.chunked else self.content_length,
+            )
+        except Exception as error:
+            _log.exception("the head of a request could not be checked")
+            raise ParsingError("the head cannot be read") from error
         self.adj = copy.copy(self.adj)
-        self.adj.max_request_body_size = _longest_body(self.command, self.path, self.limits)
+        self.adj.max_request_body_size = early.limit
+        self.refusal = _Refusal(early.refusal) if early.refusal else None
 
     def received(self, data: bytes) -> int:
         """Take bytes as they come; what is too long is refused before it has all come."""
         taken: int = super().received(data)
+        if self.refusal and not self.error:
+            self.error, self.completed, self.expect_continue = self.refusal, True, False
         if isinstance(self.error, RequestEntityTooLarge) and not isinstance(self.error, TooLong):
             self.error = TooLong(self.error.body)
             _log.warning("refused %s %s: its body is over the limit", self.command, self.path)
         return taken
 
 
-def _longest_body(method: str, path: str, limits: Limits) -> int:
-    """Return how many bytes a request may send: what its page allows and a little more, so that the page can say it."""
-    more = 1_000_000
-    if path.endswith("/uploads/zip") or (path.endswith("/uploads") and not path.startswith("/api/")):
-        return limits.zip_bytes + more
-    if path.startswith(("/api/v1/uploads", "/desk")) or path.endswith("/uploads/file"):
-        return (limits.file_bytes if method in ("POST", "PUT") else 0) + more
-    return MOST_PATHS + more
-
-
 def http_server(app: Flask, settings: Settings, **where: Any) -> Any:
     """Return waitress with the application in it, not running yet."""
+    if settings.trusted_proxy:
+        where |= {
+            "trusted_proxy": settings.trusted_proxy,
+            "trusted_proxy_count": 1,
+            "trusted_proxy_headers": {"x-forwarded-for", "x-forwarded-proto"},
+        }
     server: Any = waitress.create_server(
-        app, threads=_THREADS, ident=None, clear_untrusted_proxy_headers=True, **where
+        app,
+        threads=_THREADS,
+        ident=None,
+        clear_untrusted_proxy_headers=True,
+        connection_limit=_MOST_CONNECTIONS,
+        channel_timeout=_IDLE_S,
+        cleanup_interval=_CLEAN_UP_EVERY_S,
+        asyncore_use_poll=True,  # select() ends at 1,024 descriptors
+        **where,
     )
 
     class Channel(server.channel_class):  # type: ignore[misc]
-        parser_class = type("Parser", (_Parser,), {"limits": settings.limits})
+        parser_class = type("Parser", (_Parser,), {"app": app})
 
     server.channel_class = Channel
     return server

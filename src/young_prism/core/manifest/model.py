@@ -9,9 +9,15 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from young_prism.core.paths import RelativePath
 from young_prism.core.recipe.model import Recipe
 
 MANIFEST_NAME = "manifest.json"
+"""Its name in an output folder of its own."""
+SITE_MANIFEST_NAME = "young-prism-manifest.json"
+"""Its name where renditions are put among a site's own files, which may include a web app manifest."""
+MANIFEST_NAMES = (SITE_MANIFEST_NAME, MANIFEST_NAME)
+"""Where a reader looks for it, in this order."""
 
 
 class _Entry(BaseModel):
@@ -21,7 +27,7 @@ class _Entry(BaseModel):
 class RenditionEntry(_Entry):
     """One file beside the manifest."""
 
-    path: str = Field(description="Below the manifest's folder, with / between folders.")
+    path: RelativePath = Field(description="Below the manifest's folder, with / between folders.")
     format: str
     type: str = Field(description="Media type.")
     width: int = Field(description="Pixels; 0 for a vector without a size of its own.")
@@ -42,7 +48,7 @@ class RenditionEntry(_Entry):
 class DroppedEntry(_Entry):
     """A rendition that was tried and is not delivered, since another one does its job in fewer bytes."""
 
-    path: str
+    path: RelativePath
     format: str
     width: int
     height: int
@@ -55,7 +61,7 @@ class DroppedEntry(_Entry):
 class OriginalEntry(_Entry):
     """One original with what came of it."""
 
-    path: str = Field(description="Below the source folder, with / between folders.")
+    path: RelativePath = Field(description="Below the source folder, with / between folders.")
     sha256: str
     bytes: int
     format: str
@@ -81,7 +87,7 @@ class FailureEntry(_Entry):
 class OrphanEntry(_Entry):
     """A file that an earlier build made and that nothing plans any more; kept, and known to be ours."""
 
-    path: str
+    path: RelativePath
     bytes: int
     sha256: str
 

@@ -74,6 +74,26 @@ def with_stem(rule: str) -> str:
     return f"{folder}{slash}{{stem}}-{name}"
 
 
+_SIZE = re.compile(r"[-_@~. ]*\{(?:width|height|density)(?::\d+)?\}(?:px|w|h|x)?(?![A-Za-z])")
+
+
+@lru_cache(maxsize=64)
+def without_size(rule: str) -> str:
+    """Return a rule without width, height and density, for a file that has no rungs: a drawing or an animation.
+
+    A separator before and a unit behind a size go with it, and so does a folder that is named after a size alone:
+    `{width}/{stem}-{width}w.{ext}` gives `{stem}.{ext}`.
+    """
+    *folders, name = rule.split("/")
+    kept = [
+        _SIZE.sub("", folder).lstrip("-_")
+        for folder in folders
+        if _SIZE.sub("", folder) == folder or "{" in _SIZE.sub("", folder)
+    ]
+    name = _SIZE.sub("", name).lstrip("-_")
+    return "/".join([*kept, f"image{name}" if name.startswith(".") or not name else name])
+
+
 def split_name(name: str) -> tuple[str, str]:
     """Split a file name into stem and ending (without its dot)."""
     stem, dot, ending = name.rpartition(".")

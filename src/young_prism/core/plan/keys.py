@@ -14,13 +14,15 @@ from young_prism.core.encode.contract import encoder_version
 from young_prism.core.plan.cuts import Cut
 from young_prism.core.plan.model import Mark, settings_dict, type_settings
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
+from young_prism.core.svg.sanitise import SANITISER_VERSION
 from young_prism.core.values import ImageFormat, Size
 
 PIXELS_VERSION = 1
 """Part of every key: raise it when decoding, resizing or colour changes what comes out."""
 
 _PLAIN = Finishing()
+_SANITISER = f"sanitiser {SANITISER_VERSION}"
 
 
 def rendition_key(sha256: str, size: Size, rest: str) -> str:
@@ -35,6 +37,12 @@ def rendition_key(sha256: str, size: Size, rest: str) -> str:
 def cut_in_key(rest: str, cut: Cut) -> str:
     """Return the rest of a key of what is cut out of an original."""
     return _digest(f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}")
+
+
+@lru_cache(maxsize=1024)
+def drawn_in_key(rest: str) -> str:
+    """Return the rest of a key of pixels that are drawn from a vector, which is sanitised first."""
+    return _digest(f"{rest}, {_SANITISER}")
 
 
 @lru_cache(maxsize=4096)
@@ -70,6 +78,8 @@ def rest_of_key(
     `mark` is the watermark of those that wear it.
     """
     made_by = encoder_version(fmt) if settings else "copy"
+    if isinstance(settings, VectorFormats):
+        made_by = _SANITISER
     described = json.dumps(settings_dict(settings), sort_keys=True)
     text = f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
     if settings is None:

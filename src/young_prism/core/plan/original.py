@@ -18,12 +18,20 @@ from young_prism.core.naming.rule import (
     split_name,
     uses,
     with_stem,
+    without_size,
 )
 from young_prism.core.originals.details import Detail
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.cuts import Cut, largest_of
 from young_prism.core.plan.decide import formats_for, matches, wears_mark
-from young_prism.core.plan.keys import after_in_key, cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.keys import (
+    after_in_key,
+    cut_in_key,
+    drawn_in_key,
+    rendition_key,
+    rest_of_key,
+    via_in_key,
+)
 from young_prism.core.plan.model import (
     Mark,
     PlannedOriginal,
@@ -175,11 +183,7 @@ class Planner:
     def cuts(self, folder: str, stem: str) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the whole picture and its facets; return remarks on what cannot be as planned."""
         facts, recipe = self.facts, self.recipe
-        parts = NameParts(
-            stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
-            hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
-            random=random_name(recipe.names.secret, facts.sha256) if recipe.names.secret else "",
-        )  # fmt: skip
+        parts = self._name_parts(stem)
         renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
         named = bool(recipe.facets) and uses(self.rule or recipe.names.rule, "facet")
         for facet in recipe.facets:
@@ -190,6 +194,20 @@ class Planner:
             renditions += more
             remarks += [remark for remark in left if remark not in remarks]
         return _told_apart(renditions, remarks)
+
+    def _name_parts(self, stem: str) -> NameParts:
+        facts, names = self.facts, self.recipe.names
+        return NameParts(
+            stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
+            hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
+            random=random_name(names.secret, facts.sha256) if names.secret else "",
+        )  # fmt: skip
+
+    def _unsized_path(self, folder: str, stem: str, fmt: ImageFormat) -> str:
+        """Return the path of a file that has no rungs: the name rule without what tells rungs apart."""
+        rule = without_size(self.rule or self.recipe.names.rule)
+        parts = self._name_parts(stem)._replace(format=fmt.value, ext=fmt.ext)
+        return str(half_named(rule, folder, parts)())
 
     def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
         cut = None
@@ -220,6 +238,8 @@ class Planner:
                 continue
             why = _why(fmt, facts, facet)
             name = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            drawn = facts.kind is Kind.VECTOR
+            common = drawn_in_key(common) if drawn else common  # noqa: PLW2901
             plain = cut_in_key(common, cut) if cut else common
             below = via_in_key(plain, rungs[-1])
             searched = is_searched(settings)
@@ -230,6 +250,7 @@ class Planner:
                 if placeholder or mark:
                     worn = mark if wears_mark(finishing, facet, size) else None
                     rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
+                    rest = drawn_in_key(rest) if drawn else rest
                     if cut:
                         rest = cut_in_key(rest, cut)
                     if not top:
@@ -279,7 +300,7 @@ class Planner:
         facts, webp = self.facts, self.recipe.formats.animation.webp
         too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
         if facts.format is ImageFormat.GIF and webp and not too_much:
-            path = _joined(folder, f"{stem}.webp")
+            path = self._unsized_path(folder, stem, ImageFormat.WEBP)
             why = "modern format for an animation, with its times and loops"
             yield self._one(path, ImageFormat.WEBP, facts.size, webp, why)
 
@@ -290,9 +311,9 @@ class Planner:
             copy = self._copy(folder, stem, "a vector")
         else:
             why = "a vector, without scripts and foreign addresses"
-            path = _joined(folder, f"{stem}.svg")
+            path = self._unsized_path(folder, stem, ImageFormat.SVG)
             if self._is_itself(path) and not self._in_place:
-                path = _joined(folder, f"{stem}-clean.svg")
+                path = self._unsized_path(folder, f"{stem}-clean", ImageFormat.SVG)
             copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
         if vector.png is None:
             return copy, remarks
@@ -308,7 +329,7 @@ class Planner:
 
     def _copy(self, folder: str, stem: str, what: str) -> list[PlannedRendition]:
         """Plan a copy as it is; none where it would lie on the original itself."""
-        path = _joined(folder, f"{stem}.{self.facts.format.ext}")
+        path = self._unsized_path(folder, stem, self.facts.format)
         if self._is_itself(path):
             return []
         return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]

@@ -12,7 +12,6 @@ from typing import Any, NamedTuple
 
 from young_prism.core.encode import jpeg, png, webp
 from young_prism.core.encode.carried import Carried
-from young_prism.core.encode.svg import sanitised
 from young_prism.core.errors import ChangedError
 from young_prism.core.originals.facts import Facts
 from young_prism.core.pixels.decode import damaged
@@ -35,6 +34,7 @@ from young_prism.core.render.rungs import Rung, largest_of, rung_of
 from young_prism.core.render.squeeze import squeezed
 from young_prism.core.render.target import Ladder, below
 from young_prism.core.render.verify import fault_of
+from young_prism.core.svg.sanitise import sanitised
 from young_prism.core.values import Kind, Size
 
 Tell = Callable[[PlannedRendition, int], None]
@@ -145,7 +145,7 @@ def _as_it_is(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRe
             case VectorFormats():
                 clean = sanitised(data)
                 reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
-                made[planned.path] = Piece(clean.data, reason, kept=not clean.removed)
+                made[planned.path] = Piece(clean.data, reason, kept=clean.data == data)
             case Webp() if original.facts.kind is Kind.ANIMATION:
                 made[planned.path] = Piece(_moving(data, planned.settings), planned.reason)
     return made

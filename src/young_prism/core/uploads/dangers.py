@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 
-from young_prism.core.encode.svg import sanitised
+from young_prism.core.svg.sanitise import sanitised
 from young_prism.core.values import ImageFormat
 
 _HEAD = 1024
@@ -27,8 +27,8 @@ def danger_of(data: bytes, fmt: ImageFormat) -> str:
     Raises `DamagedError` for a drawing that is not well-formed.
     """
     if fmt is ImageFormat.SVG:
-        removed = sanitised(data).removed
-        return f"The drawing holds {', '.join(removed)}." if removed else ""
+        dangers = sanitised(data).dangers
+        return f"The drawing holds {', '.join(dangers)}." if dangers else ""
     if b"%PDF-" in data[:_HEAD]:
         return "It is a PDF at the same time."
     if _is_zip(data[-_TAIL:]):

@@ -23,7 +23,7 @@ def index() -> str:
         tokens=[(row, in_words(row)) for row in store.access.tokens()],
         scopes=list(Scope),
         usual=[scope.value for scope in USUAL],
-        fresh=session.pop("fresh", None),
+        fresh=services().tokens.take_to_show(session.pop("fresh", "")),
         webhooks=store.webhooks.all(),
         deliveries=store.webhooks.deliveries(),
         settings=services().settings,
@@ -38,7 +38,8 @@ def make() -> Response:
     except AccessError as error:
         flash(str(error), "error")
     else:
-        session["fresh"] = [made.row.id, made.secret]
+        # The cookie is signed, not encrypted: it holds a key to the secret, and not the secret.
+        session["fresh"] = services().tokens.keep_to_show(made)
     return redirect(url_for("access.index"), code=303)
 
 

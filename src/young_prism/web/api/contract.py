@@ -87,6 +87,11 @@ OPERATIONS: list[Operation] = []
 blueprint = Blueprint("api", __name__, url_prefix="/api/v1")
 
 
+def scope_of(name: str) -> Scope:
+    """Return the scope that the operation with this name asks for."""
+    return next(one.scope for one in OPERATIONS if one.name == name)
+
+
 def operation(method: str, path: str, **options: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Declare a function as the operation at an address; its docstring describes it.
 
@@ -207,4 +212,14 @@ def must_match(model: BaseModel) -> None:
         raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
 
 
-__all__ = ["OPERATIONS", "Caller", "Operation", "Upload", "blueprint", "checked", "must_match", "operation"]
+__all__ = [
+    "OPERATIONS",
+    "Caller",
+    "Operation",
+    "Upload",
+    "blueprint",
+    "checked",
+    "must_match",
+    "operation",
+    "scope_of",
+]

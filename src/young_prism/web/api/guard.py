@@ -28,7 +28,14 @@ class Caller(NamedTuple):
 
 
 def admitted(scope: Scope) -> Caller:
-    """Return who calls. Raises `Problem` 401 (RFC 6750, 3.1), 403 or 429."""
+    """Return who calls, and count the request. Raises `Problem` 401 (RFC 6750, 3.1), 403 or 429."""
+    caller = check_token(scope)
+    services().rates.count(caller.token.id)
+    return caller
+
+
+def check_token(scope: Scope) -> Caller:
+    """Return who calls; only a wrong token counts. Raises `Problem` 401, 403 or, after too many wrong ones, 429."""
     scheme, _, given = request.headers.get("Authorization", "").partition(" ")
     parts = services()
     row = parts.tokens.check(given.strip()) if scheme.lower() == "bearer" else None
@@ -41,7 +48,6 @@ def admitted(scope: Scope) -> Caller:
             remedy="Make one under Access, or with: young-prism token make NAME; send it as Authorization: Bearer.",
             headers={"WWW-Authenticate": wrong if scheme else 'Bearer realm="Young Prism"'},
         )
-    parts.rates.count(row.id)
     caller = Caller(row)
     if not caller.may(scope):
         raise Problem(

@@ -10,13 +10,13 @@ from typing import Any
 from flask import Blueprint, Response, render_template, request, url_for
 
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
-from young_prism.core.manifest.model import MANIFEST_NAME, Manifest
+from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.picture import Said
 from young_prism.core.originals.details import NOTHING_SAID
 from young_prism.core.report.figures import count, format_bytes, format_saving
 from young_prism.core.report.visits import ALL_FORMATS, Mix, Visit, mix, typical
-from young_prism.engine.ledger import read_manifest
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue
@@ -77,7 +77,7 @@ def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
     """Return what was made of a source, None where nothing is; read once for each state of its manifest."""
     out = out_of(source)
     try:
-        info = (out / MANIFEST_NAME).stat()
+        info = manifest_file(out).stat()
     except OSError:
         return None
     stamp = (info.st_mtime_ns, info.st_size, source.recipe)
@@ -99,7 +99,7 @@ def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
 
 @lru_cache(maxsize=4)
 def _read(out: str, *_stamp: int) -> Manifest | None:
-    return read_manifest(Path(out) / MANIFEST_NAME)
+    return read_manifest(manifest_file(Path(out)))
 
 
 def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:

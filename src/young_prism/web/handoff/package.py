@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass, field
+from urllib.parse import parse_qsl, urlencode
 
 from flask import Response, abort, current_app, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
+from werkzeug.datastructures import MultiDict
 
 from young_prism.core.errors import PublishError, YoungPrismError
+from young_prism.engine.manifest_file import manifest_file
 from young_prism.engine.packing import Package, chunks, last_packed, renditions_csv
 from young_prism.engine.publishing import Publication, plan_publication, publish
 from young_prism.engine.storage import FolderStorage, storage_at
@@ -30,9 +33,22 @@ class Publishing:
     failures: list[str] = field(default_factory=list)
 
 
+_FIELDS = ("target", "endpoint", "delete", "overwrite")
+
+
 @blueprint.get("/s/<slug>/hand-off/package")
 def package(slug: str) -> str:
-    """Show what there is to take away, and what publishing to the target in the address would do."""
+    """Show what there is to take away, and where it can be published. Nothing is sent anywhere."""
+    return _show(slug, request.args, preview=False)
+
+
+@blueprint.post("/s/<slug>/hand-off/package")
+def preview_publish(slug: str) -> str:
+    """Show what publishing to a target would do. The target is asked, with keys: never for a link or another site's page."""
+    return _show(slug, request.form, preview=True)
+
+
+def _show(slug: str, values: MultiDict[str, str], *, preview: bool) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
@@ -40,8 +56,8 @@ def package(slug: str) -> str:
     going = _going().get(source.id)
     over = going is not None and going.over
     whole, changed, error = _packages(build)
-    target = request.args.get("target", "").strip()
-    plan, refused = _plan(build, target) if target else (None, "")
+    target = values.get("target", "").strip()
+    plan, refused = _plan(build, target, values) if target and preview else (None, "")
     return page(
         "package",
         source,
@@ -51,12 +67,13 @@ def package(slug: str) -> str:
         changed=changed,
         error=error,
         target=target,
-        asked=request.args,
+        asked=values,
+        endpoints=services().settings.endpoints,
         plan=plan,
         refused=refused,
         going=going,
         over=over,
-        query=request.query_string.decode(),
+        query=urlencode({name: values[name] for name in _FIELDS if name in values}),
     )
 
 
@@ -92,7 +109,7 @@ def package_manifest(slug: str) -> Response:
     _, _, build = start(slug)
     if build is None:
         abort(404)
-    text = (build.out / "manifest.json").read_text(encoding="utf-8")
+    text = manifest_file(build.out).read_text(encoding="utf-8")
     return text_file("manifest.json", text, "application/json")
 
 
@@ -100,7 +117,6 @@ def package_manifest(slug: str) -> Response:
 def publish_now(slug: str) -> BaseResponse:
     """Begin to publish; the page follows it."""
     source, _, build = start(slug)
-    back = request.form.get("back", "")
     target = request.form.get("target", "").strip()
     if build is None or not target:
         abort(404)
@@ -108,12 +124,12 @@ def publish_now(slug: str) -> BaseResponse:
     if known and not known.over:
         flash("It is being published already.", "error")
     else:
-        plan, refused = _plan(build, target)
+        plan, refused = _plan(build, target, request.form)
         if plan is None:
             flash(refused, "error")
         else:
             _begin(source, plan, target)
-    return redirect(f"{url_for('handoff.package', slug=slug)}?{back}", code=303)
+    return _back(slug)
 
 
 @blueprint.post("/s/<slug>/hand-off/publish/stop")
@@ -122,7 +138,14 @@ def publish_stop(slug: str) -> BaseResponse:
     known = _going().get(source_or_404(slug).id)
     if known:
         known.stop.set()
-    return redirect(f"{url_for('handoff.package', slug=slug)}?{request.form.get('back', '')}", code=303)
+    return _back(slug)
+
+
+def _back(slug: str) -> BaseResponse:
+    """Return to the page, with the fields of its form as they were."""
+    fields = dict(parse_qsl(request.form.get("back", ""), keep_blank_values=True))
+    kept = {name: fields[name] for name in _FIELDS if name in fields}
+    return redirect(f"{url_for('handoff.package', slug=slug)}?{urlencode(kept)}", code=303)
 
 
 @blueprint.get("/s/<slug>/hand-off/publish/state")
@@ -164,16 +187,27 @@ def _publish(plan: Publication, known: Publishing) -> None:
         known.over = True
 
 
-def _plan(build: Build, target: str) -> tuple[Publication | None, str]:
-    values = request.form if request.method == "POST" else request.args
+def _plan(build: Build, target: str, values: MultiDict[str, str]) -> tuple[Publication | None, str]:
     try:
-        store = storage_at(target, values.get("endpoint", "").strip())
+        store = storage_at(target, _known_endpoint(values.get("endpoint", "").strip()))
         if isinstance(store, FolderStorage):
             _check_folder(store)
         found = plan_publication(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
     except YoungPrismError as error:
         return None, str(error)
     return found, ""
+
+
+def _known_endpoint(endpoint: str) -> str:
+    """Return an endpoint that the server was started with; keys are sent to no other."""
+    known = services().settings.endpoints
+    if endpoint.rstrip("/") not in ("", *known):
+        raise PublishError(
+            "This server does not send keys to that endpoint.",
+            file=endpoint,
+            remedy="Choose one that is listed, or start the server with --endpoint ADDRESS.",
+        )
+    return endpoint.rstrip("/")
 
 
 def _check_folder(store: FolderStorage) -> None:

@@ -16,11 +16,11 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.originals.references import NO_PAGES
 from young_prism.core.report.figures import count, format_bytes
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
-from young_prism.engine.ledger import Ledger, read_manifest
+from young_prism.engine.ledger import Ledger
+from young_prism.engine.manifest_file import manifest_file, read_manifest
 from young_prism.engine.marks import find_marks
 from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
 from young_prism.engine.todo import Todo
@@ -187,7 +187,7 @@ def one(slug: str, run_id: int) -> str:
     viewport = _viewport()
     newest = not live and all(other.id <= run.id for other in store.runs(source.id, limit=1))
     uses = catalogue_of(source).uses if newest else NO_PAGES
-    manifest = read_manifest(Path(run.out_folder or source.out_folder) / MANIFEST_NAME) if uses.read else None
+    manifest = read_manifest(manifest_file(Path(run.out_folder or source.out_folder))) if uses.read else None
     return render_template(
         "run/one.html",
         source=source,

@@ -198,7 +198,7 @@ def theme() -> Response:
     response = Response(status=303)
     response.headers["Location"] = own_address(request.form.get("back", "/"))
     if choice in ("light", "dark"):
-        response.set_cookie("theme", choice, max_age=31536000, samesite="Strict")
+        response.set_cookie("theme", choice, max_age=31536000, samesite="Strict", secure=request.is_secure)
     else:
         response.delete_cookie("theme")
     return response

@@ -1,0 +1,1 @@
+"""Drawings in SVG: what they may hold, and taking out the rest."""
