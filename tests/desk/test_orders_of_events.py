@@ -35,7 +35,9 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
         runs.append(only)
         for meanwhile in stage.meanwhile:
             meanwhile()
-        return store.start_run(source.id, origin=origin, recipe="", version="1", only=only, quick=True)
+        return store.start_run(
+            source.id, origin=origin, owner="server", recipe="", version="1", only=only, quick=True
+        )
 
     places = Places(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
     first: Any = SimpleNamespace(make=lambda _brought, told: heard.append(told))

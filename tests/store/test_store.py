@@ -28,10 +28,10 @@ def test_a_run_that_a_killed_server_left_open_is_marked_interrupted(tmp_path: Pa
     store = Store(tmp_path / "a.sqlite3")
     source = store.add_source("Häuser & Höfe", tmp_path, None, tmp_path)
     assert source.slug == "hauser-hofe"
-    run = store.start_run(source.id, origin="page", recipe="", version="1")
+    run = store.start_run(source.id, origin="page", owner="server", recipe="", version="1")
     store.close()
     again = Store(tmp_path / "a.sqlite3")
-    [left] = again.interrupted_runs(origins=["page"])
+    [left] = again.interrupted_runs(owner="server")
     assert left.id == run
     assert again.run(run).state == "interrupted"
     assert again.active_run() is None
@@ -113,7 +113,7 @@ def test_a_build_by_command_that_is_not_heard_of_any_more_is_interrupted(tmp_pat
     store = Store(tmp_path / "a.sqlite3")
     source = store.add_source("Site", tmp_path, None, tmp_path, kind=COMMAND)
     fresh, lost = (
-        store.start_run(source.id, origin="command", recipe="", version="1", state="running")
+        store.start_run(source.id, origin="command", owner="command", recipe="", version="1", state="running")
         for _ in range(2)
     )
     store.change_run(lost, seen_at=datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S + 1))
@@ -130,8 +130,10 @@ def test_pruning_keeps_the_newest_run_of_each_source_and_what_goes_on(tmp_path: 
     sources = [store.add_source(name, tmp_path / name, None, tmp_path) for name in ("a", "b")]
     for source in sources:
         for _ in range(3):
-            store.start_run(source.id, origin="page", recipe="", version="1", state="done")
-    going_on = store.start_run(sources[0].id, origin="page", recipe="", version="1", state="running")
+            store.start_run(source.id, origin="page", owner="server", recipe="", version="1", state="done")
+    going_on = store.start_run(
+        sources[0].id, origin="page", owner="server", recipe="", version="1", state="running"
+    )
     assert store.prune_runs(before=datetime.now(UTC) + timedelta(days=1)) == 5
     assert [run.id for run in store.runs()] == [going_on, 6]
     assert store.prune_runs(keep=1) == 0

@@ -197,7 +197,7 @@ def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: 
     store = Store(data / "young-prism.sqlite3")
     row = store.add_source("Site", source, out, tmp_path)
     number = store.start_run(
-        row.id, origin="page", recipe=faults.RECIPE, version="", out_folder=str(out)
+        row.id, origin="page", owner="server", recipe=faults.RECIPE, version="", out_folder=str(out)
     )  # as a server leaves it that is killed at once
     program = str(Path(sys.executable).parent / "young-prism")
     with faults.watched(out) as seen:

@@ -6,7 +6,6 @@ YoungPrismError
 |  |- EmptyFileError        nothing in it
 |  |- DamagedError          truncated, broken checksum, no pixels in the header
 |  |- TooLargeError         more pixels than the limit, seen in the header
-|  |- DangerousError        something else besides a picture, or with a script in it
 |  |- UnreadableError       the system will not let us read it
 |  `- ChangedError          not the file any more that was looked at
 |- RecipeError              a recipe that cannot be used
@@ -14,6 +13,7 @@ YoungPrismError
 |- IncomingError          a file or zip brought in that cannot be taken
 |  |- IncomingTooLargeError  over a limit
 |  |- IncomingKindError    neither a picture nor a page
+|  |- IncomingDangerError  a picture and something else as well, or with a script in it
 |  `- DiskFullError        no room for it
 |- AccessError            a token or a webhook that cannot be made, or is not there
 |- DeskError              an upload, or a source of uploads, that is not there or cannot be changed so
@@ -73,10 +73,6 @@ class TooLargeError(OriginalError):
     """The header declares more pixels than the limit allows."""
 
 
-class DangerousError(OriginalError):
-    """It is a picture and something else as well, or holds a script."""
-
-
 class UnreadableError(OriginalError):
     """The operating system refuses to read the file."""
 
@@ -103,6 +99,10 @@ class IncomingTooLargeError(IncomingError):
 
 class IncomingKindError(IncomingError):
     """It is neither a picture nor a page."""
+
+
+class IncomingDangerError(IncomingError):
+    """It is a picture and something else as well, or holds a script."""
 
 
 class DiskFullError(IncomingError):

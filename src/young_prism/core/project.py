@@ -15,17 +15,19 @@ bytes = "600 kB"
 from __future__ import annotations
 
 import re
-import tomllib
 from typing import Annotated
 
 from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
 from young_prism.core.recipe.parts import FromList, Part
+from young_prism.core.toml_text import load_toml
 
 PROJECT_FILE = "young-prism.toml"
 
 _UNITS = {"b": 1, "kb": 1000, "mb": 1_000_000, "gb": 1_000_000_000}
+
+_MOST_BYTES = 1e15
 
 
 def _bytes(value: object) -> object:
@@ -35,7 +37,10 @@ def _bytes(value: object) -> object:
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMG]?B)?\s*", value, re.IGNORECASE)
     if not match:
         raise ValueError('write bytes as a number, or as "300 kB" or "1.5 MB"')
-    return round(float(match[1]) * _UNITS[(match[2] or "B").lower()])
+    number = float(match[1]) * _UNITS[(match[2] or "B").lower()]
+    if number > _MOST_BYTES:
+        raise ValueError("that are more bytes than any disk has")
+    return round(number)
 
 
 Bytes = Annotated[int, BeforeValidator(_bytes), Field(ge=1)]
@@ -90,11 +95,11 @@ class Project(Part):
 def read_project(text: str, *, file: str) -> Project:
     """Read a project file. Raises `ProjectError` naming the key and what is allowed."""
     try:
-        return Project.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise ProjectError(
-            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
-        ) from error
+        data = load_toml(text)
+    except ValueError as error:
+        raise ProjectError(f"{error}.", file=file, remedy="Correct that place.") from error
+    try:
+        return Project.model_validate(data)
     except ValidationError as error:
         problem = error.errors()[0]
         where = ".".join(str(part) for part in problem["loc"])

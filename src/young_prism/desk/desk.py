@@ -8,10 +8,11 @@ from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any
 
 from young_prism.core.errors import DeskError, DeskStateError, YoungPrismError
+from young_prism.core.naming.incoming import printable_name
 from young_prism.core.naming.rule import split_name
 from young_prism.core.originals.details import NOTHING_SAID, Detail
 from young_prism.core.originals.flags import CAMERA_NAME
@@ -75,6 +76,8 @@ class Desk:
         self._start = start
         self._places = places
         self._told = told
+        self._placing = threading.Lock()
+        """Held while a source is found or made: phones send several first pictures at once."""
         self._handing_over = threading.Lock()
         """Held while an upload goes from one run to the next: a run that is over just then must find whose it is."""
 
@@ -118,12 +121,13 @@ class Desk:
                 remedy="Save it first, or name one that /api/v1/recipes lists.",
             )
         name = saved.name if saved else OWN_NAME
-        found = self._store.upload_called(name)
-        if found is None:
-            found = self._store.add_upload(name, self._places.uploads, self._places.outputs)
-            if saved:
-                self._store.set_recipe(found.id, saved.text)
-                found = self._store.source(found.slug) or found
+        with self._placing:
+            found = self._store.upload_called(name)
+            if found is None:
+                found = self._store.add_upload(name, self._places.uploads, self._places.outputs)
+                if saved:
+                    self._store.set_recipe(found.id, saved.text)
+                    found = self._store.source(found.slug) or found
         return found
 
     def receive(
@@ -185,7 +189,7 @@ class Desk:
 
     def _inbox(self, source: SourceRow) -> Inbox:
         folder = Path(source.folder)
-        inbox = Inbox(folder, folder.parent / "waiting", self._places.limits, pages=False)
+        inbox = Inbox(folder, folder.parent / "waiting", self._places.limits, pages=False, strict=True)
         inbox.open()
         return inbox
 
@@ -270,6 +274,7 @@ class Desk:
             error, remedy = "Its run was stopped.", "Start a run of its source to have it made."
         else:
             error, remedy = "The recipe makes nothing of it.", "Ask who keeps the recipe of its source."
+        _log.warning("upload %s failed: %s", printable_name(row.path), printable_name(error))
         self._end(row, state=FAILED, error=error, remedy=remedy)
 
     def _end(self, row: UploadRow, **values: Any) -> None:
@@ -279,7 +284,11 @@ class Desk:
             self._told(ended)
 
     def _failed(self, row: UploadRow, error: YoungPrismError) -> None:
-        self._end(row, state=FAILED, error=error.what, remedy=error.remedy)
+        # Of another file than the upload itself, a watermark, its own name says enough: no folder of the server.
+        other = PurePath(error.file).name if error.file != row.path else ""
+        what = f"{other}: {error.what}" if other else error.what
+        _log.warning("upload %s failed: %s", printable_name(row.path), printable_name(what))
+        self._end(row, state=FAILED, error=what, remedy=error.remedy)
 
     def _refused(self, source: SourceRow, row: UploadRow, error: YoungPrismError) -> None:
         """Let go of what cannot be used; where it was to replace another one, that is back."""

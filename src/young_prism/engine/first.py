@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from young_prism.core.errors import DangerousError, YoungPrismError
+from young_prism.core.errors import YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.originals.details import NOTHING_SAID, Detail
@@ -128,7 +128,7 @@ class FirstMaker:
 def first_of(brought: Brought) -> First:
     """Look at one picture, and make what it begins with. Runs in a worker.
 
-    Raises the errors of `core.originals.look.look` and of `render`, with the file's name, and `DangerousError`.
+    Raises the errors of `core.originals.look.look` and of `render`, with the file's name.
     """
     return _first(read_original(brought.root, brought.path), brought)
 
@@ -149,14 +149,10 @@ def _first(data: bytes, brought: Brought) -> First:
     from young_prism.core.plan.make import make_plan
     from young_prism.core.render.made import concluded
     from young_prism.core.render.render import pieces_of
-    from young_prism.core.uploads.dangers import danger_of
 
     path = brought.path
     try:
         facts = look(data, max_pixels=brought.max_pixels)
-        danger = danger_of(data, facts.format)
-        if danger:
-            raise DangerousError(danger, file=path, remedy="Export the picture alone, and send that.")
         plan = make_plan({path: facts}, brought.recipe, details={path: brought.detail}, marks=brought.marks)
         if not plan.originals:
             return First(facts, (), facts.mean_colour)

@@ -16,11 +16,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from enum import StrEnum
+from mmap import ACCESS_READ, mmap
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
 from young_prism.core.errors import (
     DiskFullError,
+    IncomingDangerError,
     IncomingError,
     IncomingKindError,
     IncomingTooLargeError,
@@ -34,11 +36,14 @@ from young_prism.core.originals.look import LIBRARY_FORMATS, look_at_header
 from young_prism.core.originals.references import PAGE_ENDINGS
 from young_prism.core.originals.sniff import HEAD_BYTES, other_kind, sniff
 from young_prism.core.report.figures import format_bytes
-from young_prism.core.values import MAX_PIXELS
+from young_prism.core.uploads.dangers import danger_of
+from young_prism.core.values import MAX_PIXELS, ImageFormat
 from young_prism.engine.files import files_below
 from young_prism.engine.publish import PART_PREFIX, PART_SUFFIX, remove_leftovers
 
 _CHUNK = 1 << 20
+_LARGEST_DRAWING = 20_000_000
+"""Bytes of a drawing from strangers: it is parsed whole, in the server."""
 RESERVED_BYTES = 100_000_000
 """Bytes that are left free on the disk: a full one would stop runs and the database too."""
 
@@ -95,6 +100,8 @@ class Inbox:
     limits: Limits = Limits()
     pages: bool = True
     """Whether pages are taken besides pictures."""
+    strict: bool = False
+    """Whether strangers send: what is more than a picture, or a drawing that can do harm, is refused."""
 
     def open(self) -> None:
         """Make the folders, and delete what an earlier server left half received. Raises `IncomingError`."""
@@ -253,12 +260,27 @@ class Inbox:
                     if other
                     else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
                 )
-            if fmt not in LIBRARY_FORMATS:
-                try:
+            try:
+                if fmt not in LIBRARY_FORMATS:
                     look_at_header(view, max_pixels=self.limits.max_pixels)
-                except YoungPrismError as error:
-                    kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
-                    raise kind(error.what, file=shown, remedy=error.remedy) from error
+                danger = self._danger(part, fmt) if self.strict else ""
+            except YoungPrismError as error:
+                kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
+                raise kind(error.what, file=shown, remedy=error.remedy) from error
+            if danger:
+                raise IncomingDangerError(
+                    danger, file=shown, remedy="Export the picture alone, and send that."
+                )
+
+    def _danger(self, part: Path, fmt: ImageFormat) -> str:
+        """Say what else a picture is; it is looked at where it waits, before it has a name that somebody could fetch."""
+        if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
+            raise TooLargeError(
+                f"A drawing may have {format_bytes(_LARGEST_DRAWING)} at the most.",
+                remedy="Export it with fewer points, or as a PNG.",
+            )
+        with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
+            return danger_of(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
     def _place(self, part: Path, path: str, digest: str) -> Placed:
         for candidate in _candidates(path):

@@ -10,6 +10,7 @@ from pathlib import Path
 from young_prism.core.errors import DamagedError, RecipeError
 from young_prism.core.plan.model import Mark
 from young_prism.core.recipe.model import Recipe
+from young_prism.engine.files import read_regular_file
 
 _LARGEST = 20_000_000
 
@@ -51,13 +52,15 @@ def _named(recipe: Recipe) -> list[str]:
 def _read(name: str, folders: list[Path]) -> Mark:
     from young_prism.core.pixels.watermark import mark_size  # loads what only pictures need
 
+    if "\0" in name:
+        raise RecipeError("The name of the watermark holds a NUL character.", remedy="Correct its name.")
     for folder in folders:
-        root = folder.resolve()
-        file = (root / name).resolve()
-        if not file.is_relative_to(root) or not file.is_file():
-            continue
         try:
-            data = file.read_bytes() if file.stat().st_size <= _LARGEST else b""
+            root = folder.resolve()
+            file = (root / name).resolve()
+            if not file.is_relative_to(root) or not file.is_file():
+                continue
+            data = read_regular_file(file, _LARGEST)
             mark_size(data)
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error
@@ -65,10 +68,11 @@ def _read(name: str, folders: list[Path]) -> Mark:
             raise RecipeError(
                 f"The watermark cannot be read ({error.strerror}).",
                 file=name,
-                remedy="Check its permissions.",
+                remedy="Use a regular file of at most 20 MB that can be read.",
             ) from error
         return Mark(data, hashlib.sha256(data).hexdigest())
-    looked = " or ".join(str(folder) for folder in folders)
     raise RecipeError(
-        "There is no such watermark.", file=name, remedy=f"Put the file into {looked}, or correct its name."
+        "There is no such watermark.",
+        file=name,
+        remedy="Put the file into the source's folder or beside the recipe, or correct its name.",
     )

@@ -19,6 +19,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Literal
+from urllib.parse import quote
 
 from pydantic import BaseModel, ValidationError
 
@@ -40,6 +41,8 @@ from young_prism.engine.publish import output_error, write_atomically
 LARGEST_PAGE = 10_000_000
 """Bytes. What is larger is data rather than a page."""
 _INDEX = "rewritten.json"
+_IN_ADDRESS = ":/?#[]@!$&()*+,;=%~"
+"""Characters of an address that stay as they are (RFC 3986, 2.2); pages in any encoding can say the others as %XX."""
 
 
 class _RewrittenFile(BaseModel):
@@ -142,7 +145,7 @@ class Pages:
             )
         prefix = f"{inside}/" if inside else ""
         below = _inside(folder, out)
-        address = address or _address(manifest)
+        address = quote(address, safe=_IN_ADDRESS) or _address(manifest)
         if below is None and not address:
             raise OutputError(
                 "The renditions lie outside the site, and nothing says where they are served.",

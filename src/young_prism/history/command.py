@@ -10,7 +10,8 @@ from young_prism.core.errors import StoreError
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.versions import versions
-from young_prism.history.recorder import Recorder, worker_name
+from young_prism.history.recorder import Recorder
+from young_prism.store import owners
 from young_prism.store.database import DATABASE
 from young_prism.store.store import COMMAND, Store
 
@@ -31,11 +32,11 @@ class CommandRun:
             self.number = self.store.start_run(
                 row.id,
                 origin=origin,
+                owner=owners.COMMAND,
                 state="looking",
                 recipe=write_recipe(recipe),
                 version=__version__,
                 out_folder=str(out.resolve()),
-                worker=worker_name(),
                 versions=versions(),
             )
             self.recorder = Recorder(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import platform
 import time
 from collections import deque
 from collections.abc import Mapping
@@ -42,11 +40,6 @@ _ATTEMPTS = 20
 _AGAIN_S = 0.5
 _MADE = (Outcome.MADE, Outcome.KEPT)
 _TOLD = (*_MADE, Outcome.FAILED)
-
-
-def worker_name() -> str:
-    """Return the name of this process, as it stands with its runs."""
-    return f"{platform.node()[:60]}:{os.getpid()}"
 
 
 @dataclass(slots=True)

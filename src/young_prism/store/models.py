@@ -235,6 +235,8 @@ class RunRow(Base):
     bytes_renditions: Mapped[int] = mapped_column(Integer, default=0)
     outcomes: Mapped[dict[str, int]] = mapped_column(JSON, default=dict)
     out_folder: Mapped[str] = mapped_column(default="", server_default="")
+    owner: Mapped[str] = mapped_column(String(10), default="server", server_default="server")
+    """The kind of process that works on it, of `store.owners`; `origin` is who asked for it."""
     worker: Mapped[str] = mapped_column(String(80), default="", server_default="")
     """The process that works on it, as `host:number`."""
     seen_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import delete, func, insert, select, update
 
 from young_prism.store.models import ItemRow, RunRow, SourceRow
+from young_prism.store.owners import COMMAND, SERVER, is_gone, this_process
 from young_prism.store.sessions import Sessions
 
 ACTIVE = ("waiting", "looking", "running", "stopping", "pausing")
@@ -26,16 +27,19 @@ class RunRecords(Sessions):
         source_id: int,
         *,
         origin: str,
+        owner: str,
         recipe: str,
         version: str,
         state: str = "waiting",
         **values: object,
     ) -> int:
-        """Put a run on record that is waiting to begin; return its number."""
+        """Put a run of this process on record that is waiting to begin; return its number."""
         with self._session() as session:
             row = RunRow(
                 source_id=source_id,
                 origin=origin,
+                owner=owner,
+                worker=this_process(),
                 state=state,
                 recipe=recipe,
                 version=version,
@@ -143,7 +147,7 @@ class RunRecords(Sessions):
     def active_runs(self) -> list[tuple[RunRow, SourceRow]]:
         """Return the runs that are going on now, with their sources; those that somebody waits for come first.
 
-        A build by command that was not heard of for a while is marked as interrupted, and none of them.
+        A command's run whose process is gone, or was not heard of for a while, is marked as interrupted, and none of them.
         """
         with self._session() as session:
             rows = session.execute(
@@ -152,8 +156,7 @@ class RunRecords(Sessions):
                 .where(RunRow.state.in_(ACTIVE))
                 .order_by(RunRow.quick.desc(), RunRow.id)
             ).all()
-        since = datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S)
-        lost = {run.id for run, _ in rows if _lost(run, since)}
+        lost = {run.id for run, _ in rows if _is_lost(run)}
         if lost:
             self.interrupted_runs()
         return [(run, source) for run, source in rows if run.id not in lost]
@@ -177,19 +180,17 @@ class RunRecords(Sessions):
         with self._session() as session:
             return list(session.scalars(query.distinct().order_by(ItemRow.original)))
 
-    def interrupted_runs(self, *, origins: Sequence[str] | None = None) -> list[RunRow]:
-        """Mark runs as interrupted that nobody works on any more, and return them.
+    def interrupted_runs(self, *, owner: str = COMMAND) -> list[RunRow]:
+        """Mark runs as interrupted that no process works on any more, and return them.
 
-        Those of `origins`, which the caller's own process works on; without them those that were not heard of for a while.
+        For `SERVER` all that are under way: the caller is the server that has just started, and the only one. For `COMMAND`
+        those whose process is gone, or was not heard of for a while.
         """
-        query = select(RunRow).where(RunRow.state.in_(ACTIVE))
-        if origins is not None:
-            query = query.where(RunRow.origin.in_(origins))
-        else:
-            since = datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S)
-            query = query.where(RunRow.origin == "command", RunRow.seen_at < since)
+        query = select(RunRow).where(RunRow.state.in_(ACTIVE), RunRow.owner == owner)
         with self._session() as session:
-            rows = list(session.scalars(query.order_by(RunRow.id)))
+            rows = [
+                row for row in session.scalars(query.order_by(RunRow.id)) if owner == SERVER or _is_lost(row)
+            ]
             for row in rows:
                 row.state = {"pausing": "paused", "stopping": "stopped"}.get(row.state, "interrupted")
                 row.ended_at = datetime.now(UTC)
@@ -197,5 +198,10 @@ class RunRecords(Sessions):
             return rows
 
 
-def _lost(run: RunRow, since: datetime) -> bool:
-    return run.origin == "command" and run.seen_at is not None and run.seen_at.replace(tzinfo=UTC) < since
+def _is_lost(run: RunRow) -> bool:
+    """Whether a command's run has lost its process."""
+    if run.owner != COMMAND or run.seen_at is None:
+        return False
+    since = datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S)
+    seen = run.seen_at.replace(tzinfo=UTC)
+    return seen < since or is_gone(run.worker, run.started_at.replace(tzinfo=UTC))

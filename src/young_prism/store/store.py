@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Select, Update, delete, insert, select, update
+from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
+from young_prism.core.errors import StoreError
 from young_prism.core.originals.details import NOTHING_SAID, Detail
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.references import NO_PAGES, Missing, Reference, Usage, Uses
@@ -38,6 +41,16 @@ UPLOAD = "upload"
 """Kind of a source whose originals are brought, by Desk, by the API or by dropping files."""
 COMMAND = "command"
 """Kind of a source that is none for people: a folder that was built by command."""
+
+
+_ATTEMPTS = 20
+
+
+def _free_name(name: str, taken: Collection[str]) -> str:
+    free, number = name, 2
+    while free in taken:
+        free, number = f"{name} ({number})", number + 1
+    return free
 
 
 class Store(RunRecords):
@@ -71,7 +84,8 @@ class Store(RunRecords):
 
         One of the kind `COMMAND` was only built by command: it is not among the sources until it is added as one.
         """
-        with self._session() as session:
+
+        def add(session: Session) -> SourceRow:
             known = session.scalar(select(SourceRow).where(SourceRow.folder == str(folder)))
             if known:
                 if known.kind == COMMAND and kind != COMMAND:
@@ -90,9 +104,15 @@ class Store(RunRecords):
                 kind=kind,
             )
 
+        return self._until_unique(add)
+
     def add_upload(self, name: str, uploads: Path, out_root: Path) -> SourceRow:
-        """Add a source for files that are brought in; its folder is `originals` in one of its own below `uploads`."""
-        with self._session() as session:
+        """Add a source for files that are brought in; its folder is `originals` in one of its own below `uploads`.
+
+        A name that another source has is followed by a number: people tell sources apart by their names.
+        """
+
+        def add(session: Session) -> SourceRow:
             taken = set(session.scalars(select(SourceRow.slug)))
             taken |= {folder.name for folder in uploads.iterdir()} if uploads.is_dir() else set()
             slug = free_slug(name, taken, otherwise="source")
@@ -100,12 +120,24 @@ class Store(RunRecords):
             return _new_source(
                 session,
                 slug=slug,
-                name=name,
+                name=_free_name(name, set(session.scalars(select(SourceRow.name)))),
                 folder=folder,
                 out_folder=str(out_root / slug),
                 kind=UPLOAD,
                 pages_folder=folder,
             )
+
+        return self._until_unique(add)
+
+    def _until_unique(self, add: Callable[[Session], SourceRow]) -> SourceRow:
+        """Add a source, and again where somebody else took its slug at the same moment."""
+        for _ in range(_ATTEMPTS):
+            with suppress(IntegrityError), self._session() as session:
+                return add(session)
+        raise StoreError(
+            "The source could not be added: others take its name at the same moment.",
+            remedy="Try again.",
+        )
 
     def upload_called(self, name: str) -> SourceRow | None:
         """Return the newest source of uploads with this name."""

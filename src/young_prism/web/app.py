@@ -13,7 +13,7 @@ from filelock import BaseFileLock
 from flask import Flask, Response, render_template, request, url_for
 from flask.sessions import SecureCookieSessionInterface
 from flask_wtf.csrf import CSRFProtect
-from werkzeug.exceptions import HTTPException, SecurityError
+from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
 from young_prism.core.errors import StoreError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
@@ -86,13 +86,6 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open overnight still works in the morning
         MAX_CONTENT_LENGTH=1_000_000,
-        TRUSTED_HOSTS=[
-            "127.0.0.1",
-            "localhost",
-            "[::1]",
-            settings.listen,
-            *settings.hosts,
-        ],  # no other site's name may lead here
     )
     store = Store(settings.database)
     for waiting in settings.uploads.glob("*/waiting"):
@@ -232,6 +225,11 @@ def _add_errors(app: Flask, settings: Settings) -> None:
             400,
             {"Content-Type": "text/plain"},
         )
+
+    @app.errorhandler(OverflowError)
+    def beyond(_error: OverflowError) -> tuple[str, int] | Response:
+        """Answer a number that is larger than any that the database holds: nothing has it."""
+        return page(NotFound())
 
     @app.errorhandler(HTTPException)
     def page(error: HTTPException) -> tuple[str, int] | Response:

@@ -14,13 +14,14 @@ from typing import NamedTuple
 
 from flask import Flask, request
 from werkzeug import Response
+from werkzeug.exceptions import SecurityError
 from werkzeug.test import EnvironBuilder
 
 from young_prism.engine.incoming import RESERVED_BYTES, Limits
 from young_prism.web.api.contract import scope_of
 from young_prism.web.api.guard import check_token
 from young_prism.web.context import services
-from young_prism.web.doors import check_origin, check_signed_in
+from young_prism.web.doors import check_host, check_origin, check_signed_in
 from young_prism.web.intake import MOST_PATHS
 from young_prism.web.problems import Problem, answer_to
 
@@ -43,7 +44,7 @@ class BodyLimit(NamedTuple):
     @property
     def is_large(self) -> bool:
         """Whether the body can be large enough to be worth a check before it is received."""
-        return self.server > MOST_PATHS + _MARGIN
+        return self.server > _USUAL + _MARGIN
 
 
 def body_limit(endpoint: str | None, mimetype: str, limits: Limits) -> BodyLimit:
@@ -106,12 +107,15 @@ def answer_head(
         if not limit.is_large or (length is not None and length >= limit.server):
             return EarlyAnswer(limit.server)
         try:
+            check_host()
             refusal = check_origin() or check_signed_in()
             if refusal is None and request.blueprint == "api":
                 check_token(scope_of(str(request.endpoint).removeprefix("api.")))
             _check_space(length or 0)
         except Problem as problem:
             refusal = answer_to(problem)
+        except SecurityError:
+            refusal = Response("This server does not go by that name.\n", 400, mimetype="text/plain")
         return EarlyAnswer(limit.server, refusal)
 
 

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+from cachetools import LRUCache
+
 from young_prism.core.originals.details import Details
 from young_prism.core.originals.facts import Facts
 from young_prism.core.originals.flags import Flag, Flagged, flags_of
@@ -16,6 +18,9 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.store.decisions import recipe_of
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import KnownPages, Store
+
+_MOST_SELECTIONS = 24
+"""Selections kept of one state of a source: a person goes back and forth between a few."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +72,11 @@ class Catalogue:
     recipe: Recipe
     details: Details
     kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
-    """Selections worked out already, by what was asked for."""
+    """The plan, the build and the pages worked out already: one of each, for the state it belongs to."""
+    selections: LRUCache[Any, Any] = field(
+        default_factory=lambda: LRUCache(_MOST_SELECTIONS), compare=False, repr=False
+    )
+    """Selections of Intake worked out already, by what was asked for."""
 
     @cached_property
     def by_path(self) -> Mapping[str, Entry]:

@@ -79,8 +79,12 @@ def inbox_of(source: SourceRow) -> Inbox:
 
 def inside(folder: str | Path, path: str) -> Path:
     """Return `folder/path` when that really lies inside the folder and is a file; else answer 404."""
-    root = Path(folder).resolve()
-    target = (root / path).resolve()
-    if not target.is_relative_to(root) or not target.is_file():
+    try:
+        root = Path(folder).resolve()
+        target = (root / path).resolve()
+        there = target.is_relative_to(root) and target.is_file()
+    except (OSError, ValueError):  # a name that is too long, or none that a system takes
+        there = False
+    if not there:
         abort(404, f"There is no file {path} here any more. Look at the source again to see what changed.")
     return target

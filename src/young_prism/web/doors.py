@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import logging
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from flask import Flask, Response, g, redirect, request, session, url_for
 from werkzeug import Response as BaseResponse
+from werkzeug.exceptions import SecurityError
 
 from young_prism.core.naming.incoming import printable_name
 from young_prism.desk.tokens import Scope
@@ -24,9 +25,32 @@ _SHOWN_HEADERS = "ETag, Location, Retry-After, Idempotency-Replayed"
 
 def keep_doors(app: Flask) -> None:
     """Check every request before anything of it is read."""
+    app.before_request(check_host)
     app.before_request(check_origin)
+    app.before_request(_check_text)
     app.before_request(check_signed_in)
     app.after_request(_let_scripts_read)
+
+
+def check_host() -> None:
+    """Refuse a request under another name than ours, to which a site may have pointed its own (DNS rebinding).
+
+    Raises `SecurityError`. Names are compared in lower case and without the port (RFC 9110, 4.2.3).
+    """
+    settings = services().settings
+    ours = {
+        "127.0.0.1",
+        "localhost",
+        "::1",
+        settings.listen.lower(),
+        *(name.lower() for name in settings.hosts),
+    }
+    try:
+        name = urlsplit(f"//{request.host}").hostname
+    except ValueError:
+        name = None
+    if name not in {one.strip("[]") for one in ours}:
+        raise SecurityError
 
 
 def own_address(back: str) -> str:
@@ -39,6 +63,11 @@ def own_address(back: str) -> str:
         return "/"
     parts = urlsplit(back)
     return back if not parts.scheme and not parts.netloc and not back.startswith("//") else "/"
+
+
+def with_query(address: str, query: str) -> str:
+    """Return an address of ours with a query that a form brought back, written anew: a line break in it breaks no header."""
+    return f"{address}?{urlencode(parse_qsl(query.lstrip('?'), keep_blank_values=True))}"
 
 
 def is_api() -> bool:
@@ -69,6 +98,16 @@ def check_origin() -> BaseResponse | None:
         )
     _log.warning("refused %s: it came from a page of %s", request.path, printable_name(origin))
     return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
+
+
+def _check_text() -> Response | None:
+    """Refuse a NUL character: no name, path or text of a person has one, and systems and databases take it for an end."""
+    places = [request.path, request.query_string.decode("ascii", "replace").replace("%00", "\0")]
+    if request.mimetype == "application/x-www-form-urlencoded" and not is_api():
+        places += [text for pair in request.form.items(multi=True) for text in pair]
+    if any("\0" in text for text in places):
+        return Response("A NUL character is in what was sent.\n", 400, mimetype="text/plain")
+    return None
 
 
 def _is_embedded_elsewhere() -> bool:

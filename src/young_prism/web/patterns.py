@@ -58,7 +58,10 @@ def allowed_folder(typed: str) -> Path:
     roots = services().settings.roots
     if not typed:
         raise SourceError("No folder was given.", remedy="Pick one of those offered, or type its path.")
-    folder = Path(os.path.realpath(Path(typed).expanduser()))
+    try:
+        folder = Path(os.path.realpath(Path(typed).expanduser()))
+    except (ValueError, RuntimeError, OSError) as error:  # a NUL, a home of nobody, a name that is too long
+        raise SourceError("This is no path.", file=typed, remedy="Check the path.") from error
     if not any(folder.is_relative_to(os.path.realpath(root)) for root in roots):
         raise SourceError(
             "This folder is not below those that the server was started with.",

@@ -16,6 +16,7 @@ from young_prism.core.errors import (
     DeskError,
     DeskStateError,
     DiskFullError,
+    IncomingDangerError,
     IncomingKindError,
     IncomingTooLargeError,
     RecipeError,
@@ -28,6 +29,7 @@ _log = logging.getLogger(__name__)
 STATUS: Mapping[type[YoungPrismError], int] = {
     IncomingTooLargeError: 413,
     IncomingKindError: 415,
+    IncomingDangerError: 422,
     DiskFullError: 507,
     DeskStateError: 409,
     DeskError: 404,

@@ -22,7 +22,8 @@ from young_prism.engine.cluster import cluster_at
 from young_prism.engine.marks import load_marks
 from young_prism.engine.pool import Pool, default_jobs
 from young_prism.engine.versions import versions
-from young_prism.history.recorder import Recorder, worker_name
+from young_prism.history.recorder import Recorder
+from young_prism.store import owners
 from young_prism.store.decisions import out_of, recipe_of, scope_of
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
@@ -33,9 +34,6 @@ from young_prism.web.looks import Looker, LookProgress
 
 _log = logging.getLogger(__name__)
 
-
-OWN_ORIGINS = ("page", "upload", "api", "watcher")
-"""Who may have started a run that this process works on."""
 
 _BULK_NICE = 10
 _IDLE_S = 300.0
@@ -94,7 +92,7 @@ class Runner:
     def _take_up_interrupted(self) -> None:
         """Go on with the runs that an earlier server was at when it ended."""
         sources = self._store.all_sources()
-        for run in self._store.interrupted_runs(origins=OWN_ORIGINS):
+        for run in self._store.interrupted_runs(owner=owners.SERVER):
             if run.state == "interrupted" and run.source_id in sources:
                 self._enqueue(sources[run.source_id], run)
 
@@ -144,12 +142,12 @@ class Runner:
             run_id = self._store.start_run(
                 source.id,
                 origin=origin,
+                owner=owners.SERVER,
                 recipe=write_recipe(recipe),
                 version=__version__,
                 out_folder=str(out_of(source, recipe)),
                 only=list(only) if only is not None else None,
                 quick=only is not None,
-                worker=worker_name(),
                 versions=versions(),
             )
             job = self._by_run[run_id] = _Job(source, run_id, quick=only is not None)
@@ -172,7 +170,13 @@ class Runner:
     def _enqueue(self, source: SourceRow, run: RunRow) -> None:
         """Go on with a run that was begun before."""
         self._store.change_run(
-            run.id, state="waiting", ended_at=None, error=None, remedy=None, worker=worker_name()
+            run.id,
+            state="waiting",
+            ended_at=None,
+            error=None,
+            remedy=None,
+            owner=owners.SERVER,
+            worker=owners.this_process(),
         )
         with self._lock:
             job = self._by_run[run.id] = _Job(source, run.id, quick=run.quick)

@@ -12,7 +12,6 @@ Kept apart from recipes, so that it outlives them, as a TOML file that a reposit
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from typing import Annotated, NamedTuple
 
@@ -20,6 +19,7 @@ import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.toml_text import load_toml
 
 Focal = tuple[float, float]
 """A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
@@ -68,11 +68,11 @@ _FILE = TypeAdapter(dict[str, _Written])
 def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
     """Read what `write_details` wrote, or a person. Raises `RecipeError` naming original, key and what is allowed."""
     try:
-        written = _FILE.validate_python(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise RecipeError(
-            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
-        ) from error
+        data = load_toml(text)
+    except ValueError as error:
+        raise RecipeError(f"{error}.", file=file, remedy="Correct that place.") from error
+    try:
+        written = _FILE.validate_python(data)
     except ValidationError as error:
         problem = error.errors()[0]
         where = ", ".join(str(part) for part in problem["loc"])

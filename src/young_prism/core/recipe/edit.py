@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from typing import Any, get_args
 
 import tomlkit
 from pydantic import BaseModel
+from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AoT
 
 from young_prism.core.recipe.toml import model_at, parsed
+from young_prism.core.toml_text import load_toml
 
 Value = str | int | float | bool | list[Any] | dict[str, Any] | None
 
@@ -36,15 +38,12 @@ def with_value(text: str, path: str, value: Value) -> str:
     _set(plain, parts, value)
     if value is None and value_at(plain, path) == before:
         return text  # its default stands there as much as before
-    document = tomlkit.parse(text)
-    _set(document, parts, value)
-    changed = tomlkit.dumps(document)
-    aired = _HEADING.sub(r"\1\n\2", changed)
-    candidates = (
-        aired,
-        changed,
-        tomlkit.dumps(plain),
-    )  # the last without comments, but never with another meaning
+    candidates = [tomlkit.dumps(plain)]  # without comments, but never with another meaning
+    with suppress(TOMLKitError, RecursionError):
+        document = tomlkit.parse(text)
+        _set(document, parts, value)
+        changed = tomlkit.dumps(document)
+        candidates = [_HEADING.sub(r"\1\n\2", changed), changed, *candidates]
     return next(one for one in candidates if _loads(one) == plain)
 
 
@@ -180,6 +179,6 @@ def _default(owner: type[BaseModel], key: str) -> Any:
 
 def _loads(text: str) -> Any:
     try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError:
+        return load_toml(text)
+    except ValueError:
         return None

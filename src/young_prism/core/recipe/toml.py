@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 import re
-import tomllib
 from collections.abc import Sequence
 from typing import Any, get_args
 
@@ -13,6 +12,7 @@ from pydantic import BaseModel, ValidationError
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.toml_text import load_toml
 
 
 def read_recipe(text: str, *, file: str = "") -> Recipe:
@@ -34,11 +34,9 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
 def parsed(text: str, *, file: str = "") -> dict[str, Any]:
     """Return TOML as plain data. Raises `RecipeError` naming the line where it is none."""
     try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise RecipeError(
-            f"This is not valid TOML: {error}.", file=file, remedy="Correct that place."
-        ) from error
+        return load_toml(text)
+    except ValueError as error:
+        raise RecipeError(f"{error}.", file=file, remedy="Correct that place.") from error
 
 
 def write_recipe(recipe: Recipe) -> str:

@@ -10,6 +10,7 @@ first 1024 bytes (ISO 32000-1, Annex H, implementation note 13; from memory), HT
 from __future__ import annotations
 
 import re
+from mmap import mmap
 
 from young_prism.core.svg.sanitise import sanitised
 from young_prism.core.values import ImageFormat
@@ -21,13 +22,13 @@ _ZIP_END = b"PK\x05\x06"
 _MARKUP = re.compile(rb"<(?:!doctype\s+html|html|head|body|script|iframe|\?php)[\s>/]", re.IGNORECASE)
 
 
-def danger_of(data: bytes, fmt: ImageFormat) -> str:
+def danger_of(data: bytes | mmap, fmt: ImageFormat) -> str:
     """Say why a picture is not taken from strangers, as a sentence; empty where nothing is wrong with it.
 
     Raises `DamagedError` for a drawing that is not well-formed.
     """
     if fmt is ImageFormat.SVG:
-        dangers = sanitised(data).dangers
+        dangers = sanitised(bytes(data)).dangers
         return f"The drawing holds {', '.join(dangers)}." if dangers else ""
     if b"%PDF-" in data[:_HEAD]:
         return "It is a PDF at the same time."
@@ -48,7 +49,7 @@ def _is_zip(tail: bytes) -> bool:
     return False
 
 
-def _after_the_end(data: bytes, fmt: ImageFormat) -> bytes:
+def _after_the_end(data: bytes | mmap, fmt: ImageFormat) -> bytes:
     """Return what follows the picture's own end, as far as its format marks one."""
     match fmt:
         case ImageFormat.JPEG:

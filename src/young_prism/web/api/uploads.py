@@ -16,7 +16,7 @@ from young_prism.desk.paging import mark_after, place_of
 from young_prism.desk.tokens import Scope
 from young_prism.engine.incoming import Readable
 from young_prism.store.models import SourceRow, UploadRow
-from young_prism.store.uploads import STATES, WORKING
+from young_prism.store.uploads import FAILED, STATES, WORKING
 from young_prism.web.api.contract import Caller, Upload, checked, must_match, operation
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
@@ -158,6 +158,8 @@ def send_upload(caller: Caller) -> Any:
     arrived = parts.desk.receive(source, given, stream, said, origin="api", length=length)
     row = _waited(arrived.row, words.wait or _preferred_wait())
     headers = {"Location": f"/api/v1/uploads/{row.id}"}
+    if row.state == FAILED:
+        raise Problem(422, row.error or "It failed.", remedy=row.remedy or "", file=given, headers=headers)
     status = 202 if row.state == WORKING else 201 if arrived.new else 200
     return status, parts.answers.of(row, source), headers
 

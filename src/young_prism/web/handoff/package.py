@@ -17,6 +17,7 @@ from young_prism.engine.publishing import Publication, plan_publication, publish
 from young_prism.engine.storage import FolderStorage, storage_at
 from young_prism.store.models import SourceRow
 from young_prism.web.context import services, source_or_404
+from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
 
 
@@ -145,7 +146,7 @@ def _back(slug: str) -> BaseResponse:
     """Return to the page, with the fields of its form as they were."""
     fields = dict(parse_qsl(request.form.get("back", ""), keep_blank_values=True))
     kept = {name: fields[name] for name in _FIELDS if name in fields}
-    return redirect(f"{url_for('handoff.package', slug=slug)}?{urlencode(kept)}", code=303)
+    return redirect(with_query(url_for("handoff.package", slug=slug), urlencode(kept)), code=303)
 
 
 @blueprint.get("/s/<slug>/hand-off/publish/state")

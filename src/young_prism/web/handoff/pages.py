@@ -27,6 +27,7 @@ from young_prism.engine.rewriting import (
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import source_or_404
+from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start
 
 MODES = {
@@ -80,7 +81,7 @@ def pages(slug: str) -> str:
 def rewrite(slug: str) -> BaseResponse:
     """Write the places that were chosen, or send them as a patch."""
     source, catalogue, build = start(slug)
-    back = redirect(f"{url_for('handoff.pages', slug=slug)}?{request.form.get('back', '')}", code=303)
+    back = redirect(with_query(url_for("handoff.pages", slug=slug), request.form.get("back", "")), code=303)
     found, error = _found(source, catalogue, build) if build else (None, "")
     if found is None:
         flash(error or "Nothing is made of this source yet.", "error")

@@ -20,6 +20,7 @@ from young_prism.core.plan.decide import recipe_for
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import (
     Build,
     blueprint,
@@ -108,7 +109,7 @@ def words(slug: str) -> BaseResponse:
     )
     flash("Kept; every snippet of it says so from now on.", "info")
     back = request.form.get("back", "").lstrip("?")
-    return redirect(f"{url_for('handoff.snippets', slug=slug)}?{back}", code=303)
+    return redirect(with_query(url_for("handoff.snippets", slug=slug), back), code=303)
 
 
 @blueprint.get("/s/<slug>/hand-off/preview")

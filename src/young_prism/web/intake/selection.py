@@ -121,16 +121,10 @@ class Selection:
 def select(catalogue: Catalogue, wish: Wish) -> Selection:
     """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter; kept for the next stretch."""
     key = replace(wish, view="sheet", show="")
-    found = catalogue.kept.get(key)
+    found: Selection | None = catalogue.selections.get(key)
     if found is None:
-        if len(catalogue.kept) >= _MOST_KEPT:
-            catalogue.kept.clear()
-        found = catalogue.kept[key] = _select(catalogue, wish)
+        found = catalogue.selections[key] = _select(catalogue, wish)
     return found
-
-
-_MOST_KEPT = 24
-"""Selections of one state of a source: a person goes back and forth between a few."""
 
 
 def _select(catalogue: Catalogue, wish: Wish) -> Selection:

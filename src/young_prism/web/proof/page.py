@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from typing import Any
+from urllib.parse import urlencode
 
 from flask import (
     Blueprint,
@@ -36,6 +37,7 @@ from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
 from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.doors import with_query
 from young_prism.web.drawing.curve import Curve, draw_curve
 from young_prism.web.proof.view import GROUNDS, VIEWS, ZOOMS, State, View, provable, state_of, view_of
 
@@ -144,7 +146,7 @@ def choose(slug: str) -> BaseResponse:
     except ValueError:
         flash("That cannot be chosen: scores are numbers from 10 to 98.", "error")
     # Only a query of our own page is taken along, never another address.
-    return redirect(f"{url_for('proof.index', slug=slug)}?{back.lstrip('?')}", code=303)
+    return redirect(with_query(url_for("proof.index", slug=slug), back), code=303)
 
 
 def _changes(source: SourceRow, entry: Entry) -> Changes:
@@ -192,13 +194,12 @@ def _curve(view: View, now: State) -> Curve:
 
 def _link(endpoint: str = "proof.index", **changes: Any) -> str:
     """Return the address of this view with some of its words changed; None takes one away."""
-    args: dict[str, Any] = {
-        **request.args.to_dict(flat=False),
-        **(request.view_args or {}),
-        "page": None,
-        **changes,
-    }
-    return url_for(endpoint, **{name: value for name, value in args.items() if value is not None})
+    path = request.view_args or {}
+    # The query is written by itself: `url_for` takes some names of parameters for its own options.
+    query: dict[str, Any] = {**request.args.to_dict(flat=False), "page": None, **changes}
+    kept = {name: value for name, value in query.items() if value is not None and name not in path}
+    address = url_for(endpoint, **path)
+    return f"{address}?{urlencode(kept, doseq=True)}" if kept else address
 
 
 def page_name(slug: str) -> str:

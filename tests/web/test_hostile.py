@@ -1,0 +1,206 @@
+"""Every route with every parameter that its module reads, and hostile values: refused or answered, never a 5xx."""
+
+from __future__ import annotations
+
+import inspect
+import logging
+import re
+import sys
+import traceback
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import pytest
+from flask import got_request_exception
+from werkzeug.routing import Rule
+
+from tests import pictures
+from young_prism.core.originals.look import look
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.build import build
+from young_prism.engine.scan import scan
+from young_prism.web.app import close_app, create_app
+from young_prism.web.config import Settings
+
+VALUES = (
+    "",
+    "\0",
+    "a" * 5000,
+    "../../etc/passwd",
+    "-1",
+    "9" * 30,
+    "nan",
+    "1e999",
+    "\u202eé'\"<script>",
+    "a\r\nb: c",
+    "[1]",
+    "{",
+    "%00",
+)
+ALONE = ("9" * 30, "\u202eé'\"<script>")
+"""Those that each parameter gets alone as well, since an earlier one may be refused first."""
+NOT_UTF8 = "%ED%A0%80%FF"
+PARAMETER = re.compile(
+    r"""(?:args|form|values|files)\.get(?:list)?\(\s*["'](\w+)|["'](\w+)["'] in (?:values|request\.(?:args|form))"""
+)
+ALWAYS = (
+    "slug",
+    "endpoint",
+    "_anchor",
+    "_external",
+    "_method",
+    "path",
+    "view",
+    "page",
+    "sort",
+    "back",
+    "target",
+)
+BODIES = (b"", b"{", b"[1]", b"[{}]", b"null", b'{"a": 1}', b"[" * 100_000, b"\xff\xfe", b"\0" * 100)
+LAST = ("remove", "delete", "forget", "stop", "sign_out", "leave", "revoke")
+"""Parts of endpoints that take away what others need."""
+
+
+@pytest.fixture(scope="module")
+def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    base = tmp_path_factory.mktemp("hostile")
+    site = base / "site"
+    site.mkdir()
+    (site / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(120, 80)))
+    (site / "broken.jpg").write_bytes(b"\xff\xd8\xff")
+    (site / "index.html").write_text('<img src="a.jpg">')
+    made = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
+    made.config["WTF_CSRF_ENABLED"] = False
+    parts = made.extensions["young_prism"]
+    row = parts.store.add_source("Site", site, site / "out", base, pages_folder=site)
+    parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
+    found = scan(site, output=site / "out")
+    parts.store.save_look(
+        row.id,
+        {"a.jpg": (found.originals[0].stamp, look((site / "a.jpg").read_bytes()))},
+        found.left_out,
+        found.notes,
+    )
+    build(site, site / "out", read_recipe(pictures.QUICK_FORMATS))
+    yield made
+    close_app(made)
+
+
+def parameters(app: Any, rule: Rule) -> list[str]:
+    """Return the parameters that the module of a route reads."""
+    function = inspect.unwrap(app.view_functions[rule.endpoint])
+    module = sys.modules.get(function.__module__)
+    source = inspect.getsource(module) if module and hasattr(module, "__file__") else ""
+    return sorted({first or second for first, second in PARAMETER.findall(source)})
+
+
+def address(rule: Rule, good: dict[str, str], hostile: str | None, which: str) -> str:
+    """Return the address of a route with one part of its path hostile, already quoted where it must be."""
+    parts = {}
+    for name in rule.arguments:
+        value = good.get(name, "a.jpg")
+        if name == which and hostile is not None:
+            value = hostile
+        parts[name] = value if value == NOT_UTF8 else quote(value, safe="/")
+    text = re.sub(r"<(?:\w+(?:\([^)]*\))?:)?(\w+)>", lambda match: parts[match[1]], rule.rule)
+    return text if text.startswith("/") else "/" + text
+
+
+GOOD = {"slug": "site", "run_id": "1", "upload": "none", "name": "a", "filename": "app.css", "path": "a.jpg", "token_id": "x",
+        "webhook_id": "1", "run": "1", "form": "html", "key": "x", "file": "a.jpg"}  # fmt: skip
+
+
+def rules(app: Any) -> list[Rule]:
+    def order(rule: Rule) -> tuple[bool, str]:
+        return any(word in rule.endpoint for word in LAST), rule.rule
+
+    return sorted(app.url_map.iter_rules(), key=order)
+
+
+def requests(app: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    """Yield method, address and what is sent with it, for every route."""
+    for rule in rules(app):
+        for method in sorted((rule.methods or set()) - {"HEAD", "OPTIONS"}):
+            plain = address(rule, GOOD, None, "")
+            names = [*parameters(app, rule), *ALWAYS]
+            for name in rule.arguments:
+                yield from (
+                    (method, address(rule, GOOD, value, name), {})
+                    for value in (*VALUES[1:], NOT_UTF8)
+                    if not rule.endpoint.endswith(".static")
+                )
+            for value in VALUES:
+                together = dict.fromkeys(names, value)
+                yield method, plain, {"query_string": together}
+                if value in ALONE:
+                    yield from ((method, plain, {"query_string": {name: value}}) for name in names)
+                if method != "GET":
+                    yield method, plain, {"data": together}
+                    if value in ALONE:
+                        own = (name for name in names if name not in ALWAYS)
+                        yield from ((method, plain, {"data": {name: value}}) for name in own)
+            if method != "GET":
+                yield from (
+                    (method, plain, {"data": body, "content_type": kind}) for body in BODIES for kind in KINDS
+                )
+
+
+KINDS = (
+    "application/json",
+    "application/x-www-form-urlencoded",
+    "image/jpeg",
+    "multipart/form-data; boundary=x",
+)
+
+
+def test_no_route_answers_a_hostile_value_with_a_fault_of_ours(
+    app: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(logging.root.manager, "disable", logging.CRITICAL)  # thousands of refusals
+    client = app.test_client()
+    faults: dict[str, str] = {}
+    raised: list[BaseException] = []
+
+    def note(_app: Any, exception: BaseException, **_: Any) -> None:
+        raised.append(exception)
+
+    asked = 0
+    with got_request_exception.connected_to(note, app):
+        for method, where, sent in requests(app):
+            asked += 1
+            answer = client.open(where, method=method, **sent)
+            answer.close()
+            if answer.status_code >= 500 and answer.status_code not in (501, 505, 507):
+                why = "".join(traceback.format_exception(raised[-1])[-3:]) if raised else answer.text
+                faults.setdefault(why[-300:], f"{method} {where[:150]} {str(sent)[:150]}")
+    assert asked > 3_000
+    assert not faults, "\n".join(f"{where}\n    {why}" for why, where in faults.items())
+
+
+@pytest.mark.parametrize("file", ["\\u0000", "a" * 400, "a/" * 3000, "../x", "/etc/passwd", "."])
+def test_a_watermark_that_cannot_be_used_does_not_lock_its_source(app: Any, file: str) -> None:
+    client, parts = app.test_client(), app.extensions["young_prism"]
+    row = parts.store.add_source(
+        "Marked", Path(parts.settings.roots[0]) / "site", None, parts.settings.outputs
+    )
+    parts.store.set_recipe(row.id, f'{pictures.QUICK_FORMATS}\n[finishing.watermark]\nfile = "{file}"\n')
+    try:
+        for page in ("run", "recipe", "intake", "picture/a.jpg", "run/plan"):
+            assert client.get(f"/s/{row.slug}/{page}").status_code in (200, 404), page
+    finally:
+        parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["a = " + "[" * 3000 + "]" * 3000, "name = " + "9" * 5000, "[ladder]\nwidths = [" + "9" * 5000 + "]", "[" + ".".join("a" * 500) + "]",
+     "[ladder]\nwidths = [1e999]", "\0", 'name = "\\u0000"', '[finishing.watermark]\nfile = "\\u0000"'],
+)  # fmt: skip
+def test_toml_that_cannot_be_read_is_a_sentence_on_the_pages(app: Any, text: str) -> None:
+    client = app.test_client()
+    for where in ("/s/site/recipe", "/s/site/recipe/check", "/recipes"):
+        for name in ("text", "toml", "recipe"):
+            answer = client.post(where, data={name: text, "name": "x"})
+            assert answer.status_code < 500, (where, name)
