@@ -188,7 +188,7 @@ def test_a_watermark_that_cannot_be_used_does_not_lock_its_source(app: Any, file
     parts.store.set_recipe(row.id, f'{pictures.QUICK_FORMATS}\n[finishing.watermark]\nfile = "{file}"\n')
     try:
         for page in ("run", "recipe", "intake", "picture/a.jpg", "run/plan"):
-            assert client.get(f"/s/{row.slug}/{page}").status_code in (200, 404), page
+            assert client.get(f"/s/{row.slug}/{page}").status_code < 500, page
     finally:
         parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
 
