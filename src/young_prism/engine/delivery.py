@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
+from young_prism.core.originals.headers.contract import EXPORT_AGAIN
 from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.made import Rendered
@@ -265,6 +266,8 @@ class Delivery:
         planned, data = rendered.planned, rendered.data
         if rendered.outcome is Outcome.FAILED:
             remedy = "Run again; if it fails again, leave this format out for it, and report it."
+            if planned.settings is None:  # a copy fails because of its original
+                remedy = EXPORT_AGAIN
             return self._refused(original, planned, OutputError(rendered.reason, remedy=remedy))
         if data is None:
             return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)

@@ -26,7 +26,7 @@ from pydantic import BaseModel, ValidationError
 from young_prism.core.errors import OutputError, PageError
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import all_delivered
-from young_prism.core.markup.rewrite.changes import Change, Left, Rewriting, hunks, patch
+from young_prism.core.markup.rewrite.changes import Change, Left, Rewriting, hunks, line_number, patch
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.page import Wish, rewrite_page
 from young_prism.core.markup.rewrite.site import Found, Site
@@ -82,7 +82,7 @@ class File:
 
     def line(self, change: Change) -> int:
         """Return the line in which a change begins, counted from 1."""
-        return self.rewriting.text.count("\n", 0, change.start) + 1
+        return line_number(self.rewriting.text, change.start)
 
     def patch(self, keys: Collection[str] | None = None) -> bytes:
         """Return its part of a patch; empty for UTF-16, which patches cannot say."""

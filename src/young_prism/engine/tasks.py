@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.headers.contract import BytesView, FileView
+from young_prism.core.originals.headers.contract import EXPORT_AGAIN, BytesView, FileView
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.engine.worker import tell
@@ -91,11 +91,8 @@ def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismE
     except YoungPrismError as error:
         error.file = path
         return error
-    except Exception as error:  # noqa: BLE001  (one crooked file must not end the look)
-        what = f"Its header cannot be read ({type(error).__name__}: {error})."
-        return DamagedError(
-            what, file=path, remedy="Export it again from where it came from, or take it out."
-        )
+    except Exception:  # noqa: BLE001  (one crooked file must not end the look)
+        return DamagedError("Its header cannot be read.", file=path, remedy=EXPORT_AGAIN)
 
 
 def render_timeout_s(original: PlannedOriginal) -> float:

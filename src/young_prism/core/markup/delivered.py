@@ -110,11 +110,28 @@ class Delivered:
 
 
 def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
-    """Return renditions as markup sees them."""
+    """Return the renditions that markup offers, as it sees them."""
     return [
         Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
-        for r in renditions
+        for r in offered(renditions)
     ]
+
+
+def offered(renditions: Iterable[RenditionEntry]) -> list[RenditionEntry]:
+    """Return the renditions that are worth offering to a browser, in their order.
+
+    A rung that weighs no less than a larger one of the same facet and format is left out: a phone would fetch more bytes for
+    fewer pixels. It happens where a screenshot is reduced, since blurred edges are harder to compress than sharp ones.
+    """
+    given = list(renditions)
+    lightest: dict[tuple[str | None, str], int] = {}
+    kept = set()
+    for one in sorted(given, key=lambda one: -one.width):
+        rival = lightest.get((one.facet, one.format))
+        if rival is None or one.bytes < rival:
+            lightest[one.facet, one.format] = one.bytes
+            kept.add(one.path)
+    return [one for one in given if one.path in kept]
 
 
 def all_delivered(originals: Sequence[OriginalEntry], recipe: Recipe) -> dict[str, Delivered]:

@@ -50,6 +50,26 @@ def shape_of(data: bytes, fmt: ImageFormat) -> tuple[int, int, int]:
     return height, width, 3
 
 
+def has_whole_frames(data: bytes, fmt: ImageFormat) -> bool:
+    """Whether a strict decoder, Pillow's, reads every frame of a file to its end; formats that it has no reader for are whole."""
+    reader = _frame_readers().get(fmt)
+    if reader is None:
+        return True
+    try:
+        with by_pillow(reader, data) as picture:
+            for number in range(getattr(picture, "n_frames", 1)):
+                picture.seek(number)
+                picture.load()
+    except DamagedError:
+        return False
+    return True
+
+
+def is_animated_webp(data: bytes) -> bool:
+    """Whether a file is a WebP with frames: the flag in its extended header (RFC 9649, 2.7)."""
+    return data[:4] == b"RIFF" and data[8:16] == b"WEBPVP8X" and len(data) > 20 and bool(data[20] & 0b10)
+
+
 def _webp(data: bytes) -> npt.NDArray[np.uint8] | None:
     """Decode a WebP with OpenCV, in two thirds of Pillow's time; None where it finds it damaged, which Pillow then says."""
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
@@ -65,6 +85,14 @@ def array_of(image: Any) -> npt.NDArray[np.uint8]:
         image = image.colourspace("srgb")
     pixels: npt.NDArray[np.uint8] = image.numpy()
     return pixels
+
+
+@lru_cache(maxsize=1)
+def _frame_readers() -> dict[ImageFormat, Any]:
+    from PIL.GifImagePlugin import GifImageFile
+    from PIL.PngImagePlugin import PngImageFile
+
+    return {**_readers(), ImageFormat.GIF: GifImageFile, ImageFormat.PNG: PngImageFile}
 
 
 @lru_cache(maxsize=1)

@@ -81,10 +81,12 @@ def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str
 
 
 def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
+    is_copy = planned.settings is None
+    why = "The original is damaged" if is_copy else "It was made, and is not what it was to be"
     return Rendered(
         planned=planned,
         outcome=Outcome.FAILED,
-        reason=f"It was made, and is not what it was to be: {fault}.",
+        reason=f"{why}: {fault}.",
         data=None,
         bytes=0,
         sha256="",

@@ -7,7 +7,7 @@ from young_prism.core.originals.headers.contract import BytesView
 from young_prism.core.originals.headers.metadata import Group, read_metadata
 from young_prism.core.originals.look import read_header
 from young_prism.core.originals.sniff import HEAD_BYTES, sniff
-from young_prism.core.pixels.readback import shape_of
+from young_prism.core.pixels.readback import has_whole_frames, is_animated_webp, shape_of
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.values import ImageFormat
@@ -17,13 +17,18 @@ def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bo
     """Say what is wrong with a rendition; empty for nothing. `clear` says that it must be able to show what is behind it.
 
     Type by content, all pixels decoded, pixel size, transparency, and no metadata but what the recipe's word `metadata` allows.
-    A copy is what its original is, and a drawing was read when it was made safe: of these only the type is looked at.
+    Of a copy, which is what its original is, all frames are decoded: what browsers would show half of is not delivered. A drawing
+    was read when it was made safe: only its type is looked at.
     """
     fmt = sniff(data[:HEAD_BYTES])
     if fmt is not planned.format:
         return f"its content is {fmt.label if fmt else 'no image'}, not {planned.format.label}"
-    if planned.settings is None or isinstance(planned.settings, VectorFormats) or fmt is ImageFormat.SVG:
+    if isinstance(planned.settings, VectorFormats) or fmt is ImageFormat.SVG:
         return ""
+    if planned.settings is None or is_animated_webp(data):
+        fault = "" if has_whole_frames(data, fmt) else "not all of its frames can be decoded"
+        if fault or planned.settings is None:
+            return fault
     return _in_pixels(data, planned, clear=clear) or _left_in(data, planned, metadata)
 
 

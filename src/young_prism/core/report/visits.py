@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.manifest.model import RenditionEntry
-from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.delivered import Delivered, offered
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.selection import slot_width
 
@@ -91,7 +91,8 @@ def ladders(delivered: Delivered, formats: Collection[str] = ALL_FORMATS) -> lis
 
 def _first(renditions: Sequence[RenditionEntry], formats: Collection[str]) -> tuple[RenditionEntry, ...]:
     best = next((one.format for one in renditions if one.format in formats), None)
-    return tuple(sorted((one for one in renditions if one.format == best), key=lambda one: one.width))
+    own = offered(one for one in renditions if one.format == best)
+    return tuple(sorted(own, key=lambda one: one.width))
 
 
 def view(choices: Sequence[Ladder], screen: Screen) -> View:

@@ -108,7 +108,7 @@ def _to_linear() -> Plane:
 
 _TAPS = _taps()
 _LINEAR = _to_linear()
-_GROUNDS = (0.1, 0.9)
+GROUNDS = (0.1, 0.9)
 """Dark and light, as shares of white in sRGB values."""
 
 cv2.setNumThreads(1)
@@ -137,7 +137,7 @@ class Reference:
                 f"a picture of {original.shape[1]} x {original.shape[0]} is too small for a score"
             )
         self.shape = original.shape
-        self._grounds = _GROUNDS if original.shape[2] == 4 else (None,)
+        self._grounds = GROUNDS if original.shape[2] == 4 else (None,)
         self._sides = [list(_levels(_linear(original, ground))) for ground in self._grounds]
 
     def score(self, candidate: Pixels) -> float:

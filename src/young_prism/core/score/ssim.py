@@ -10,7 +10,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from young_prism.core.score.metric import Pixels
+from young_prism.core.score.metric import GROUNDS, Pixels
 
 _SIGMA = 1.5
 WINDOW = 11
@@ -21,7 +21,10 @@ _GREY = np.array([[0.2125, 0.7154, 0.0721]], np.float32)
 
 
 def ssim(original: Pixels, candidate: Pixels) -> float:
-    """Return the similarity of two `uint8` sRGB arrays of shape (height, width, 3), 1 for the same picture.
+    """Return the similarity of two `uint8` sRGB arrays of shape (height, width, 3 or 4), 1 for the same picture.
+
+    With alpha, both are laid on a dark and on a light ground, as for the score, and the lower similarity counts: the colour of a
+    pixel that nobody can see is no difference. An array without alpha is opaque.
 
     Raises `ValueError` where they differ in size, or are smaller than the window of 11 pixels.
     """
@@ -31,7 +34,12 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
         )
     if min(original.shape[:2]) < WINDOW:
         raise ValueError(f"a picture of {original.shape[1]} x {original.shape[0]} is too small for SSIM")
-    one, other = (_grey(pixels) for pixels in (original, candidate))
+    if max(original.shape[2], candidate.shape[2]) == 4:
+        return min(_similarity(_grey_on(original, ground), _grey_on(candidate, ground)) for ground in GROUNDS)
+    return _similarity(_grey(original), _grey(candidate))
+
+
+def _similarity(one: np.ndarray, other: np.ndarray) -> float:
     mean, means = _window(one), _window(other)
     spread = _window(one * one) - mean * mean
     spreads = _window(other * other) - means * means
@@ -40,6 +48,14 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
     alike /= (mean * mean + means * means + _C1) * (spread + spreads + _C2)
     edge = WINDOW // 2
     return float(alike[edge:-edge, edge:-edge].mean())
+
+
+def _grey_on(pixels: Pixels, ground: float) -> np.ndarray:
+    grey = _grey(pixels)
+    if pixels.shape[2] < 4:
+        return grey
+    alpha = pixels[:, :, 3].astype(np.float32) / 255
+    return np.asarray(grey * alpha + (1 - alpha) * np.float32(ground * 255))
 
 
 def _grey(pixels: Pixels) -> np.ndarray:

@@ -11,7 +11,7 @@ from flask import Response, flash, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.rewrite.changes import Change, Hunk, Mode, hunks
+from young_prism.core.markup.rewrite.changes import Change, Hunk, Mode, change_hunks
 from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.report.figures import count
 from young_prism.engine.rewriting import (
@@ -147,4 +147,4 @@ def _mode(values: Mapping[str, str]) -> Mode:
 
 
 def _shown(file: File) -> list[Shown]:
-    return [Shown(one, file.line(one), hunks(file.rewriting, {one.key})) for one in file.rewriting.changes]
+    return [Shown(one, file.line(one), change_hunks(file.rewriting, one)) for one in file.rewriting.changes]

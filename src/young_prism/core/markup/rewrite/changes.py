@@ -9,13 +9,19 @@ import difflib
 import hashlib
 import re
 from bisect import bisect_right
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 from itertools import accumulate
 from typing import NamedTuple
 
 _CONTEXT = 3
+_LONGEST_SHOWN = 10_000
+_AROUND = 200
+"""Characters: lines that are longer together are shown by so many around a change."""
+_MOST_COMPARED = 250_000
+"""Old times new lines of one block that are compared line by line; a larger block is replaced whole."""
 
 
 class Mode(StrEnum):
@@ -123,18 +129,65 @@ class Hunk(NamedTuple):
 
 def hunks(rewriting: Rewriting, keys: Collection[str] | None = None) -> list[Hunk]:
     """Return the diff of those changes; only the lines that they touch are compared."""
-    lines = rewriting.text.split("\n")
+    return _hunks(rewriting.text, _edits(rewriting.changes, keys))
+
+
+def change_hunks(rewriting: Rewriting, change: Change) -> list[Hunk]:
+    """Return the diff of one change to show to a person, at a cost that does not grow with the number of the others.
+
+    Of a line that is longer than anybody reads, a page without line breaks, only the surroundings of the change are shown.
+    """
+    text = rewriting.text
+    first, last = (line_number(text, place) - 1 for place in (change.start, change.end))
+    lines, starts = _lines(text)
+    if starts[min(last + 1, len(lines))] - starts[first] <= _LONGEST_SHOWN:
+        return _hunks(text, change.edits)
+    begin = max(starts[first], change.start - _AROUND)
+    end = min(starts[min(last + 1, len(lines))], change.end + _AROUND)
+    shift = begin - 1
+    edits = [Edit(edit.start - shift, edit.end - shift, edit.new) for edit in change.edits]
+    excerpt = f"…{text[begin:end].rstrip()}…\n"
+    return [hunk._replace(old=first + 1, new=first + 1) for hunk in _hunks(excerpt, edits)]
+
+
+class _Lines(NamedTuple):
+    """A text in lines with their line ends, and where each begins."""
+
+    lines: list[str]
+    starts: list[int]
+
+
+@lru_cache(maxsize=4)
+def _lines(text: str) -> _Lines:
+    lines = text.split("\n")
     lines = [line + "\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
-    starts = [0, *accumulate(len(line) for line in lines)]
+    return _Lines(lines, [0, *accumulate(len(line) for line in lines)])
+
+
+def line_number(text: str, at: int) -> int:
+    """Return the line of a place in a text, from 1. A text is split once, however many places are asked for."""
+    return min(bisect_right(_lines(text).starts, at), text_lines(text))
+
+
+def text_lines(text: str) -> int:
+    """Return the number of lines of a text, as an editor shows it: an empty one follows a line end."""
+    lines = _lines(text).lines
+    return len(lines) + (not lines or lines[-1].endswith("\n"))
+
+
+def _hunks(text: str, edits: Iterable[Edit]) -> list[Hunk]:
+    lines, starts = _lines(text)
     blocks: list[tuple[int, int, list[Edit]]] = []
-    for edit in _edits(rewriting.changes, keys):
+    for edit in edits:
         # What is put in behind the last character belongs to the last line.
         first, last = (
             min(bisect_right(starts, place), len(lines)) - 1
             for place in (edit.start, max(edit.start, edit.end - 1))
         )
         if blocks and first < blocks[-1][1]:
-            blocks[-1] = (blocks[-1][0], max(blocks[-1][1], last + 1), [*blocks[-1][2], edit])
+            begin, after, own = blocks[-1]
+            own.append(edit)
+            blocks[-1] = (begin, max(after, last + 1), own)
         else:
             blocks.append((first, last + 1, [edit]))
     return list(_grouped(lines, starts, blocks))
@@ -164,6 +217,10 @@ def _grouped(
 
 def _compared(old: Sequence[str], text: str) -> Iterator[Line]:
     new = [line for line in re.split(r"(?<=\n)", text) if line]
+    if len(old) * len(new) > _MOST_COMPARED:  # the comparison takes the product of both in the worst case
+        yield from (Line("-", line) for line in old)
+        yield from (Line("+", line) for line in new)
+        return
     for tag, a, b, c, d in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
         if tag == "equal":
             yield from (Line(" ", line) for line in old[a:b])

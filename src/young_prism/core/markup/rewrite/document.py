@@ -12,6 +12,7 @@ import re
 from dataclasses import dataclass
 
 from young_prism.core.errors import PageError
+from young_prism.core.markup.rewrite.changes import line_number
 
 _CHARSET = re.compile(
     rb"""<meta[^>]*?charset\s*=\s*["']?\s*([\w:.-]+)|^@charset\s+"([\w:.-]+)";""", re.IGNORECASE
@@ -87,4 +88,4 @@ class Document:
 
     def line(self, at: int) -> int:
         """Return the line of a place in the text, counted from 1."""
-        return self.text.count("\n", 0, at) + 1
+        return line_number(self.text, at)

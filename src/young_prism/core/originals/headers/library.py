@@ -68,22 +68,22 @@ def _avif_sequence(data: bytes) -> Header:
 def _heic(data: bytes) -> Header:
     import pillow_heif
 
-    from young_prism.core.pixels.decode import damaged
+    from young_prism.core.pixels.decode import LIBRARY_ERRORS, damaged
 
     try:
         heif = pillow_heif.open_heif(data)
-    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+        return Header(
+            stored=Size(*heif.size),
+            orientation=1,  # pillow-heif hands pictures over upright
+            profile=heif.info.get("icc_profile") or b"",
+            grey=heif.mode in ("L", "LA"),
+            alpha=heif.mode in ("LA", "RGBA"),
+            bit_depth=int(heif.info.get("bit_depth") or 8),
+            exif=(heif.info.get("exif") or b"").removeprefix(b"Exif\0\0"),
+            xmp=heif.info.get("xmp") or b"",
+        )
+    except LIBRARY_ERRORS as error:
         raise damaged(error) from error
-    return Header(
-        stored=Size(*heif.size),
-        orientation=1,  # pillow-heif hands pictures over upright
-        profile=heif.info.get("icc_profile") or b"",
-        grey=heif.mode in ("L", "LA"),
-        alpha=heif.mode in ("LA", "RGBA"),
-        bit_depth=int(heif.info.get("bit_depth") or 8),
-        exif=(heif.info.get("exif") or b"").removeprefix(b"Exif\0\0"),
-        xmp=heif.info.get("xmp") or b"",
-    )
 
 
 def _bmp(data: bytes) -> Header:
