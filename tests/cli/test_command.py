@@ -65,7 +65,7 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     states = json.loads(
         command("plan", "--source", source, "--out", out, "--recipe", recipe, "--json").stdout
     )
-    assert {row["state"] for row in states["renditions"]} <= {"unchanged", "left out"}
+    assert {row["state"] for row in states["renditions"]} <= {"unchanged", "skipped"}
 
     shown = ("snippet", "--manifest", out / "manifest.json", "deep/sideways, été.jpg")
     said = command(*shown, "--alt", "A tree", "--prefix", "/img/").stdout

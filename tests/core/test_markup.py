@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from html.parser import HTMLParser
 
 import jinja2
@@ -17,6 +18,7 @@ from young_prism.core.markup.selection import select, slot_width
 from young_prism.core.markup.srcset import candidates_of
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Markup, Recipe
+from young_prism.core.report.visits import ALL_FORMATS, ladders, view
 from young_prism.core.values import ImageFormat, Size
 
 ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
@@ -65,6 +67,30 @@ def delivered(*, facet: str | None = None, markup: Markup | None = None, **other
     )
     art = (ArtDirection(facet, 480, "100vw"),) if facet else ()
     return Delivered("photos/a b.jpg", entries, markup or Markup(sizes="100vw"), art, **others)
+
+
+def test_a_rung_that_weighs_no_less_than_a_larger_one_is_not_offered() -> None:
+    """A screenshot's 760 px weighed 98,936 bytes and its 1400 px 63,230 (measured): the phone takes the larger one."""
+    plain = delivered()
+
+    def weigh(one: RenditionEntry) -> RenditionEntry:
+        heavy = one.format == "webp" and one.width in (400, 800)
+        return one.model_copy(
+            update={"bytes": 98_936 if heavy else 63_230 if one.format == "webp" else one.bytes}
+        )
+
+    shown = _Elements(replace(plain, renditions=tuple(weigh(one) for one in plain.renditions)).html()).found
+    srcset = {str(attrs.get("type")): str(attrs["srcset"]) for _, attrs in shown if "srcset" in attrs}
+    assert "1600w" in srcset["image/webp"] and "400w" not in srcset["image/webp"].replace("1600w", "")
+    assert "800w" not in srcset["image/webp"]
+    for untouched in ("image/avif", "None"):
+        assert all(f"{width}w" in srcset[untouched] for width in (400, 800, 1600))
+    screen = Screen(390, 2)
+    for formats in (ALL_FORMATS, frozenset({"webp", "jpeg"})):
+        made = replace(plain, renditions=tuple(weigh(one) for one in plain.renditions))
+        taken = view(ladders(made, formats), screen).taken
+        lighter = [one for one in made.renditions if one.format == taken.format and one.width > taken.width]
+        assert all(one.bytes > taken.bytes for one in lighter)
 
 
 def test_sources_come_in_order_of_preference_and_the_fallback_carries_the_size() -> None:

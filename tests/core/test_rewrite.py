@@ -14,12 +14,53 @@ from hypothesis import strategies as st
 from tests.core.test_markup import delivered
 from young_prism.core.errors import PageError
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.rewrite.changes import Mode, Rewriting
+from young_prism.core.markup.rewrite.changes import (
+    Edit,
+    Mode,
+    Rewriting,
+    change,
+    change_hunks,
+    hunks,
+    line_number,
+)
 from young_prism.core.markup.rewrite.document import Document
 from young_prism.core.markup.rewrite.page import Wish, rewrite_page
 from young_prism.core.markup.rewrite.site import Site
 from young_prism.core.markup.rewrite.style import rewrite_style
 from young_prism.core.values import Size
+
+
+def big(images: int, between: str) -> Rewriting:
+    """A page of many images, each wrapped."""
+    text, changes, seen = "", [], {}
+    for number in range(images):
+        at = len(text)
+        text += f'<img src="{number}.jpg">'
+        edits = [Edit(at, at, "<picture>\n"), Edit(len(text), len(text), "\n</picture>")]
+        text += between
+        changes.append((edits, number))
+    made = [change(text, f"{number}.jpg", edits, seen) for edits, number in changes]
+    return Rewriting(text, tuple(one for one in made if one), ())
+
+
+@pytest.mark.parametrize("between", ["\n", ""])
+def test_the_diff_of_one_change_is_short_however_large_the_page(between: str) -> None:
+    page = big(3000, between)
+    whole = "".join(line.text for hunk in hunks(page) for line in hunk.lines if line.sign == "+")
+    assert whole.count("<picture>") == 3000
+    [one] = change_hunks(page, page.changes[1500])
+    assert sum(len(line.text) for line in one.lines) < 2000
+    assert any('"1500.jpg"' in line.text for line in one.lines)
+    assert (
+        line_number(page.text, page.changes[1500].start)
+        == page.text.count("\n", 0, page.changes[1500].start) + 1
+    )
+
+
+def test_lines_are_numbered_as_editors_do() -> None:
+    for text in ("", "a", "a\n", "\n\n", "a\nb", "é\r\nb\n"):
+        for at in range(len(text) + 1):
+            assert line_number(text, at) == text.count("\n", 0, at) + 1, (text, at)
 
 
 def named(path: str, base: Delivered | None = None) -> Delivered:
@@ -109,8 +150,8 @@ def test_only_pictures_change_and_a_second_time_nothing_does(page: str, mode: Mo
     after, found = rewritten(page, mode=mode)
     assert plain_tree(after) == plain_tree(page.encode())
     assert rewritten(after, mode=mode)[1].changes == ()
-    for change in found.changes:
-        assert len(re.findall("<img|<IMG", found.text[change.start : change.end])) <= 1
+    for one in found.changes:
+        assert len(re.findall("<img|<IMG", found.text[one.start : one.end])) <= 1
     kept = difflib.SequenceMatcher(None, page, after.decode(), autojunk=False)
     assert mode is not Mode.SIZES or sum(block.size for block in kept.get_matching_blocks()) == len(page)
 

@@ -118,7 +118,7 @@ def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_pat
         build(source, out, recipe, using=With(jobs=1))
         [original] = read_manifest(out / "manifest.json").originals
         made = {entry.format for entry in original.renditions}
-        assert not made & {entry.format for entry in original.dropped}
+        assert not made & {entry.format for entry in original.skipped}
         assert all(f"a-200w.{fmt.replace('jpeg', 'jpg')}" in original.snippet for fmt in made)
         return made
 
@@ -156,7 +156,7 @@ def test_a_file_that_is_not_ours_is_never_overwritten(source: Path, tmp_path: Pa
 def test_after_a_power_cut_what_lies_there_is_known_and_reused(built, tmp_path: Path) -> None:
     source, out = copy_of(built, tmp_path)
     originals = read_manifest(out / "manifest.json").originals
-    lines = [o.model_dump(include={"renditions", "dropped"}) for o in originals]
+    lines = [o.model_dump(include={"renditions", "skipped"}) for o in originals]
     # As it is when the machine stops after the files and before the manifest: the journal alone knows them.
     (out / "manifest.json").unlink()
     (out / STATE_FOLDER / "stamps.jsonl").unlink()
@@ -217,7 +217,11 @@ def test_bad_input_costs_itself_only_and_is_said_clearly(tmp_path: Path) -> None
     for name, (_, words) in bad.items():
         assert words in said[name].error, said[name].error
         assert said[name].remedy.endswith(".")
-    assert {left.path for left in result.skipped} == {"linked", "linked.jpg", "pipe.jpg"}
+    assert {left.path for left in result.skipped if not left.rendition} == {
+        "linked",
+        "linked.jpg",
+        "pipe.jpg",
+    }
     assert result.originals == 2
     assert pictures.hashes(source) == before
     made = {p.name for p in (tmp_path / "out").iterdir() if p.is_file()}

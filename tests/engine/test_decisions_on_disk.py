@@ -10,6 +10,7 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import OutputError, RecipeError
+from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.originals.details import Detail
 from young_prism.core.recipe.finishing import Finishing, Watermark
@@ -51,7 +52,7 @@ def files(folder: Path) -> dict[str, bytes]:
     return {
         file.relative_to(folder).as_posix(): file.read_bytes()
         for file in sorted(folder.rglob("*"))
-        if file.is_file() and STATE_FOLDER not in file.parts and file.name != "manifest.json"
+        if file.is_file() and STATE_FOLDER not in file.parts and file.name not in MANIFEST_NAMES
     }
 
 

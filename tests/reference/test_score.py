@@ -86,6 +86,23 @@ def test_what_differs_only_on_one_ground_is_seen_on_it() -> None:
     assert ssimulacra2(clear, hidden) > 99
 
 
+def test_ssim_does_not_see_the_colour_of_what_is_transparent() -> None:
+    """A lossless WebP keeps what shows and may change the rest: it is the same picture."""
+    rng = np.random.default_rng(1)
+    picture = rng.integers(0, 255, (64, 64, 4), dtype=np.uint8)
+    picture[..., 3] = 255
+    picture[:, :32, 3] = 0
+    hidden = picture.copy()
+    hidden[:, :32, :3] = 0
+    assert ssim(picture, hidden) == pytest.approx(1, abs=1e-6)
+    opaque = picture.copy()
+    opaque[..., 3] = 255
+    assert ssim(picture, opaque) < 0.9 and ssim(picture, opaque[..., :3]) == ssim(picture, opaque)
+    shown = picture.copy()
+    shown[:, 40:50, :3] = 0
+    assert ssim(picture, shown) < 0.95
+
+
 @pytest.mark.parametrize("shape", [(7, 90, 3), (90, 90), (90, 90, 2)])
 def test_what_cannot_be_scored_is_refused(shape: tuple[int, ...]) -> None:
     with pytest.raises(ValueError, match=r"too small|is wanted"):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -13,6 +15,7 @@ from sqlalchemy import create_engine, text
 from tests.core.test_plan import facts
 from young_prism.store.database import migrations_config, open_database
 from young_prism.store.models import Base
+from young_prism.store.owners import is_gone, this_process
 from young_prism.store.runs import LOST_AFTER_S
 from young_prism.store.store import COMMAND, Store
 
@@ -122,6 +125,45 @@ def test_a_build_by_command_that_is_not_heard_of_any_more_is_interrupted(tmp_pat
     assert store.sources() == [] and store.all_sources()[source.id].kind == COMMAND
     store.add_source("Site", tmp_path, None, tmp_path)
     assert [one.kind for one in store.sources()] == ["folder"]  # a person added it: now it is a source
+    store.close()
+
+
+def test_a_run_whose_process_is_gone_is_interrupted_at_once(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    source = store.add_source("Site", tmp_path, None, tmp_path)
+    values = {"origin": "watcher", "recipe": "", "version": "1", "state": "running"}
+    mine, gone, elsewhere, server = (
+        store.start_run(source.id, owner=owner, **values)
+        for owner in ("command", "command", "command", "server")
+    )
+    with subprocess.Popen(["true"]) as process:
+        process.wait()
+    host = this_process().rpartition(":")[0]
+    store.change_run(gone, worker=f"{host}:{process.pid}")
+    store.change_run(elsewhere, worker=f"another-machine:{process.pid}")
+    assert {run.id for run, _ in store.active_runs()} == {mine, elsewhere, server}
+    assert store.run(gone).state == "interrupted"
+    # A server that starts takes up its own, and leaves a live command alone, though both say that a watcher asked.
+    assert [run.id for run in store.interrupted_runs(owner="server")] == [server]
+    assert store.run(mine).state == "running"
+    store.close()
+
+
+def test_a_number_that_another_process_has_got_since_is_no_sign_of_life() -> None:
+    now = datetime.now(UTC)
+    assert not is_gone(this_process(), now)
+    assert is_gone(this_process(), now - timedelta(days=3650))
+    assert not is_gone("another-machine:1", now) and not is_gone("nonsense", now)
+
+
+def test_names_and_slugs_of_sources_differ_also_at_the_same_moment(tmp_path: Path) -> None:
+    store = Store(tmp_path / "a.sqlite3")
+    with ThreadPoolExecutor(8) as pool:
+        rows = list(
+            pool.map(lambda _: store.add_upload("Dropped today", tmp_path / "up", tmp_path), range(8))
+        )
+    assert len({row.slug for row in rows}) == len({row.name for row in rows}) == 8
+    assert {"Dropped today", "Dropped today (2)"} <= {row.name for row in rows}
     store.close()
 
 

@@ -25,6 +25,15 @@ def catalogue(app) -> Catalogue:
     return parts.catalogues.of(parts.store.source("small-site"))
 
 
+def test_many_selections_evict_each_other_and_nothing_else(app) -> None:
+    known = catalogue(app)
+    known.kept["planned"] = plan = object()
+    for number in range(100):
+        select(known, Wish(text=str(number)))
+    assert len(known.selections) == 24 and known.kept["planned"] is plan
+    del known.kept["planned"]
+
+
 def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:
     every = catalogue(app)
     for wish in (Wish(), Wish(kind="photo"), Wish(format="png", text="e"), Wish(folder="deep")):

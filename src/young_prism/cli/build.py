@@ -15,6 +15,7 @@ import click
 
 from young_prism.cli.common import (
     FOLDER,
+    MOST_SKIPPED,
     BuildOptions,
     build_options,
     data_folder,
@@ -198,7 +199,7 @@ class _Told:
             outcomes=figures.outcomes,
             report=run.report if run else self._figures.summary.as_dict(),
             failures=[(one.path, one.error, one.remedy) for one in result.failures],
-            left_out=[(one.path, one.error, one.remedy) for one in result.skipped],
+            skipped=list(dict.fromkeys((one.path, one.error, one.remedy) for one in result.skipped)),
             before=self._run.report_before() if self._run else None,
         )
         write_atomically(file, page_of(report).encode())
@@ -224,7 +225,7 @@ def _stop(stop: threading.Event) -> None:
 
 def _report(result: BuildResult) -> None:
     print_remarks(result.warnings, result.notes)
-    print_failures(result.skipped, "Left out")
+    print_failures(result.skipped, "Skipped", most=MOST_SKIPPED)
     print_failures(result.failures, "Failed")
     outcomes = " · ".join(f"{outcome.value} {result.outcomes[outcome]}" for outcome in Outcome)
     say(
@@ -257,9 +258,9 @@ class _Lines:
         match event:
             case Looked(done, total) if done == total:
                 say(f"Looked at {count(total, 'original')}")
-            case Planned(plan):
-                self.total = event.originals
-                say(f"Planned {count(plan.renditions, 'rendition')} of {count(self.total, 'original')}")
+            case Planned(originals=originals, renditions=renditions):
+                self.total = originals
+                say(f"Planned {count(renditions, 'rendition')} of {count(originals, 'original')}")
             case OriginalDone(original=original, items=items):
                 self.done += 1
                 if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
@@ -312,7 +313,7 @@ class _Bar:
         match event:
             case Looked(done, total):
                 self._update(completed=done, total=total, done=f"{done} of {total} originals")
-            case Planned(_, _, work, total):
+            case Planned(work=work, originals=total):
                 self._total = total
                 self._update(description="Making", completed=0, total=work or None, done="")
             case Halted(why):

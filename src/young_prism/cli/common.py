@@ -190,12 +190,21 @@ def say(line: str) -> None:
     click.echo(line, err=True)
 
 
-def print_failures(failures: Iterable[LeftOut], title: str) -> None:
-    """Print file, what happened and what to do, a line each."""
-    for number, failure in enumerate(failures):
-        if number == 0:
-            say(f"{title}:")
-        say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")
+MOST_SKIPPED = 30
+"""Lines of what was skipped: a folder of screenshots has hundreds, and `--json` lists all."""
+
+
+def print_failures(failures: Iterable[LeftOut], title: str, *, most: int | None = None) -> None:
+    """Print file, what happened and what to do, each thing once and a line each, up to `most` lines."""
+    lines = list(
+        dict.fromkeys(f"{printable(one.path)}: {one.error} {one.remedy}".rstrip() for one in failures)
+    )
+    if lines:
+        say(f"{title}:")
+    for line in lines[:most]:
+        say(f"  {line}")
+    if most is not None and len(lines) > most:
+        say(f"  and {len(lines) - most} more; --json lists all of them")
 
 
 def print_remarks(warnings: Iterable[tuple[str, str]], notes: Iterable[str]) -> None:

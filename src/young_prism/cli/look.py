@@ -9,6 +9,7 @@ import click
 
 from young_prism.cli.common import (
     FOLDER,
+    MOST_SKIPPED,
     jobs_option,
     json_option,
     print_failures,
@@ -148,5 +149,5 @@ def _print(looks: Looks, flags: dict[str, list[Flagged]], shown: list[str]) -> N
         for flagged in found:
             if flagged.flag is Flag.MISSING:
                 say(f"Not there, but used: {printable(path)}: {flagged.what} {flagged.then}")
-    print_failures([left for left in looks.left_out if not left.failed], "Left out")
+    print_failures([left for left in looks.left_out if not left.failed], "Skipped", most=MOST_SKIPPED)
     print_failures([left for left in looks.left_out if left.failed], "Cannot be used")

@@ -57,6 +57,9 @@ class _Verbs(click.Group):
         except YoungPrismError as error:
             click.echo(f"young-prism: {error}", err=True)
             ctx.exit(2)
+        except KeyboardInterrupt:
+            click.echo("Stopped.", err=True)
+            ctx.exit(130)
 
 
 @click.command(cls=_Verbs, context_settings={"help_option_names": ["-h", "--help"]})

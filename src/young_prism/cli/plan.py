@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypedDict
 import click
 
 from young_prism.cli.common import (
+    MOST_SKIPPED,
     BuildOptions,
     build_options,
     print_failures,
@@ -68,7 +69,7 @@ def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> No
             size = f"{row['width']} × {row['height']}"
             click.echo(f"{row['state']:<9}  {size:>13}  {printable(str(row['path']))}  ({row['reason']})")
         print_remarks(prepared.plan.warnings, prepared.looks.notes)
-        print_failures(skipped, "Left out")
+        print_failures(skipped, "Skipped", most=MOST_SKIPPED)
         print_failures(failures, "Cannot be used")
         say(f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}")
         say(

@@ -84,7 +84,7 @@ class BuildResult:
 
     def _in_order(self) -> None:
         for rows in (self.failures, self.skipped):
-            rows.sort(key=lambda one: one.path)
+            rows.sort(key=lambda one: (one.path, one.rendition))
         self.warnings.sort(key=lambda one: one[0])
 
     def as_dict(self) -> dict[str, Any]:
@@ -320,6 +320,11 @@ class Delivery:
         facts = original.facts
         self.result.originals += 1
         self.result.outcomes.update(item.outcome for item in items)
+        self.result.skipped += [
+            skipped_rendition(original.path, item.path, item.reason)
+            for item in items
+            if item.outcome is Outcome.SKIPPED
+        ]
         delivered = [item for item in items if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED)]
         if delivered:
             self.result.bytes_originals += facts.bytes
@@ -327,6 +332,11 @@ class Delivery:
         share = self._shares.of(original.path, facts.kind_label, facts.bytes, [item.result for item in items])
         self.shares[original.path] = share
         self._listen(OriginalDone(original.path, facts.bytes, tuple(items), share, work, failure, seconds))
+
+
+def skipped_rendition(original: str, path: str, reason: str) -> LeftOut:
+    """Return what is listed of a rendition that was not worth delivering."""
+    return LeftOut(path=original, error=f"{reason}.", remedy="", failed=False, rendition=path)
 
 
 def _item(

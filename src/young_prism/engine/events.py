@@ -21,12 +21,16 @@ class Looked:
 
 @dataclass(frozen=True, slots=True)
 class Planned:
-    """The plan stands; `work` is the sum of what is to be made of `originals`, in the plan's arbitrary units."""
+    """The plan is made. `originals` and `renditions` count those that were asked for.
+
+    `work` is the sum of what is to be made of them, in the plan's arbitrary units.
+    """
 
     plan: Plan
     notes: tuple[str, ...]
     work: float
     originals: int
+    renditions: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,15 +20,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import AliasChoices, BaseModel, ConfigDict, Field
 from pydantic_core import from_json
 
 from young_prism import __version__
 from young_prism.core.manifest.model import (
-    DroppedEntry,
     OriginalEntry,
     OrphanEntry,
     RenditionEntry,
+    SkippedEntry,
 )
 from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
@@ -53,7 +53,9 @@ class _JournalLine(BaseModel):
     """What is about to be published, or was found not to be worth it."""
 
     renditions: tuple[RenditionEntry, ...]
-    dropped: tuple[DroppedEntry, ...]
+    skipped: tuple[SkippedEntry, ...] = Field(validation_alias=AliasChoices("skipped", "dropped"))
+
+    model_config = ConfigDict(validate_by_name=True)
 
 
 @dataclass(slots=True)
@@ -67,11 +69,11 @@ class Ledger:
     """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
     made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
     """(path, key) -> what was delivered."""
-    dropped: dict[tuple[str, str], DroppedEntry] = field(default_factory=dict)
+    dropped: dict[tuple[str, str], SkippedEntry] = field(default_factory=dict)
     """(path, key) -> what was tried and not delivered."""
-    by_key: dict[str, RenditionEntry | DroppedEntry] = field(default_factory=dict)
+    by_key: dict[str, RenditionEntry | SkippedEntry] = field(default_factory=dict)
     """Key -> what came of it, wherever it lies: a name is no part of a key."""
-    copies: dict[str, list[RenditionEntry | DroppedEntry]] = field(default_factory=dict)
+    copies: dict[str, list[RenditionEntry | SkippedEntry]] = field(default_factory=dict)
     """Key -> what else has it: an original may lie there twice."""
     before: dict[str, OriginalEntry] = field(default_factory=dict)
     """Original -> what the manifest says of it."""
@@ -91,13 +93,13 @@ class Ledger:
             ledger.made_by = manifest.generator, manifest.recipe
             for original in manifest.originals:
                 ledger.before[original.path] = original
-                ledger._take(original.renditions, original.dropped)
+                ledger._take(original.renditions, original.skipped)
             ledger.take_orphans(manifest.orphaned, {})
         ledger._read_journal()
         ledger._read_stamps()
         return ledger
 
-    def _take(self, renditions: Iterable[RenditionEntry], dropped: Iterable[DroppedEntry]) -> None:
+    def _take(self, renditions: Iterable[RenditionEntry], dropped: Iterable[SkippedEntry]) -> None:
         for entry in renditions:
             self.owned.setdefault(entry.path, set()).add(entry.sha256)
             self.made[entry.path, entry.key] = entry
@@ -109,7 +111,7 @@ class Ledger:
             # What lies there from an earlier build stays owned, but is no part of this one.
             self.made.pop((left.path, left.key), None)
 
-    def _know(self, entry: RenditionEntry | DroppedEntry) -> None:
+    def _know(self, entry: RenditionEntry | SkippedEntry) -> None:
         known = self.by_key.get(entry.key)
         if known and known.path != entry.path:
             self.copies.setdefault(entry.key, []).append(known)
@@ -125,7 +127,7 @@ class Ledger:
                 data = _JournalLine.model_validate_json(line)
             except ValueError:
                 continue  # the last line of a power cut
-            self._take(data.renditions, data.dropped)
+            self._take(data.renditions, data.skipped)
 
     def _read_stamps(self) -> None:
         with suppress(OSError):
@@ -149,14 +151,14 @@ class Ledger:
     def take_entry(self, entry: OriginalEntry, files: Mapping[str, Stamp]) -> None:
         """Take what the manifest says of one original, with the stamps that its files had then."""
         self.before[entry.path] = entry
-        self._take(entry.renditions, entry.dropped)
+        self._take(entry.renditions, entry.skipped)
         self._take_files(entry, files)
 
     def lend_entry(self, entry: OriginalEntry, files: Mapping[str, Stamp]) -> None:
         """Know the files of an original that is no part of this: another one with the same content can use them."""
         for rendition in entry.renditions:
             self._know(rendition)
-        for left in entry.dropped:
+        for left in entry.skipped:
             self._know(left)
         self._take_files(entry, files)
 
@@ -222,7 +224,7 @@ class Ledger:
         for rendition in original.renditions:
             place = (rendition.path, rendition.key)
             if self.is_there(rendition):
-                entry: RenditionEntry | DroppedEntry = self.made[place]
+                entry: RenditionEntry | SkippedEntry = self.made[place]
             elif place in self.dropped:
                 entry = self.dropped[place]
                 left_out.add((rendition.facet, rendition.format))
@@ -240,11 +242,11 @@ class Ledger:
         for entry in entries:
             if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) == entry.sha256:
                 return self._earlier(entry, entry.sha256, Outcome(entry.outcome), entry.placeholder or "")
-        left = next((entry for entry in entries if isinstance(entry, DroppedEntry)), None)
+        left = next((entry for entry in entries if isinstance(entry, SkippedEntry)), None)
         return self._earlier(left, "", Outcome.SKIPPED, "") if left else None
 
     def _earlier(
-        self, entry: RenditionEntry | DroppedEntry, digest: str, outcome: Outcome, stand_in: str
+        self, entry: RenditionEntry | SkippedEntry, digest: str, outcome: Outcome, stand_in: str
     ) -> Earlier:
         return Earlier(
             size=entry.bytes,
@@ -261,9 +263,9 @@ class Ledger:
         entry = self.made.get((rendition.path, rendition.key))
         return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
 
-    def announce(self, renditions: list[RenditionEntry], dropped: list[DroppedEntry]) -> None:
+    def announce(self, renditions: list[RenditionEntry], dropped: list[SkippedEntry]) -> None:
         """Put on record what is about to be published, and make sure that it is on the disk."""
-        line = _JournalLine(renditions=tuple(renditions), dropped=tuple(dropped)).model_dump_json()
+        line = _JournalLine(renditions=tuple(renditions), skipped=tuple(dropped)).model_dump_json()
         with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
             journal.write(line + "\n")
             journal.flush()

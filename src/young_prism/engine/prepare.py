@@ -36,7 +36,7 @@ class Prepared:
         if ledger.is_there(rendition):
             return "unchanged"
         if (rendition.path, rendition.key) in ledger.dropped:
-            return "left out"
+            return "skipped"
         if ledger.is_foreign(rendition.path):
             return "blocked"
         return "stale" if ledger.is_ours(rendition.path) else "new"

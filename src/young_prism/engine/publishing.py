@@ -9,10 +9,11 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterator, Mapping
-from concurrent.futures import ThreadPoolExecutor, as_completed
+from concurrent.futures import Future, ThreadPoolExecutor, as_completed
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TextIO
 
 from pydantic import ValidationError
 from pydantic_core import from_json
@@ -158,19 +159,14 @@ def publish(
     journal.parent.mkdir(parents=True, exist_ok=True)
     with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_AT_ONCE) as pool:
         sending = {pool.submit(_send, found, one, cache, stopped): one for one in found.send}
-        for done in as_completed(sending):
-            one = sending[done]
-            error = done.exception()
-            if isinstance(error, YoungPrismError):
-                result.failures.append(error)
-            elif error:
-                raise error
-            elif done.result():
-                log.write(json.dumps([one.path, one.sha256]) + "\n")
-                log.flush()
-                result.sent += 1
-                if progress:
+        try:
+            for done in as_completed(sending):
+                _take(sending[done], done, result, log)
+                if progress and result.sent:
                     progress(result.sent, len(found.send))
+        except BaseException:  # Ctrl-C above all: what waits is not sent, what is sent is in the journal
+            pool.shutdown(wait=False, cancel_futures=True)
+            raise
     result.stopped = result.sent + len(result.failures) < len(found.send)
     if result.failures or result.stopped:
         return result
@@ -180,6 +176,19 @@ def publish(
         found.store.remove(path)
         result.removed += 1
     return result
+
+
+def _take(one: RenditionEntry, done: Future[bool], result: Published, log: TextIO) -> None:
+    """Note that a file was sent, or why not. Raises what is no error of ours."""
+    error = done.exception()
+    if isinstance(error, YoungPrismError):
+        result.failures.append(error)
+    elif error:
+        raise error
+    elif done.result():
+        log.write(json.dumps([one.path, one.sha256]) + "\n")
+        log.flush()
+        result.sent += 1
 
 
 def _send(found: Publication, one: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:

@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterable
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.manifest.model import (
-    DroppedEntry,
     FailureEntry,
     Manifest,
     OriginalEntry,
     OrphanEntry,
     RenditionEntry,
+    SkippedEntry,
 )
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import art_of
@@ -46,10 +46,10 @@ def rendition_entry(rendered: Rendered) -> RenditionEntry:
     )
 
 
-def dropped_entry(rendered: Rendered) -> DroppedEntry:
+def dropped_entry(rendered: Rendered) -> SkippedEntry:
     """Return the manifest's line for a rendition that was not worth delivering."""
     planned = rendered.planned
-    return DroppedEntry(
+    return SkippedEntry(
         path=planned.path,
         format=planned.format.value,
         width=planned.size.width,
@@ -113,7 +113,7 @@ def _original(
         before
         and before.sha256 == facts.sha256
         and before.renditions == tuple(delivered)
-        and before.dropped == dropped
+        and before.skipped == dropped
     ):
         return before  # its snippet, above all, is not put together again
     recipe = recipe_for(original.path, plan.recipe) or plan.recipe
@@ -127,7 +127,7 @@ def _original(
         kind=facts.kind.value,
         transparent=facts.transparent,
         renditions=tuple(delivered),
-        dropped=dropped,
+        skipped=dropped,
         snippet=Delivered(
             original.path, tuple(delivered), recipe.snippet_markup, art_of(recipe), facts.transparent
         ).html(),

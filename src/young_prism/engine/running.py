@@ -75,7 +75,8 @@ class Run:
         ledger, plan = self.prepared.ledger, self.prepared.plan
         wanted = [one for one in plan.originals if self.only is None or self.only(one.path)]
         todo = [self._todo(original) for original in wanted if not ledger.is_done(original)]
-        self.listen(Planned(plan, self.prepared.looks.notes, sum(one.work for one in todo), len(wanted)))
+        work, renditions = sum(one.work for one in todo), sum(len(one.renditions) for one in wanted)
+        self.listen(Planned(plan, self.prepared.looks.notes, work, len(wanted), renditions))
         self.unfinished = {one.original.path for one in todo}
         for original in wanted:
             if original.path not in self.unfinished:
@@ -119,6 +120,9 @@ class Run:
         ledger, path = self.prepared.ledger, original.path
         there = [r for r in original.renditions if ledger.is_there(r)]
         delivered = {r.path for r in there}
+        skipped = (
+            ledger.dropped.get((r.path, r.key)) for r in original.renditions if r.path not in delivered
+        )
         return Stood(
             path,
             stamp,
@@ -130,6 +134,7 @@ class Run:
             remarks=original.remarks,
             undelivered=tuple(r.path for r in original.renditions if r.path not in delivered),
             files=tuple((r.path, *ledger.stamps[r.path][0]) for r in there),
+            skipped=tuple((entry.path, entry.reason) for entry in skipped if entry),
         )
 
     @property

@@ -27,7 +27,7 @@ from young_prism.core.plan.model import LeftOut, Mark
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import Share
 from young_prism.core.values import Outcome
-from young_prism.engine.delivery import BuildResult
+from young_prism.engine.delivery import BuildResult, skipped_rendition
 from young_prism.engine.events import Unchanged
 from young_prism.engine.ledger import JOURNAL, Stamp, stamp_of
 from young_prism.engine.manifest_file import manifest_file
@@ -36,7 +36,7 @@ from young_prism.engine.scan import STATE_FOLDER, Found, Scan
 from young_prism.engine.versions import versions
 
 _FILE = "standing"
-_VERSION = 2
+_VERSION = 3
 
 SaidOf = Callable[[str], str]
 """A hash of what was said of an original, by its path; empty for nothing."""
@@ -91,6 +91,8 @@ class Stood(NamedTuple):
     """Why it is left out, what to do, and whether it failed."""
     files: tuple[File, ...] = ()
     """Each rendition that lies there."""
+    skipped: tuple[tuple[str, str], ...] = ()
+    """Path and reason of each rendition that was not worth delivering."""
 
     @property
     def names(self) -> list[str]:
@@ -247,6 +249,7 @@ def result_of(out: Path, stood: Iterable[Stood], left_out: Iterable[LeftOut] = (
         result.originals += 1
         result.outcomes[Outcome.REUSED] += share.delivered
         result.outcomes[Outcome.SKIPPED] += share.skipped
+        result.skipped += [skipped_rendition(one.path, path, reason) for path, reason in one.skipped]
         if share.delivered:
             result.bytes_originals += share.before
             result.bytes_renditions += share.after
@@ -262,7 +265,7 @@ def event_of(result: BuildResult, stood: Iterable[Stood], *, everything: bool) -
         result.outcomes,
         result.bytes_originals,
         result.bytes_renditions,
-        (*result.failures, *result.skipped),
+        tuple(left for left in (*result.failures, *result.skipped) if not left.rendition),
         [one.share for one in stood if one.share],
         everything,
     )

@@ -66,7 +66,10 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
             file=address,
             remedy='Install it: pip install "young-prism[s3]".',
         ) from error
-    options: dict[str, Any] = {"use_listings_cache": False}
+    options: dict[str, Any] = {
+        "use_listings_cache": False,
+        "config_kwargs": {"connect_timeout": 10, "retries": {"max_attempts": 3}},
+    }
     if endpoint:
         options["client_kwargs"] = {"endpoint_url": endpoint}
     try:
@@ -78,6 +81,15 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
     return ObjectStorage(address, system, rest.strip("/"))
 
 
+_UNREACHABLE = (
+    "EndpointConnectionError",
+    "ConnectTimeoutError",
+    "ConnectionClosedError",
+    "ReadTimeoutError",
+    "ProxyConnectionError",
+    "SSLError",
+)
+"""Errors of botocore, by name: it is loaded by s3fs alone, and only where it is installed."""
 _S3 = ("s3", "s3a")
 """Schemes of S3-compatible storage."""
 
@@ -143,12 +155,14 @@ class ObjectStorage:
 
     def _bucket_there(self) -> None:
         bucket = self._root.partition("/")[0]
-        if not self._system.exists(bucket):
+        try:
+            self._system.call_s3("head_bucket", Bucket=bucket)
+        except (FileNotFoundError, PermissionError) as error:
             raise PublishError(
                 f"There is no bucket {bucket}, or these keys may not see it.",
                 file=self.name,
                 remedy="Make the bucket, or check keys and endpoint.",
-            )
+            ) from error
 
     def read(self, path: str) -> bytes | None:
         """Return an object's bytes, None where there is none."""
@@ -193,6 +207,12 @@ class _said:  # noqa: N801
 
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         """Turn what came into a `PublishError`."""
+        if type(error).__name__ in _UNREACHABLE:
+            raise PublishError(
+                "The storage cannot be reached.",
+                file=self._place,
+                remedy="Check the endpoint and that the storage is running, then publish again: what is done is kept.",
+            ) from error
         if isinstance(error, Exception) and not isinstance(error, PublishError | FileNotFoundError):
             raise PublishError(
                 f"The storage refuses ({type(error).__name__}: {error}).",

@@ -162,13 +162,12 @@ class Recorder:
         originals, renditions = self._stood
         self._counts |= {
             "originals": originals + event.originals,
-            "planned": renditions + plan.renditions,
+            "planned": renditions + event.renditions,
             "work": event.work,
         }
         if renditions:
             self.log(f"As they were: {_all_of(renditions, originals)}.")
-        planned = _all_of(plan.renditions, len(plan.originals))
-        self.log(f"{planned} planned, {count(event.originals, 'original')} asked for")
+        self.log(f"{_all_of(event.renditions, event.originals)} planned")
         for left in failed:
             self.log(f"{left.path}: {left.error}")
         self.flush("running")

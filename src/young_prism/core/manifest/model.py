@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AliasChoices, BaseModel, ConfigDict, Field
 
 from young_prism.core.paths import RelativePath
 from young_prism.core.recipe.model import Recipe
@@ -21,7 +21,7 @@ MANIFEST_NAMES = (SITE_MANIFEST_NAME, MANIFEST_NAME)
 
 
 class _Entry(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True)
 
 
 class RenditionEntry(_Entry):
@@ -45,7 +45,7 @@ class RenditionEntry(_Entry):
     reason: str
 
 
-class DroppedEntry(_Entry):
+class SkippedEntry(_Entry):
     """A rendition that was tried and is not delivered, since another one does its job in fewer bytes."""
 
     path: RelativePath
@@ -70,7 +70,10 @@ class OriginalEntry(_Entry):
     kind: str
     transparent: bool
     renditions: tuple[RenditionEntry, ...]
-    dropped: tuple[DroppedEntry, ...] = ()
+    skipped: tuple[SkippedEntry, ...] = Field(
+        default=(),
+        validation_alias=AliasChoices("skipped", "dropped"),  # as it was called before
+    )
     snippet: str = Field(
         description="Markup ready to paste; the alternative text is left for a person to write."
     )

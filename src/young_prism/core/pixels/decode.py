@@ -19,21 +19,28 @@ from young_prism.core.originals.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.pixels.vips import pyvips
 from young_prism.core.values import MAX_PIXELS, ImageFormat, Size
 
-LIBRARY_ERRORS = (
-    OSError,
-    ValueError,
-    SyntaxError,
-    RuntimeError,
-    EOFError,
-    LookupError,
-    TypeError,
-    AttributeError,
-    ArithmeticError,
-    AssertionError,
-    MemoryError,
-    struct.error,
-)
-"""What Pillow and pillow-heif raise on damaged files (seen with 10,000 mutated ones); our own errors are none of these."""
+
+@lru_cache(maxsize=1)
+def library_errors() -> tuple[type[Exception], ...]:
+    """Return what Pillow and pillow-heif raise on damaged files (seen with mutated ones); our own errors are none of these."""
+    from PIL.Image import DecompressionBombError
+
+    return (
+        OSError,
+        ValueError,
+        SyntaxError,
+        RuntimeError,
+        EOFError,
+        LookupError,
+        TypeError,
+        AttributeError,
+        ArithmeticError,
+        AssertionError,
+        MemoryError,
+        struct.error,
+        DecompressionBombError,
+    )
+
 
 _SAID = {
     (
@@ -108,7 +115,7 @@ def _readable_heic(data: bytes) -> Iterator[Any]:
 
     try:
         yield pillow_heif.open_heif(io.BytesIO(data), convert_hdr_to_8bit=True)
-    except LIBRARY_ERRORS as error:
+    except library_errors() as error:
         raise undecodable() from error
 
 
@@ -139,7 +146,7 @@ def by_pillow(reader: Any, data: bytes) -> Iterator[Any]:
     try:
         with reader(io.BytesIO(data)) as image:
             yield image
-    except LIBRARY_ERRORS as error:
+    except library_errors() as error:
         raise undecodable() from error
 
 

@@ -111,12 +111,14 @@ class PlannedOriginal:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LeftOut:
-    """Something in the source that gets no renditions: with what happened and what to do."""
+    """Something in the source that gets no renditions, or one rendition that is not delivered: what happened and what to do."""
 
     path: str
     error: str
     remedy: str
     failed: bool
+    rendition: str = ""
+    """The path of a rendition that was tried and is not delivered; empty where it is the whole original."""
 
     @staticmethod
     def because(path: str, error: YoungPrismError, *, failed: bool = True) -> LeftOut:
@@ -124,8 +126,9 @@ class LeftOut:
         return LeftOut(path=path, error=error.what, remedy=error.remedy, failed=failed)
 
     def as_dict(self) -> dict[str, str]:
-        """Return the form that `failures` has in JSON output."""
-        return {"original": self.path, "error": self.error, "remedy": self.remedy}
+        """Return the form that `failures` and `skipped` have in JSON output."""
+        what = {"rendition": self.rendition} if self.rendition else {}
+        return {"original": self.path, **what, "error": self.error, "remedy": self.remedy}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

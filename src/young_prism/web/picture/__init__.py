@@ -9,7 +9,7 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from werkzeug import Response
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.manifest.model import DroppedEntry, RenditionEntry
+from young_prism.core.manifest.model import RenditionEntry, SkippedEntry
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import Said, art_of
 from young_prism.core.markup.urls import path_url
@@ -48,7 +48,7 @@ class Cell:
     width: int
     facet: str
     entry: RenditionEntry | None
-    dropped: DroppedEntry | None
+    dropped: SkippedEntry | None
 
     @property
     def bytes(self) -> int:

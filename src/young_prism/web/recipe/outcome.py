@@ -158,7 +158,7 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     anew = sum(map(owned.__contains__, left))
     states = {
         "made already": there,
-        "tried, and left out": len(places) - len(left) - there,
+        "tried, and skipped": len(places) - len(left) - there,
         "to be made anew": anew,
         "new": len(left) - anew,
         "made before, no longer planned": len(owned.keys() - {path for path, _ in places}),

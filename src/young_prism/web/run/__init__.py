@@ -31,7 +31,7 @@ from young_prism.web.context import Services, catalogue_of, services, source_or_
 from young_prism.web.planning import begin, guess_of, plan_of
 from young_prism.web.run.live import lanes_of
 from young_prism.web.run.planned import STATES, Row, as_left_out, planned_of, selected, view_of
-from young_prism.web.run.report import dropped_formats, failures_of, original_rows, page_views, report_page
+from young_prism.web.run.report import failures_of, original_rows, page_views, report_page
 from young_prism.web.run.single import page_of
 
 blueprint = Blueprint(
@@ -200,7 +200,6 @@ def one(slug: str, run_id: int) -> str:
         views=page_views(uses, manifest, recipe_of(source), viewport),
         viewport=viewport,
         viewports=ALL_VIEWPORTS,
-        dropped=dropped_formats(items),
         rows=original_rows(items, source.slug),
         runs=store.runs(source.id),
     )

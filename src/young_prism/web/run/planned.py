@@ -47,7 +47,7 @@ STATES: Mapping[str, str] = {
     "new": "new",
     "unchanged": "there already",
     "stale": "made otherwise; to be made anew",
-    "left out": "tried, and not worth delivering",
+    "skipped": "tried, and not worth delivering",
     "blocked": "a file that we did not make has its name",
 }
 """States as `young-prism plan` calls them, with what they mean."""
@@ -100,7 +100,7 @@ def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
             if place in ledger.made:
                 state = "unchanged"
             elif place in ledger.dropped:
-                state = "left out"
+                state = "skipped"
             elif one.path in ledger.owned:
                 state = "stale"
             else:

@@ -94,7 +94,7 @@ def report_page(run: RunRow, name: str, items: Sequence[ItemRow], before: RunRow
         outcomes=run.outcomes,
         report=run.report,
         failures=failures_of(items),
-        left_out=_said([i for i in items if not i.path], Outcome.SKIPPED),
+        skipped=_said(items, Outcome.SKIPPED),
         before=before.report if before else None,
         only=len(run.only) if run.only is not None else None,
     )
@@ -107,13 +107,13 @@ def failures_of(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
 
 def _said(items: Sequence[ItemRow], outcome: Outcome) -> list[tuple[str, str, str]]:
     """Return what is said of originals with an outcome, each thing once."""
-    return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
-
-
-def dropped_formats(items: Sequence[ItemRow]) -> list[tuple[str, str]]:
-    """Return which originals had a format that was not worth delivering, and why."""
-    found = {(i.original, i.format): i.reason for i in items if i.outcome == Outcome.SKIPPED and i.path}
-    return [(original, reason) for (original, _), reason in found.items()]
+    return list(
+        dict.fromkeys(
+            (i.original, i.reason if i.reason.endswith(".") else f"{i.reason}.", i.remedy)
+            for i in items
+            if i.outcome == outcome
+        )
+    )
 
 
 @dataclass(frozen=True, slots=True)

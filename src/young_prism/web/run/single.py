@@ -25,7 +25,7 @@ class ReportPage:
     outcomes: Mapping[str, int]
     report: Mapping[str, Any]
     failures: Sequence[tuple[str, str, str]]
-    left_out: Sequence[tuple[str, str, str]]
+    skipped: Sequence[tuple[str, str, str]]
     before: Mapping[str, Any] | None = None
     only: int | None = None
 

@@ -68,7 +68,7 @@ def _avif_sequence(data: bytes) -> Header:
 def _heic(data: bytes) -> Header:
     import pillow_heif
 
-    from young_prism.core.pixels.decode import LIBRARY_ERRORS, damaged
+    from young_prism.core.pixels.decode import damaged, library_errors
 
     try:
         heif = pillow_heif.open_heif(data)
@@ -82,7 +82,7 @@ def _heic(data: bytes) -> Header:
             exif=(heif.info.get("exif") or b"").removeprefix(b"Exif\0\0"),
             xmp=heif.info.get("xmp") or b"",
         )
-    except LIBRARY_ERRORS as error:
+    except library_errors() as error:
         raise damaged(error) from error
 
 
