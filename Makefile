@@ -3,10 +3,10 @@ PYTHON ?= python3
 PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
-BENCHES := plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
+BENCHES := fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
 STATIC := src/young_prism/web/static
 
-.PHONY: demo demo-reset test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -19,14 +19,25 @@ demo-reset: .venv/.run
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Young Prism needs Python 3.11 or newer; say which with PYTHON=..."; exit 1; }
 	@rm -rf .venv; $(PYTHON) -m venv .venv 2>/dev/null || { rm -rf .venv; sh tools/install-debian python3-venv && $(PYTHON) -m venv .venv; }
 
-.venv/.run: pyproject.toml | .venv/bin/python
+# The very versions that were tested, each file checked by its hash; then this project itself, with nothing fetched for it.
+INSTALL := -m pip install --quiet --disable-pip-version-check
+.venv/.run: pyproject.toml requirements/run.txt | .venv/bin/python
 	@echo "Installing what Young Prism needs (once) ..."
-	@$(PY) -m pip install --quiet --disable-pip-version-check --editable .
+	@$(PY) $(INSTALL) --require-hashes --requirement requirements/run.txt
+	@$(PY) $(INSTALL) --no-deps --no-build-isolation --editable .
 	@touch $@
 
-.venv/.test: pyproject.toml | .venv/bin/python
-	@$(PY) -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+.venv/.test: pyproject.toml requirements/dev.txt | .venv/bin/python
+	@$(PY) $(INSTALL) --require-hashes --requirement requirements/dev.txt
+	@$(PY) $(INSTALL) --no-deps --no-build-isolation --editable .
 	@touch $@ .venv/.run
+
+# Writes requirements/*.txt anew from pyproject.toml, for all systems and Python versions; no host of a registry is in them.
+LOCK := --universal --python-version 3.11 --generate-hashes --no-header --no-annotate --quiet
+lock: | .venv/bin/python
+	$(PYTHON) -m venv .venv/lock && .venv/lock/bin/pip install --quiet 'uv>=0.9,<1'
+	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --upgrade -o requirements/run.txt
+	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in --extra dev $(LOCK) --upgrade -o requirements/dev.txt
 
 test: .venv/.test
 	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file nginx:nginx-light apache2:apache2-bin git:git
@@ -58,6 +69,9 @@ css:
 	cp node_modules/@fontsource-variable/source-code-pro/LICENSE $(STATIC)/fonts/source-code-pro-LICENSE.txt
 	npx tailwindcss --input styles/app.css --output $(STATIC)/app.css --minify
 	$(PYTHON) -m tools.stamp_css
+
+dependencies: .venv/.test
+	$(PY) -m tools.list_dependencies
 
 schema: .venv/.test
 	$(PY) -m tools.write_schemas

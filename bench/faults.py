@@ -54,7 +54,9 @@ def server_killed(source: Path, out: Path, chance: random.Random, kills: Counter
     shutil.rmtree(data, ignore_errors=True)
     store = Store(data / "young-prism.sqlite3")
     row = store.add_source("Site", source, out, data)
-    number = store.start_run(row.id, origin="page", owner="server", recipe=faults.RECIPE, version="", out_folder=str(out))
+    number = store.start_run(
+        row.id, origin="page", owner="server", recipe=faults.RECIPE, version="", out_folder=str(out)
+    )
     for again in range(4):
         line = [PROGRAM, "serve", "--data", str(data), "--port", str(faults.free_port()), "--jobs", "2"]
         with subprocess.Popen(line, stderr=subprocess.DEVNULL) as server:

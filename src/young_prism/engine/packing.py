@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -16,6 +14,7 @@ from zipstream import ZipStream
 
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
+from young_prism.core.report.csv_text import csv_text
 from young_prism.engine.manifest_file import manifest_file, require_manifest
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER
@@ -103,25 +102,21 @@ def hashes_of(manifest: Manifest) -> dict[str, str]:
 
 def renditions_csv(entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]) -> str:
     """Return a line for each rendition, under `COLUMNS` (RFC 4180)."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(COLUMNS)
-    for original, one in entries:
-        facet = one.facet or "whole"
-        writer.writerow(
-            (
-                original.path,
-                one.path,
-                facet,
-                one.format,
-                one.type,
-                one.width,
-                one.height,
-                one.bytes,
-                one.sha256,
-            )
+    rows = (
+        (
+            original.path,
+            one.path,
+            one.facet or "whole",
+            one.format,
+            one.type,
+            one.width,
+            one.height,
+            one.bytes,
+            one.sha256,
         )
-    return text.getvalue()
+        for original, one in entries
+    )
+    return csv_text(COLUMNS, rows)
 
 
 def _check(out: Path, one: RenditionEntry) -> None:

@@ -100,14 +100,17 @@ def check_origin() -> BaseResponse | None:
     return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
 
 
-def _check_text() -> Response | None:
+def _check_text() -> BaseResponse | None:
     """Refuse a NUL character: no name, path or text of a person has one, and systems and databases take it for an end."""
     places = [request.path, request.query_string.decode("ascii", "replace").replace("%00", "\0")]
     if request.mimetype == "application/x-www-form-urlencoded" and not is_api():
         places += [text for pair in request.form.items(multi=True) for text in pair]
-    if any("\0" in text for text in places):
-        return Response("A NUL character is in what was sent.\n", 400, mimetype="text/plain")
-    return None
+    if not any("\0" in text for text in places):
+        return None
+    what = "A NUL character is in what was sent."
+    if is_api():
+        return answer_to(Problem(400, what, remedy="Leave it out."))
+    return Response(f"{what}\n", 400, mimetype="text/plain")
 
 
 def _is_embedded_elsewhere() -> bool:

@@ -6,6 +6,7 @@ import json
 import logging
 from collections.abc import Mapping
 from http import HTTPStatus
+from pathlib import PurePath
 from typing import Any
 
 from flask import Response, request
@@ -83,9 +84,12 @@ class Problem(Exception):  # noqa: N818  (the RFC's word for it)
 
 
 def problem_of(error: YoungPrismError) -> Problem:
-    """Return the answer to one of our errors."""
+    """Return the answer to one of our errors. Of a file that is named with its folder, the folder stays unsaid."""
     status = next((STATUS[kind] for kind in type(error).__mro__ if kind in STATUS), 400)
-    return Problem(status, error.what, remedy=error.remedy, file=error.file)
+    file = PurePath(error.file)
+    return Problem(
+        status, error.what, remedy=error.remedy, file=file.name if file.is_absolute() else error.file
+    )
 
 
 def problems_of(error: ValidationError, where: str) -> Problem:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import math
 import threading
@@ -17,6 +15,7 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
 from young_prism.core.originals.references import NO_PAGES
+from young_prism.core.report.csv_text import csv_text
 from young_prism.core.report.figures import count, format_bytes
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
 from young_prism.engine.ledger import Ledger
@@ -138,12 +137,8 @@ def planned_csv(slug: str) -> Response:
 
 def _csv_file(name: str, heading: Sequence[str], rows: Iterable[Sequence[object]]) -> Response:
     """Return an answer that a browser saves as a CSV file."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(heading)
-    writer.writerows(rows)
     return Response(
-        text.getvalue(),
+        csv_text(heading, rows),
         mimetype="text/csv",
         headers={"Content-Disposition": f'attachment; filename="{name}.csv"'},
     )

@@ -1,0 +1,502 @@
+"""What comes of hostile input? `make bench-fuzz`: mutated pictures, recipes, pages, zips, drawings and records, seeded and bounded.
+
+Each input is read as users' files are read. It is *accepted*, or *refused* with a sentence and a remedy; anything else is a
+*fault*: an exception that is none of ours, a lost worker, a changed original, a file outside its folder, a rendition that a strict
+decoder does not read. A short version runs with the tests.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import json
+import random
+import shutil
+import time
+import zipfile
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from PIL import Image
+from tests import pictures
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.markup.rewrite.document import Document
+from young_prism.core.markup.rewrite.page import Wish, rewrite_page
+from young_prism.core.originals.details import read_details
+from young_prism.core.originals.references import references
+from young_prism.core.project import read_project
+from young_prism.core.recipe.formats import (
+    Avif,
+    Formats,
+    FormatSet,
+    Jpeg,
+    Png,
+    TransparentFormatSet,
+    VectorFormats,
+    Webp,
+)
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Names, Recipe
+from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.svg.sanitise import sanitised
+from young_prism.demo import graphics
+from young_prism.demo.site import write_site
+from young_prism.engine.build import With, build
+from young_prism.engine.incoming import Inbox, Limits
+from young_prism.engine.keep import Keep
+from young_prism.engine.looking import look_folder
+from young_prism.engine.manifest_file import read_manifest
+from young_prism.engine.orphans import remove_orphans
+from young_prism.engine.packing import Package
+from young_prism.engine.pool import lazy_pool
+from young_prism.engine.publishing import plan_publication, publish
+from young_prism.engine.rewriting import Pages, undo_rewriting, write_rewritings
+from young_prism.engine.storage import storage_at
+from young_prism.engine.unzip import unpack
+
+WORK = Path(__file__).parent / "work" / "fuzz"
+_BATCH = 500
+_LARGEST_SEED = 60_000
+"""Bytes: a mutation of a small file reaches its header as often as its pixels."""
+_SMALL = FormatSet(avif=Avif(effort=0), webp=Webp(effort=0), jpeg=Jpeg())
+_CLEAR = TransparentFormatSet(webp=Webp(effort=0), png=Png(level=0))
+RECIPE = Recipe(
+    ladder=Ladder(widths=(40,)),
+    formats=Formats(
+        photo=_SMALL, photo_transparent=_CLEAR, graphic=FormatSet(webp=Webp(effort=0), png=Png(level=0)),
+        graphic_transparent=_CLEAR, vector=VectorFormats(png=Png(level=0)),
+    ),
+)  # fmt: skip
+
+
+@dataclass
+class Outcomes:
+    """How often each outcome came, and what was no outcome at all."""
+
+    counts: Counter[str] = field(default_factory=Counter)
+    faults: list[str] = field(default_factory=list)
+
+    def fault(self, what: str) -> None:
+        """Note something that must not be."""
+        self.counts["fault"] += 1
+        self.faults.append(what[:500])
+
+    def call(self, read: Callable[[], object], what: str) -> bool:
+        """Read one input; return whether it was accepted."""
+        try:
+            read()
+        except YoungPrismError as error:
+            if not (error.what.strip() and error.remedy.strip()):
+                self.fault(f"{what}: refused without a sentence and a remedy: {error!r}")
+            else:
+                self.counts["refused"] += 1
+            return False
+        except Exception as error:  # noqa: BLE001  (that is the question)
+            self.fault(f"{what}: {type(error).__name__}: {error}")
+            return False
+        self.counts["accepted"] += 1
+        return True
+
+
+def mutated(data: bytes, chance: random.Random) -> bytes:
+    """Return bytes with one to eight mutations, mostly few."""
+    found = bytearray(data)
+    for _ in range(min(8, 1 + int(chance.expovariate(1.5)))):
+        at = chance.randrange(len(found) or 1)
+        length = min(len(found) - at, 1 + int(chance.expovariate(0.1)))
+        match chance.randrange(8):
+            case 0:
+                found[at : at + 1] = bytes([found[at] ^ (1 << chance.randrange(8))]) if found else b""
+            case 1:
+                found[at : at + length] = chance.randbytes(length)
+            case 2:
+                del found[at : at + length]
+            case 3:
+                found[at:at] = found[at : at + length]
+            case 4:
+                found[at : at + length] = bytes(length)
+            case 5:
+                found[at : at + 4] = chance.choice(
+                    (b"\xff\xff\xff\xff", b"\x7f\xff\xff\xff", b"\x00\x00\x00\x01")
+                )
+            case 6 if chance.random() < 0.2:
+                del found[at + 1 :]
+            case _:
+                other = chance.randrange(len(found) or 1)
+                found[at : at + length] = found[other : other + length]
+    return bytes(found)
+
+
+def seeds() -> list[tuple[str, bytes]]:
+    """Return small pictures of every format that is read: real ones, and made ones."""
+    found = [
+        (file.suffix, file.read_bytes())
+        for file in pictures.real_pictures()
+        if file.stat().st_size <= _LARGEST_SEED
+    ]
+    photo, clear = pictures.photo(90, 60), pictures.graphic(90, 60, clear=True)
+    for name, options in (
+        ("JPEG", {}), ("JPEG", {"progressive": True}), ("PNG", {}), ("GIF", {}), ("WEBP", {}), ("AVIF", {}), ("TIFF", {}), ("BMP", {}),
+        ("TIFF", {"compression": "tiff_lzw"}), ("WEBP", {"lossless": True}),
+    ):  # fmt: skip
+        buffer = io.BytesIO()
+        photo.save(buffer, name, **options)
+        found.append((f".{name.lower()}", buffer.getvalue()))
+    frames = [pictures.graphic(60 + number, 40).resize((60, 40)) for number in range(4)]
+    for name in ("GIF", "WEBP", "AVIF"):
+        buffer = io.BytesIO()
+        frames[0].save(buffer, name, save_all=True, append_images=frames[1:], duration=80)
+        found.append((f".{name.lower()}", buffer.getvalue()))
+    buffer = io.BytesIO()
+    import pillow_heif
+
+    pillow_heif.from_pillow(photo).save(buffer, quality=50)
+    found += [
+        (".heic", buffer.getvalue()),
+        (".png", pictures.png(clear)),
+        (".svg", graphics.LOGO_SVG.encode()),
+    ]
+    buffer = io.BytesIO()
+    photo.convert("CMYK").save(buffer, "JPEG")
+    return [*found, (".jpg", buffer.getvalue()), (".svg", graphics.gradient_svg().encode())]
+
+
+def fuzz_pictures(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Inspect mutated pictures in workers, build those that pass, and read every rendition with a strict decoder."""
+    outcomes, pool_of_seeds = Outcomes(), seeds()
+    done = 0
+    while done < number and time.monotonic() < until:
+        folder = WORK / "pictures"
+        shutil.rmtree(folder, ignore_errors=True)
+        (folder / "site").mkdir(parents=True)
+        for _ in range(min(_BATCH, number - done)):
+            suffix, data = chance.choice(pool_of_seeds)
+            (folder / "site" / f"{done}{suffix}").write_bytes(mutated(data, chance))
+            done += 1
+        _one_batch(folder, outcomes)
+    shutil.rmtree(WORK / "pictures", ignore_errors=True)
+    return outcomes
+
+
+def _one_batch(folder: Path, outcomes: Outcomes) -> None:
+    before = pictures.hashes(folder / "site")
+    with lazy_pool(2) as pool:
+        looks = look_folder(folder / "site", pool)
+    outcomes.counts["accepted"] += len(looks.seen)
+    result = build(folder / "site", folder / "out", RECIPE, using=With(jobs=2))
+    if pictures.hashes(folder / "site") != before:
+        outcomes.fault("an original was changed")
+    for left in (*looks.left_out, *result.failures):
+        text = f"{left.error} {left.remedy}"
+        if "unforeseen" in text or not left.remedy or "Traceback" in text:
+            outcomes.fault(f"{left.path}: {text}")
+    outcomes.counts["refused"] += len(looks.left_out)
+    outcomes.counts["failed later"] += len({one.path for one in result.failures} & set(looks.seen))
+    for file in (folder / "out").rglob("*"):
+        if file.name.endswith(".part"):
+            outcomes.fault(f"a part was left: {file.name}")
+        if file.suffix in (".jpg", ".png", ".webp", ".gif", ".avif") and not _reads(file):
+            outcomes.fault(f"{file.name} was delivered, and a strict decoder refuses it")
+        outcomes.counts["renditions"] += file.suffix in (".jpg", ".png", ".webp", ".gif", ".avif", ".svg")
+
+
+def _reads(file: Path) -> bool:
+    try:
+        with Image.open(file) as image:
+            for number in range(getattr(image, "n_frames", 1)):
+                image.seek(number)
+                image.load()
+    except (OSError, EOFError, ValueError, SyntaxError):
+        return False
+    return True
+
+
+def fuzz_toml(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Read mutated recipes, details and project files."""
+    outcomes = Outcomes()
+    texts = [write_recipe(Recipe()), pictures.QUICK_FORMATS, "", '[finishing.watermark]\nfile = "a.png"\n']
+    texts += [
+        '["a.jpg"]\ntitle = "x"\nfocal = [0.1, 0.2]\n',
+        'source = "a"\n[budget]\nrendition = "30 kB"\nalt = ["x/"]\n',
+    ]
+    odd = (
+        "[" * 3000,
+        "9" * 5000,
+        "1e999",
+        "nan",
+        '"\\u0000"',
+        "{" * 200,
+        "a." * 500 + "b = 1",
+        '"' + "x" * 100_000 + '"',
+        "\x00",
+        "-1",
+    )
+    for _ in _bounded(number, until):
+        text = chance.choice(texts)
+        if chance.random() < 0.5:
+            at = chance.randrange(len(text) + 1)
+            text = text[:at] + chance.choice(odd) + text[at:]
+        else:
+            text = mutated(text.encode(), chance).decode("utf-8", "replace")
+        read = chance.choice((read_recipe, read_details, lambda one: read_project(one, file="p")))
+        outcomes.call(lambda text=text, read=read: read(text), f"toml {text[:80]!r}")
+    return outcomes
+
+
+def fuzz_pages(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Read mutated pages for references, and rewrite them."""
+    from tests.core.test_rewrite import site
+
+    outcomes = Outcomes()
+    write_site(WORK / "pages")
+    texts = [
+        file.read_bytes() for file in sorted((WORK / "pages").rglob("*")) if file.suffix in (".html", ".css")
+    ]
+    texts += [
+        b'<picture><source srcset="a.jpg 1x"><img src=a.jpg srcset="a.jpg 1x, deep/b%2C%20c.jpg 2x" sizes="(max-width:9px) 1vw"></picture>'
+    ]
+    odd = (
+        b"<" * 5000,
+        b"<!--",
+        b"<![CDATA[",
+        b"&#x110000;",
+        b"<img src='a.jpg'" * 50,
+        b"\x00",
+        b"<script>",
+        b'"' * 999,
+        b"<svg><style>",
+    )
+    for _ in _bounded(number, until):
+        data = mutated(chance.choice(texts), chance)
+        if chance.random() < 0.3:
+            at = chance.randrange(len(data) + 1)
+            data = data[:at] + chance.choice(odd) + data[at:]
+
+        def read(data: bytes = data) -> None:
+            references(data.decode(errors="replace"), chance.choice(("html", "css")))
+            document = Document.read(data)
+            found = rewrite_page(document, "index.html", site(), Wish())
+            document.bytes_of(found.applied())
+
+        outcomes.call(read, f"page {data[:80]!r}")
+    return outcomes
+
+
+def fuzz_zips(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Unpack mutated zips; nothing may come to lie outside."""
+    outcomes = Outcomes()
+    picture = pictures.jpeg(pictures.photo(40, 30))
+    names = (
+        "a.jpg",
+        "../a.jpg",
+        "/etc/a.jpg",
+        "c:/a.jpg",
+        "a/../../b.jpg",
+        "a\x00.jpg",
+        "é.jpg",
+        "a" * 300 + ".jpg",
+        "deep/" * 300 + "a.jpg",
+        "..\\a.jpg",
+    )
+    for count in _bounded(number, until):
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(
+            buffer, "w", chance.choice((zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED))
+        ) as packed:
+            for name in chance.sample(names, 4):
+                packed.writestr(zipfile.ZipInfo(name), picture if chance.random() < 0.8 else bytes(100_000))
+        data = buffer.getvalue() if count % 4 == 0 else mutated(buffer.getvalue(), chance)
+        root = WORK / "zips"
+        shutil.rmtree(root, ignore_errors=True)
+        inbox = Inbox(root / "in" / "originals", root / "in" / "waiting", Limits(unpacked_bytes=5_000_000))
+        inbox.open()
+        outcomes.call(
+            lambda data=data, inbox=inbox: unpack(io.BytesIO(data), inbox, name="z.zip"), f"zip {count}"
+        )
+        outside = [
+            one
+            for one in root.rglob("*")
+            if one.is_file() and not one.is_relative_to(root / "in" / "originals")
+        ]
+        if outside:
+            outcomes.fault(f"zip {count}: left outside: {outside[0]}")
+    shutil.rmtree(WORK / "zips", ignore_errors=True)
+    return outcomes
+
+
+def fuzz_drawings(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Sanitise mutated drawings; the result must be one that nothing has to be taken out of."""
+    from tests.browser.test_drawings import VECTORS, document
+
+    outcomes = Outcomes()
+    texts = [document(name, "http://stranger.invalid") for name in VECTORS]
+    texts += [graphics.LOGO_SVG.encode(), graphics.gradient_svg().encode()]
+    for _ in _bounded(number, until):
+        data = mutated(chance.choice(texts), chance)
+
+        def clean(data: bytes = data) -> None:
+            once = sanitised(data)
+            again = sanitised(once.data)
+            if (again.data, again.removed) != (once.data, ()) or b"stranger.invalid/heard" in _loading(
+                once.data
+            ):
+                raise AssertionError(once.data)
+
+        outcomes.call(clean, f"drawing {data[:200]!r}")
+    return outcomes
+
+
+def _loading(data: bytes) -> bytes:
+    """Return a drawing without its texts and its ordinary links, which load nothing."""
+    import re
+
+    return re.sub(rb'<a [^>]*>|>[^<]*<(?!/style)|(?:id|class|title|data-\w+|aria-\w+)="[^"]*"', b"", data)
+
+
+_PATHS = (
+    "../victim.txt",
+    "/etc/hostname",
+    "a/../../victim.txt",
+    "..\\victim.txt",
+    "c:\\x",
+    "a\0b",
+    ".",
+    "",
+    "x" * 5000,
+    "link/victim.txt",
+)
+
+
+def fuzz_records(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Use manifests, journals, backups and records of rewritings with hostile contents; a file outside must stay as it is."""
+    outcomes = Outcomes()
+    base = WORK / "records"
+    shutil.rmtree(base, ignore_errors=True)
+    (base / "good/site/img").mkdir(parents=True)
+    (base / "good/site/img/a.jpg").write_bytes(pictures.jpeg(pictures.photo(90, 60)))
+    (base / "good/site/index.html").write_text('<img src="img/a.jpg">')
+    small = Recipe(ladder=Ladder(widths=(40,)), formats=Formats(photo=FormatSet(jpeg=Jpeg())))
+    good = base / "good/site"
+    build(good / "img", good / "out", small)
+    manifest = read_manifest(good / "out/manifest.json")
+    assert manifest
+    write_rewritings(Pages.of(good, good / "img", good / "out", manifest).rewritings(Wish()))
+    build(good / "img", good / "img", small.model_copy(update={"names": Names(layout="in-place")}))
+    for count in _bounded(number, until):
+        copy = base / "copy"
+        shutil.rmtree(copy, ignore_errors=True)
+        shutil.copytree(base / "good", copy)
+        (copy / "victim.txt").write_text("not yours")
+        (copy / "site/out/link").symlink_to(copy)
+        _spoil(copy, chance)
+        for use in chance.sample(_uses(copy, small), 3):
+            outcomes.call(use, f"record {count}")
+        if (copy / "victim.txt").read_text() != "not yours" or (copy.parent / "victim.txt").exists():
+            outcomes.fault(f"record {count}: a file outside was touched")
+    shutil.rmtree(base, ignore_errors=True)
+    return outcomes
+
+
+def _uses(copy: Path, recipe: Recipe) -> list[Callable[[], object]]:
+    """Return everything that reads records and then writes or deletes."""
+    site, out = copy / "site", copy / "site/out"
+    return [
+        lambda: remove_orphans(out),
+        lambda: Package.of(out),
+        lambda: publish(plan_publication(out, storage_at(str(copy / "www")))),
+        lambda: Keep.beside(site / "img").restore(site / "img"),
+        lambda: undo_rewriting(site),
+        lambda: build(site / "img", out, recipe),
+    ]
+
+
+def _spoil(copy: Path, chance: random.Random) -> None:
+    names = (
+        "manifest.json",
+        "young-prism-manifest.json",
+        "kept.jsonl",
+        "rewritten.json",
+        "journal.jsonl",
+        "stamps.jsonl",
+        "standing",
+    )
+    files = [file for name in names for file in copy.rglob(name) if file.is_file()]
+    for file in chance.sample(files, chance.randint(1, len(files))):
+        text = file.read_bytes()
+        if chance.random() < 0.3:
+            file.write_bytes(
+                chance.choice((b"[" * 50_000, b"[]", b"null", b"", b"{}", mutated(text, chance)))
+            )
+            continue
+        lines = text.split(b"\n") if file.suffix == ".jsonl" else [text]
+        spoilt = []
+        for line in lines:
+            try:
+                spoilt.append(json.dumps(_with_paths(json.loads(line), chance)).encode())
+            except ValueError:
+                spoilt.append(line)
+        file.write_bytes(b"\n".join(spoilt))
+
+
+def _with_paths(value: object, chance: random.Random) -> object:
+    """Return JSON with some of its paths replaced by ones that lead out."""
+    if isinstance(value, dict):
+        spoil = {"path", "date", "site", "mode", "sha256"}
+        return {
+            key: chance.choice(_PATHS) if key in spoil and chance.random() < 0.4 else _with_paths(one, chance)
+            for key, one in value.items()
+        }
+    return [_with_paths(one, chance) for one in value] if isinstance(value, list) else value
+
+
+def _bounded(number: int, until: float) -> Iterator[int]:
+    for count in range(number):
+        if time.monotonic() > until:
+            return
+        yield count
+
+
+PARTS: dict[str, tuple[Callable[[int, random.Random, float], Outcomes], int]] = {
+    "pictures": (fuzz_pictures, 10_000),
+    "TOML": (fuzz_toml, 5_000),
+    "pages": (fuzz_pages, 2_000),
+    "zips": (fuzz_zips, 1_000),
+    "drawings": (fuzz_drawings, 3_000),
+    "records": (fuzz_records, 500),
+}
+
+
+def table(found: Iterable[tuple[str, Outcomes]]) -> str:
+    """Return the outcomes as Markdown."""
+    names = ("accepted", "refused", "failed later", "renditions", "fault")
+    rows = [f"| input | {' | '.join(names)} |", "| --- |" + " --- |" * len(names)]
+    rows += [f"| {part} | {' | '.join(f'{one.counts[name]:,}' for name in names)} |" for part, one in found]
+    return "\n".join(rows)
+
+
+def main() -> None:
+    """Run the parts that are asked for, and print the table and every fault."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--share", type=float, default=1.0, help="of the usual number of inputs")
+    parser.add_argument("--minutes", type=float, default=20.0, help="at most, for each part")
+    parser.add_argument("parts", nargs="*", default=list(PARTS))
+    arguments = parser.parse_args()
+    found = []
+    for part in arguments.parts:
+        run, number = PARTS[part]
+        began = time.monotonic()
+        chance = random.Random(arguments.seed)  # noqa: S311
+        outcomes = run(round(number * arguments.share), chance, began + arguments.minutes * 60)
+        found.append((part, outcomes))
+        print(f"{part}: {dict(outcomes.counts)} in {time.monotonic() - began:.0f} s", flush=True)
+        for fault in outcomes.faults[:20]:
+            print("  FAULT", fault, flush=True)
+    print(table(found))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,25 @@
+"""Thirty kills of `bench.kills`: nothing is lost, and the same bytes are there at the end."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import pytest
+from bench.kills import Kills, builds, server
+
+
+@pytest.fixture
+def kills(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Kills:
+    monkeypatch.setenv("YOUNG_PRISM_DATA", str(tmp_path / "history"))
+    return Kills(random.Random(3), tmp_path / "here")  # noqa: S311
+
+
+def test_commands_that_are_killed_lose_nothing(kills: Kills) -> None:
+    builds(kills, 4)
+    assert sum(kills.killed.values()) >= 12
+
+
+def test_a_server_that_is_killed_loses_nothing_that_it_said_was_saved(kills: Kills) -> None:
+    server(kills, 10)
+    assert sum(kills.killed.values()) >= 10
