@@ -58,17 +58,25 @@ class Kills:
         assert done.returncode == 0, f"{line}: {done.stderr[-2000:]}"
         return done
 
-    def killed_run(self, what: str, most_s: float, *line: object) -> None:
-        """Run a command, and kill it or one of its workers at a random moment."""
+    def kill_often(self, number: int, what: str, most_s: float, *line: object, workers: bool = False) -> None:
+        """Run a command and kill it, or one of its workers, so many times; some runs are through before they are killed."""
+        landed = tries = 0
+        while landed < number and tries < 3 * number:
+            tries += 1
+            landed += self._killed(what, most_s, *line, workers=workers)
+
+    def _killed(self, what: str, most_s: float, *line: object, workers: bool) -> bool:
         with subprocess.Popen(
             [*PROGRAM, *map(str, line)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         ) as process:
-            worker = self.chance.random() < _OF_WORKERS and self._first_worker(process)
+            worker = workers and self.chance.random() < _OF_WORKERS and self._first_worker(process)
             time.sleep(self.chance.uniform(0, 0.3) if worker else self.chance.uniform(0.2, most_s))
-            if process.poll() is None:
+            landed = process.poll() is None
+            if landed:
                 faults.kill(worker or process.pid)
                 self.killed[f"{what}, worker" if worker else what] += 1
             process.wait(_LONGEST_S)
+        return landed
 
     def _first_worker(self, process: subprocess.Popen[bytes]) -> int:
         """Wait for a worker of a command, and return its number; 0 where it ends without one."""
@@ -123,26 +131,22 @@ def builds(kills: Kills, number: int) -> None:
     kills.run(*_build(site, kills.base / "wanted"))
     wanted = _tree(kills.base / "wanted")
     originals = pictures.hashes(site / "img")
-    for _ in range(number):
-        kills.killed_run("build", 2.5, *_build(site, out))
+    kills.kill_often(number, "build", 1.8, *_build(site, out), workers=True)
     kills.run(*_build(site, out))
     assert _tree(out) == wanted
-    for _ in range(number):
-        kills.killed_run("publish", 1.8, "publish", out, www)
+    kills.kill_often(number, "publish", 1.2, "publish", out, www)
     kills.run("publish", out, www)
     assert _tree(www) == wanted
     pages = {path.name: path.read_bytes() for path in site.glob("*.html")}
     rewrite = ["rewrite", "--source", site / "img", "--out", out]
-    for _ in range(number):
-        kills.killed_run("rewrite", 2.0, *rewrite, "--write")
-        assert all(
-            path.read_bytes() == pages[path.name] or b"<picture>" in path.read_bytes()
-            for path in site.glob("*.html")
-        )
+    kills.kill_often(number, "rewrite", 1.3, *rewrite, "--write")
+    assert all(
+        path.read_bytes() == pages[path.name] or b"<picture>" in path.read_bytes()
+        for path in site.glob("*.html")
+    )
     kills.run(*rewrite, "--write")
     assert all(b"<picture>" in path.read_bytes() for path in site.glob("*.html"))
-    for _ in range(number):
-        kills.killed_run("undo", 2.0, *rewrite, "--undo")
+    kills.kill_often(number, "undo", 1.3, *rewrite, "--undo")
     while {path.name: path.read_bytes() for path in site.glob("*.html")} != pages:
         kills.run(*rewrite, "--undo")  # each takes back one rewriting: a killed one may have left several
     place = [
@@ -156,11 +160,9 @@ def builds(kills: Kills, number: int) -> None:
         2,
         "--no-record",
     ]
-    for _ in range(number):
-        kills.killed_run("build in place", 2.5, *place)
+    kills.kill_often(number, "build in place", 1.8, *place, workers=True)
     kills.run(*place)
-    for _ in range(number):
-        kills.killed_run("restore", 1.6, "restore", "--source", site / "img")
+    kills.kill_often(number, "restore", 1.2, "restore", "--source", site / "img")
     if pictures.hashes(site / "img") != originals:
         kills.run("restore", "--source", site / "img")
     left = {path for path in pictures.hashes(site / "img") if ".young-prism" not in path}
@@ -270,10 +272,11 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60.0, help="at most")
     parser.add_argument("--seed", type=int, default=1)
     arguments = parser.parse_args()
-    os.environ["YOUNG_PRISM_DATA"] = str(WORK / "history")
-    kills = Kills(random.Random(arguments.seed), WORK / "here")  # noqa: S311
+    work = WORK / str(arguments.seed)  # so that two may go on beside each other
+    os.environ["YOUNG_PRISM_DATA"] = str(work / "history")
+    kills = Kills(random.Random(arguments.seed), work / "here")  # noqa: S311
     kill(kills, arguments.kills, time.monotonic() + arguments.minutes * 60)
-    shutil.rmtree(WORK, ignore_errors=True)
+    shutil.rmtree(work, ignore_errors=True)
     print("| killed while | times |\n| --- | --- |")
     for what, number in sorted(kills.killed.items()):
         print(f"| {what} | {number} |")
