@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -94,7 +95,7 @@ def report_page(run: RunRow, name: str, items: Sequence[ItemRow], before: RunRow
         outcomes=run.outcomes,
         report=run.report,
         failures=failures_of(items),
-        skipped=_said(items, Outcome.SKIPPED),
+        skipped=_skipped(items),
         before=before.report if before else None,
         only=len(run.only) if run.only is not None else None,
     )
@@ -107,13 +108,16 @@ def failures_of(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
 
 def _said(items: Sequence[ItemRow], outcome: Outcome) -> list[tuple[str, str, str]]:
     """Return what is said of originals with an outcome, each thing once."""
-    return list(
-        dict.fromkeys(
-            (i.original, i.reason if i.reason.endswith(".") else f"{i.reason}.", i.remedy)
-            for i in items
-            if i.outcome == outcome
-        )
-    )
+    return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
+
+
+def _skipped(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
+    """Return what was skipped, with the number of renditions where one reason holds for several."""
+    reasons = Counter((i.original, i.reason, i.remedy) for i in items if i.outcome == Outcome.SKIPPED)
+    return [
+        (original, f"{reason.rstrip('.')}{f' ({number} renditions)' if number > 1 else ''}.", remedy)
+        for (original, reason, remedy), number in reasons.items()
+    ]
 
 
 @dataclass(frozen=True, slots=True)
