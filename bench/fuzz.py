@@ -79,23 +79,23 @@ class Outcomes:
     counts: Counter[str] = field(default_factory=Counter)
     faults: list[str] = field(default_factory=list)
 
-    def fault(self, what: str) -> None:
+    def fault(self, description: str) -> None:
         """Note something that must not be."""
         self.counts["fault"] += 1
-        self.faults.append(what[:500])
+        self.faults.append(description[:500])
 
-    def call(self, read: Callable[[], object], what: str) -> bool:
+    def call(self, read: Callable[[], object], label: str) -> bool:
         """Read one input; return whether it was accepted."""
         try:
             read()
         except YoungPrismError as error:
             if not (error.what.strip() and error.remedy.strip()):
-                self.fault(f"{what}: refused without a sentence and a remedy: {error!r}")
+                self.fault(f"{label}: refused without a sentence and a remedy: {error!r}")
             else:
                 self.counts["refused"] += 1
             return False
         except Exception as error:  # noqa: BLE001  (that is the question)
-            self.fault(f"{what}: {type(error).__name__}: {error}")
+            self.fault(f"{label}: {type(error).__name__}: {error}")
             return False
         self.counts["accepted"] += 1
         return True
@@ -103,36 +103,36 @@ class Outcomes:
 
 def mutated(data: bytes, chance: random.Random) -> bytes:
     """Return bytes with one to eight mutations, mostly few."""
-    found = bytearray(data)
+    content = bytearray(data)
     for _ in range(min(8, 1 + int(chance.expovariate(1.5)))):
-        at = chance.randrange(len(found) or 1)
-        length = min(len(found) - at, 1 + int(chance.expovariate(0.1)))
+        at = chance.randrange(len(content) or 1)
+        length = min(len(content) - at, 1 + int(chance.expovariate(0.1)))
         match chance.randrange(8):
             case 0:
-                found[at : at + 1] = bytes([found[at] ^ (1 << chance.randrange(8))]) if found else b""
+                content[at : at + 1] = bytes([content[at] ^ (1 << chance.randrange(8))]) if content else b""
             case 1:
-                found[at : at + length] = chance.randbytes(length)
+                content[at : at + length] = chance.randbytes(length)
             case 2:
-                del found[at : at + length]
+                del content[at : at + length]
             case 3:
-                found[at:at] = found[at : at + length]
+                content[at:at] = content[at : at + length]
             case 4:
-                found[at : at + length] = bytes(length)
+                content[at : at + length] = bytes(length)
             case 5:
-                found[at : at + 4] = chance.choice(
+                content[at : at + 4] = chance.choice(
                     (b"\xff\xff\xff\xff", b"\x7f\xff\xff\xff", b"\x00\x00\x00\x01")
                 )
             case 6 if chance.random() < 0.2:
-                del found[at + 1 :]
+                del content[at + 1 :]
             case _:
-                other = chance.randrange(len(found) or 1)
-                found[at : at + length] = found[other : other + length]
-    return bytes(found)
+                source = chance.randrange(len(content) or 1)
+                content[at : at + length] = content[source : source + length]
+    return bytes(content)
 
 
 def seeds() -> list[tuple[str, bytes]]:
     """Return small pictures of every format that is read: real ones, and made ones."""
-    found = [
+    samples = [
         (file.suffix, file.read_bytes())
         for file in pictures.real_pictures()
         if file.stat().st_size <= _LARGEST_SEED
@@ -144,24 +144,24 @@ def seeds() -> list[tuple[str, bytes]]:
     ):  # fmt: skip
         buffer = io.BytesIO()
         photo.save(buffer, name, **options)
-        found.append((f".{name.lower()}", buffer.getvalue()))
+        samples.append((f".{name.lower()}", buffer.getvalue()))
     frames = [pictures.graphic(60 + number, 40).resize((60, 40)) for number in range(4)]
     for name in ("GIF", "WEBP", "AVIF"):
         buffer = io.BytesIO()
         frames[0].save(buffer, name, save_all=True, append_images=frames[1:], duration=80)
-        found.append((f".{name.lower()}", buffer.getvalue()))
+        samples.append((f".{name.lower()}", buffer.getvalue()))
     buffer = io.BytesIO()
     import pillow_heif
 
     pillow_heif.from_pillow(photo).save(buffer, quality=50)
-    found += [
+    samples += [
         (".heic", buffer.getvalue()),
         (".png", pictures.png(clear)),
         (".svg", graphics.LOGO_SVG.encode()),
     ]
     buffer = io.BytesIO()
     photo.convert("CMYK").save(buffer, "JPEG")
-    return [*found, (".jpg", buffer.getvalue()), (".svg", graphics.gradient_svg().encode())]
+    return [*samples, (".jpg", buffer.getvalue()), (".svg", graphics.gradient_svg().encode())]
 
 
 def fuzz_pictures(number: int, chance: random.Random, until: float) -> Outcomes:
@@ -194,7 +194,7 @@ def _one_batch(folder: Path, outcomes: Outcomes) -> None:
         if "unforeseen" in text or not left.remedy or "Traceback" in text:
             outcomes.fault(f"{left.path}: {text}")
     outcomes.counts["refused"] += len(looks.left_out)
-    outcomes.counts["failed later"] += len({one.path for one in result.failures} & set(looks.seen))
+    outcomes.counts["failed later"] += len({failure.path for failure in result.failures} & set(looks.seen))
     for file in (folder / "out").rglob("*"):
         if file.name.endswith(".part"):
             outcomes.fault(f"a part was left: {file.name}")
@@ -241,7 +241,7 @@ def fuzz_toml(number: int, chance: random.Random, until: float) -> Outcomes:
             text = text[:at] + chance.choice(odd) + text[at:]
         else:
             text = mutated(text.encode(), chance).decode("utf-8", "replace")
-        read = chance.choice((read_recipe, read_details, lambda one: read_project(one, file="p")))
+        read = chance.choice((read_recipe, read_details, lambda text: read_project(text, file="p")))
         outcomes.call(lambda text=text, read=read: read(text), f"toml {text[:80]!r}")
     return outcomes
 
@@ -278,8 +278,8 @@ def fuzz_pages(number: int, chance: random.Random, until: float) -> Outcomes:
         def read(data: bytes = data) -> None:
             references(data.decode(errors="replace"), chance.choice(("html", "css")))
             document = Document.read(data)
-            found = rewrite_page(document, "index.html", site(), Wish())
-            document.bytes_of(found.applied())
+            rewriting = rewrite_page(document, "index.html", site(), Wish())
+            document.bytes_of(rewriting.applied())
 
         outcomes.call(read, f"page {data[:80]!r}")
     return outcomes
@@ -317,9 +317,9 @@ def fuzz_zips(number: int, chance: random.Random, until: float) -> Outcomes:
             lambda data=data, inbox=inbox: unpack(io.BytesIO(data), inbox, name="z.zip"), f"zip {count}"
         )
         outside = [
-            one
-            for one in root.rglob("*")
-            if one.is_file() and not one.is_relative_to(root / "in" / "originals")
+            file
+            for file in root.rglob("*")
+            if file.is_file() and not file.is_relative_to(root / "in" / "originals")
         ]
         if outside:
             outcomes.fault(f"zip {count}: left outside: {outside[0]}")
@@ -446,10 +446,12 @@ def _with_paths(value: object, chance: random.Random) -> object:
     if isinstance(value, dict):
         spoil = {"path", "date", "site", "mode", "sha256"}
         return {
-            key: chance.choice(_PATHS) if key in spoil and chance.random() < 0.4 else _with_paths(one, chance)
-            for key, one in value.items()
+            key: chance.choice(_PATHS)
+            if key in spoil and chance.random() < 0.4
+            else _with_paths(item, chance)
+            for key, item in value.items()
         }
-    return [_with_paths(one, chance) for one in value] if isinstance(value, list) else value
+    return [_with_paths(item, chance) for item in value] if isinstance(value, list) else value
 
 
 def _bounded(number: int, until: float) -> Iterator[int]:
@@ -469,11 +471,14 @@ PARTS: dict[str, tuple[Callable[[int, random.Random, float], Outcomes], int]] = 
 }
 
 
-def table(found: Iterable[tuple[str, Outcomes]]) -> str:
+def table(results: Iterable[tuple[str, Outcomes]]) -> str:
     """Return the outcomes as Markdown."""
     names = ("accepted", "refused", "failed later", "renditions", "fault")
     rows = [f"| input | {' | '.join(names)} |", "| --- |" + " --- |" * len(names)]
-    rows += [f"| {part} | {' | '.join(f'{one.counts[name]:,}' for name in names)} |" for part, one in found]
+    rows += [
+        f"| {part} | {' | '.join(f'{outcomes.counts[name]:,}' for name in names)} |"
+        for part, outcomes in results
+    ]
     return "\n".join(rows)
 
 
@@ -485,17 +490,17 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=20.0, help="at most, for each part")
     parser.add_argument("parts", nargs="*", default=list(PARTS))
     arguments = parser.parse_args()
-    found = []
+    results = []
     for part in arguments.parts:
         run, number = PARTS[part]
         began = time.monotonic()
         chance = random.Random(arguments.seed)  # noqa: S311
         outcomes = run(round(number * arguments.share), chance, began + arguments.minutes * 60)
-        found.append((part, outcomes))
+        results.append((part, outcomes))
         print(f"{part}: {dict(outcomes.counts)} in {time.monotonic() - began:.0f} s", flush=True)
         for fault in outcomes.faults[:20]:
             print("  FAULT", fault, flush=True)
-    print(table(found))
+    print(table(results))
 
 
 if __name__ == "__main__":

@@ -43,7 +43,7 @@ _OF_WORKERS = 0.3
 
 @dataclass
 class Kills:
-    """Where kills happen, and what came of them. `wanted` is where each activity ends."""
+    """A work folder and the number of kills by activity."""
 
     chance: random.Random
     base: Path
@@ -58,14 +58,16 @@ class Kills:
         assert done.returncode == 0, f"{line}: {done.stderr[-2000:]}"
         return done
 
-    def kill_often(self, number: int, what: str, most_s: float, *line: object, workers: bool = False) -> None:
-        """Run a command and kill it, or one of its workers, so many times; some runs are through before they are killed."""
+    def kill_often(
+        self, number: int, activity: str, most_s: float, *line: object, workers: bool = False
+    ) -> None:
+        """Run a command and kill it, or one of its workers, `number` times. A run that ends first does not count."""
         landed = tries = 0
         while landed < number and tries < 3 * number:
             tries += 1
-            landed += self._killed(what, most_s, *line, workers=workers)
+            landed += self._killed(activity, most_s, *line, workers=workers)
 
-    def _killed(self, what: str, most_s: float, *line: object, workers: bool) -> bool:
+    def _killed(self, activity: str, most_s: float, *line: object, workers: bool) -> bool:
         with subprocess.Popen(
             [*PROGRAM, *map(str, line)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         ) as process:
@@ -74,7 +76,7 @@ class Kills:
             landed = process.poll() is None
             if landed:
                 faults.kill(worker or process.pid)
-                self.killed[f"{what}, worker" if worker else what] += 1
+                self.killed[f"{activity}, worker" if worker else activity] += 1
             process.wait(_LONGEST_S)
         return landed
 
@@ -128,15 +130,15 @@ def builds(kills: Kills, number: int) -> None:
     """Kill builds, publishings, rewritings and restores of one site until each is through, and compare."""
     site = _site(kills)
     out, www = site / "pictures", kills.base / "www"
-    kills.run(*_build(site, kills.base / "wanted"))
-    wanted = _tree(kills.base / "wanted")
+    kills.run(*_build(site, kills.base / "expected"))
+    expected = _tree(kills.base / "expected")
     originals = pictures.hashes(site / "img")
     kills.kill_often(number, "build", 1.8, *_build(site, out), workers=True)
     kills.run(*_build(site, out))
-    assert _tree(out) == wanted
+    assert _tree(out) == expected
     kills.kill_often(number, "publish", 1.2, "publish", out, www)
     kills.run("publish", out, www)
-    assert _tree(www) == wanted
+    assert _tree(www) == expected
     pages = {path.name: path.read_bytes() for path in site.glob("*.html")}
     rewrite = ["rewrite", "--source", site / "img", "--out", out]
     kills.kill_often(number, "rewrite", 1.3, *rewrite, "--write")
@@ -149,7 +151,7 @@ def builds(kills: Kills, number: int) -> None:
     kills.kill_often(number, "undo", 1.3, *rewrite, "--undo")
     while {path.name: path.read_bytes() for path in site.glob("*.html")} != pages:
         kills.run(*rewrite, "--undo")  # each takes back one rewriting: a killed one may have left several
-    place = [
+    in_place = [
         "build",
         "--source",
         site / "img",
@@ -160,8 +162,8 @@ def builds(kills: Kills, number: int) -> None:
         2,
         "--no-record",
     ]
-    kills.kill_often(number, "build in place", 1.8, *place, workers=True)
-    kills.run(*place)
+    kills.kill_often(number, "build in place", 1.8, *in_place, workers=True)
+    kills.run(*in_place)
     kills.kill_often(number, "restore", 1.2, "restore", "--source", site / "img")
     if pictures.hashes(site / "img") != originals:
         kills.run("restore", "--source", site / "img")
@@ -233,8 +235,8 @@ def _compare(person: httpx.Client, data: Path, sent: dict[str, bytes], recipes: 
     """Make sure that everything which was answered with success is there, whole."""
     page = person.get("/recipes").text
     assert all(name in page for name in recipes), "a saved recipe is gone"
-    kept = {file.read_bytes() for file in (data / "uploads").rglob("originals/*")}
-    assert all(picture in kept for picture in sent.values()), "an upload is gone"
+    stored = {file.read_bytes() for file in (data / "uploads").rglob("originals/*")}
+    assert all(picture in stored for picture in sent.values()), "an upload is gone"
     with sqlite3.connect(f"file:{data / 'young-prism.sqlite3'}?mode=ro", uri=True) as database:
 
         def working() -> bool:
@@ -258,7 +260,7 @@ def _until(condition: Callable[[], bool], seconds: float = _START_S) -> None:
 
 
 def kill(kills: Kills, number: int, until: float, each: int = 4) -> None:
-    """Go round until so many processes were killed, or the time is up."""
+    """Repeat all activities until `number` processes were killed, or until the time is up."""
     while sum(kills.killed.values()) < number and time.monotonic() < until:
         builds(kills, each)
         server(kills, each * 2)
@@ -278,8 +280,8 @@ def main() -> None:
     kill(kills, arguments.kills, time.monotonic() + arguments.minutes * 60)
     shutil.rmtree(work, ignore_errors=True)
     print("| killed while | times |\n| --- | --- |")
-    for what, number in sorted(kills.killed.items()):
-        print(f"| {what} | {number} |")
+    for activity, number in sorted(kills.killed.items()):
+        print(f"| {activity} | {number} |")
     print(
         f"{sum(kills.killed.values())} processes killed in {kills.rounds} rounds: nothing lost, same bytes at the end"
     )

@@ -15,9 +15,9 @@ _PIN = re.compile(r"^([A-Za-z0-9._-]+)==", re.MULTILINE)
 _BEGIN, _END = "<!-- table -->", "<!-- /table -->"
 
 
-def licence_of(found: Distribution) -> str:
+def licence_of(package: Distribution) -> str:
     """Return the licence that a distribution declares, as short as it says it."""
-    meta = found.metadata
+    meta = package.metadata
     expression = meta.get("License-Expression")
     if expression:
         return str(expression)
@@ -26,14 +26,14 @@ def licence_of(found: Distribution) -> str:
         for line in meta.get_all("Classifier") or ()
         if line.startswith("License ::")
     ]
-    named = [one for one in classifiers if one != "OSI Approved"]
+    named = [name for name in classifiers if name != "OSI Approved"]
     plain = str(meta.get("License") or "").strip().splitlines()
     return ", ".join(named) or (plain[0][:60] if plain else "not declared")
 
 
-def megabytes(found: Distribution) -> float:
+def megabytes(package: Distribution) -> float:
     """Return what its files take on the disk, in MB, without compiled Python."""
-    files = (Path(str(file.locate())) for file in found.files or ())
+    files = (Path(str(file.locate())) for file in package.files or ())
     return sum(file.stat().st_size for file in files if file.is_file() and file.suffix != ".pyc") / 1e6
 
 
@@ -42,10 +42,10 @@ def table() -> str:
     rows = []
     for name in dict.fromkeys(_PIN.findall((ROOT / "requirements" / "run.txt").read_text())):
         try:
-            found = distribution(name)
+            package = distribution(name)
         except PackageNotFoundError:
             continue  # for another system or version of Python
-        rows.append((megabytes(found), found.metadata["Name"], found.version, licence_of(found)))
+        rows.append((megabytes(package), package.metadata["Name"], package.version, licence_of(package)))
     rows.sort(reverse=True)
     total = sum(size for size, *_ in rows)
     lines = [

@@ -33,4 +33,4 @@ def _is_deeper(value: Any, levels: int) -> bool:
         value = list(value.values())
     if not isinstance(value, list):
         return False
-    return levels == 0 or any(_is_deeper(one, levels - 1) for one in value)
+    return levels == 0 or any(_is_deeper(item, levels - 1) for item in value)

@@ -1,4 +1,4 @@
-"""File access that does not trust what it is pointed at: regular files of a bounded size, paths that stay inside."""
+"""File access for paths that may be hostile: regular files of a bounded size, and paths that stay in their folder."""
 
 from __future__ import annotations
 

@@ -33,9 +33,9 @@ def manifest_target(out: Path, *, into_site: bool) -> Path:
 
     Raises `OutputError` where a file that is not a manifest of ours has that name.
     """
-    ours = [out / name for name in MANIFEST_NAMES if is_manifest(out / name)]
-    if ours:
-        return ours[0]
+    own_manifests = [out / name for name in MANIFEST_NAMES if is_manifest(out / name)]
+    if own_manifests:
+        return own_manifests[0]
     target = out / (SITE_MANIFEST_NAME if into_site else MANIFEST_NAME)
     if os.path.lexists(target):
         raise OutputError(

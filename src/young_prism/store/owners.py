@@ -9,7 +9,7 @@ from datetime import datetime
 import psutil
 
 SERVER, COMMAND = "server", "command"
-"""Kinds of owner: a server takes up its own runs when it starts again, a command's end with the command."""
+"""Kinds of owner: a server resumes its own runs when it starts again; the runs of a command end with it."""
 
 _LATEST_START_S = 5.0
 """A process is recorded as owner after it started; clocks and the file system's times may be off by so much."""

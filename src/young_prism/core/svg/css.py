@@ -48,13 +48,13 @@ def loads_elsewhere(value: str) -> bool:
 
 def clean_declarations(text: str) -> CleanCss:
     """Return the text of a `style` attribute without what is not allowed."""
-    kept, state = [], _State()
+    parts, state = [], _State()
     for item in tinycss2.parse_blocks_contents(text, skip_comments=True, skip_whitespace=True):
         if item.type == "declaration" and _allowed(item, state):
-            kept.append(item.serialize())
+            parts.append(item.serialize())
         elif item.type != "declaration":
             state.drop(item)
-    return state.result(text, "; ".join(kept))
+    return state.result(text, "; ".join(parts))
 
 
 def clean_stylesheet(text: str) -> CleanCss:
@@ -114,14 +114,14 @@ def _block(content: Any, state: _State, depth: int) -> str:
 
 def _contents(items: Iterable[Any], state: _State, depth: int) -> str:
     """Return declarations and nested rules (CSS Nesting 1) that may stay."""
-    kept = []
+    parts = []
     for item in items:
         if item.type == "declaration":
             if _allowed(item, state):
-                kept.append(item.serialize() + ";")
+                parts.append(item.serialize() + ";")
         elif text := _rule(item, state, depth):
-            kept.append(text)
-    return " ".join(kept)
+            parts.append(text)
+    return " ".join(parts)
 
 
 def _allowed(declaration: Any, state: _State) -> bool:
@@ -169,8 +169,12 @@ def _stays(address: str, *, fonts: bool) -> bool:
 
 def _stays_in_function(arguments: Iterable[Any], *, fonts: bool) -> bool:
     """Whether `url("...")` stays inside: one string and nothing else, since a modifier may change what it means."""
-    found = [token for token in arguments if token.type not in ("whitespace", "comment")]
-    return len(found) == 1 and found[0].type == "string" and _stays(found[0].value, fonts=fonts)
+    significant = [token for token in arguments if token.type not in ("whitespace", "comment")]
+    return (
+        len(significant) == 1
+        and significant[0].type == "string"
+        and _stays(significant[0].value, fonts=fonts)
+    )
 
 
 def _loads(node: Any) -> bool:

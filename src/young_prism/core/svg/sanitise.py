@@ -82,12 +82,12 @@ def sanitised(data: bytes) -> Sanitised:
     cleaner = _Cleaner(root)
     cleaner.clean()
     if instructions:
-        cleaner.danger("a stylesheet from elsewhere")
+        cleaner.note("a stylesheet from elsewhere")
     if any(not declared.startswith(_OWN_DTD) for declared in _DOCTYPE.findall(data)):
-        cleaner.danger(_UNKNOWN)  # browsers load no document type, but other programs do
+        cleaner.note(_UNKNOWN)  # browsers load no document type, but other programs do
     if not cleaner.removed and _is_plain_utf8(data):
         return Sanitised(data, (), ())
-    dangers = tuple(what for what in cleaner.removed if what not in (_EDITOR_DATA, _UNKNOWN))
+    dangers = tuple(part for part in cleaner.removed if part not in (_EDITOR_DATA, _UNKNOWN))
     return Sanitised(_written(root), tuple(cleaner.removed), dangers)
 
 
@@ -119,8 +119,8 @@ class _Cleaner:
         self.namespace = _split(root.tag)[0] and SVG_NAMESPACE
         self.removed: dict[str, None] = {}
 
-    def danger(self, what: str) -> None:
-        self.removed[what] = None
+    def note(self, part: str) -> None:
+        self.removed[part] = None
 
     def clean(self) -> None:
         """Take out what may not stay; iterative, and in the order of the document."""
@@ -142,17 +142,17 @@ class _Cleaner:
     def _stays(self, parent: Element, child: Element) -> bool:
         namespace, name = _split(child.tag)
         if namespace != self.namespace:
-            self.danger(f"<{name}>" if namespace in _DOCUMENT_NAMESPACES else _EDITOR_DATA)
+            self.note(f"<{name}>" if namespace in _DOCUMENT_NAMESPACES else _EDITOR_DATA)
             return False
         around = _split(parent.tag)[1]
         if around in TEXT_ONLY:
-            self.danger(f"<{name}> in <{around}>")
+            self.note(f"<{name}> in <{around}>")
             return False
         if name not in ELEMENTS:
-            self.danger(_UNKNOWN if name in HARMLESS_ELEMENTS else f"<{name}>")
+            self.note(_UNKNOWN if name in HARMLESS_ELEMENTS else f"<{name}>")
             return False
         if name in ANIMATIONS and not self._is_harmless_animation(child):
-            self.danger("an animated address")
+            self.note("an animated address")
             return False
         return True
 
@@ -187,25 +187,25 @@ class _Cleaner:
             elif not name.startswith(ATTRIBUTE_PREFIXES) and name not in _TEXTS and loads_elsewhere(value):
                 self._drop(element, key, "an address in a style")
 
-    def _drop(self, element: Element, key: str, what: str) -> None:
+    def _drop(self, element: Element, key: str, part: str) -> None:
         del element.attrib[key]
-        self.danger(what)
+        self.note(part)
 
     def _style_attribute(self, element: Element, value: str) -> None:
         css = clean_declarations(value)
         if css.dropped:
             element.set("style", css.text)
-            self.danger("an address in a style" if css.loads else _UNKNOWN)
+            self.note("an address in a style" if css.loads else _UNKNOWN)
 
     def _style(self, element: Element) -> None:
         if element.get("type", "text/css").strip().lower() not in ("", "text/css"):
             element.text = ""
-            self.danger(_UNKNOWN)
+            self.note(_UNKNOWN)
             return
         css = clean_stylesheet(element.text or "")
         if css.dropped:
             element.text = css.text
-            self.danger("an address in a style" if css.loads else _UNKNOWN)
+            self.note("an address in a style" if css.loads else _UNKNOWN)
 
 
 _ADDRESSES = ("src", "srcset", "background", "data", "action", "formaction", "poster", "ping", "base")
