@@ -8,6 +8,7 @@ import os
 import shutil
 import stat
 import subprocess
+import sys
 import zipfile
 from pathlib import Path
 
@@ -294,6 +295,23 @@ def test_folders_nested_deeper_than_python_calls_are_walked(site: Path) -> None:
         subprocess.run(["rm", "-rf", str(site / "d")], check=True)  # deeper than pytest can delete
     assert done.returncode == 0, done.stderr
     assert len(json.loads(done.stdout)["originals"]) == 2
+
+
+def test_too_few_file_handles_end_in_a_sentence(site: Path, tmp_path: Path) -> None:
+    line = f"ulimit -n 12; {sys.executable} -m young_prism build --source {site} --out {tmp_path / 'out'} --no-record"
+    done = subprocess.run(["sh", "-c", line], capture_output=True, text=True, timeout=120, check=False)
+    assert done.returncode and "Traceback" not in done.stderr and "ulimit" in done.stderr, done.stderr[-500:]
+
+
+def test_a_link_in_the_place_of_a_rendition_is_not_packed(site: Path, tmp_path: Path, victim: Path) -> None:
+    out = tmp_path / "out"
+    build(site, out, RECIPE)
+    file = next(out.glob("*.jpg"))
+    victim.write_bytes(bytes(file.stat().st_size))
+    file.unlink()
+    file.symlink_to(victim)
+    with pytest.raises(OutputError, match="changed since"):
+        Package.of(out)
 
 
 def test_the_zip_of_an_ordinary_build_still_holds_everything(site: Path, tmp_path: Path) -> None:

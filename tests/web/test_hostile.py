@@ -179,6 +179,30 @@ def test_no_route_answers_a_hostile_value_with_a_fault_of_ours(
     assert not faults, "\n".join(f"{where}\n    {why}" for why, where in faults.items())
 
 
+@pytest.mark.parametrize(
+    "body",
+    [
+        b"[1]",
+        b"[{}]",
+        b"[" * 100_000,
+        b'[{"path": 1, "sha256": []}]',
+        b"{",
+        b"",
+        b'[{"path": "", "sha256": ""}]',
+    ],
+)
+def test_what_a_browser_says_of_its_files_is_checked(app: Any, body: bytes) -> None:
+    parts = app.extensions["young_prism"]
+    source = parts.store.add_upload("Sent", parts.settings.uploads, parts.settings.outputs)
+    names = [b'[{"path": "%s.jpg", "sha256": "0"}]' % (b"a" * length) for length in (10, 400, 5000)]
+    for data in (body, *names):
+        for where in ("known", "known?count=99999999999999999999", "known?count=x"):
+            answer = app.test_client().post(
+                f"/s/{source.slug}/uploads/{where}", data=data, content_type="application/json"
+            )
+            assert answer.status_code < 500, (data[:50], where)
+
+
 @pytest.mark.parametrize("file", ["\\u0000", "a" * 400, "a/" * 3000, "../x", "/etc/passwd", "."])
 def test_a_watermark_that_cannot_be_used_does_not_lock_its_source(app: Any, file: str) -> None:
     client, parts = app.test_client(), app.extensions["young_prism"]

@@ -5,7 +5,9 @@ Exit status: 0 all well, 1 some items failed (the rest is done), 2 wrong use, 13
 
 from __future__ import annotations
 
+import errno
 import importlib
+import os
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +15,7 @@ import click
 
 from young_prism import __version__
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.naming.incoming import printable_name
 
 _VERBS = (
     "build",
@@ -40,6 +43,15 @@ _VERBS = (
 )
 
 
+def _system_error(error: OSError) -> str:
+    """Return a refusal of the operating system that nothing below has put into words: what, which file, what to do."""
+    file = f"{printable_name(os.fsdecode(error.filename))}: " if error.filename else ""
+    what = f"{file}the system refuses ({error.strerror or type(error).__name__})."
+    if error.errno in (errno.EMFILE, errno.ENFILE):
+        return f"{what} Allow more open files, for instance with ulimit -n 1024, and run again."
+    return f"{what} Check the file and its permissions, and run again."
+
+
 class _Verbs(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
         return list(_VERBS)
@@ -56,6 +68,9 @@ class _Verbs(click.Group):
             return super().invoke(ctx)
         except YoungPrismError as error:
             click.echo(f"young-prism: {error}", err=True)
+            ctx.exit(2)
+        except OSError as error:
+            click.echo(f"young-prism: {_system_error(error)}", err=True)
             ctx.exit(2)
         except KeyboardInterrupt:
             click.echo("Stopped.", err=True)

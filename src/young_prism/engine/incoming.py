@@ -310,10 +310,13 @@ class Inbox:
             return None
         for candidate in _candidates(path):
             target = self.originals / candidate
-            if not target.is_file():
+            try:
+                if not target.is_file():
+                    return None
+                if _hash(target) == sha256:
+                    return candidate
+            except (OSError, ValueError):  # a name that is too long, or none that a system takes
                 return None
-            if _hash(target) == sha256:
-                return candidate
         return None
 
 

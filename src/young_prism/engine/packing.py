@@ -15,6 +15,7 @@ from zipstream import ZipStream
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
 from young_prism.core.report.csv_text import csv_text
+from young_prism.engine.files import path_inside
 from young_prism.engine.manifest_file import manifest_file, require_manifest
 from young_prism.engine.publish import write_atomically
 from young_prism.engine.scan import STATE_FOLDER
@@ -120,8 +121,9 @@ def renditions_csv(entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]) ->
 
 
 def _check(out: Path, one: RenditionEntry) -> None:
+    path_inside(out, one.path)
     try:
-        size = (out / one.path).stat().st_size
+        size = (out / one.path).lstat().st_size  # a link in its place would send what it leads to
     except OSError as error:
         raise OutputError(
             f"It is not there any more ({error.strerror}).", file=str(out / one.path), remedy="Build again."

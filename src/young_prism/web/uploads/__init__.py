@@ -8,6 +8,7 @@ import re
 from datetime import date
 
 from flask import Blueprint, Response, flash, jsonify, redirect, request, url_for
+from pydantic import BaseModel, TypeAdapter, ValidationError
 from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import FileStorage
 
@@ -22,6 +23,16 @@ from young_prism.web.context import inbox_of, services, source_or_404
 from young_prism.web.problems import answer_to, problem_of
 
 blueprint = Blueprint("uploads", __name__)
+
+
+class _KnownFile(BaseModel):
+    """A file that a browser is about to send."""
+
+    path: str
+    sha256: str
+
+
+_KNOWN_FILES = TypeAdapter(list[_KnownFile])
 
 
 @blueprint.errorhandler(IncomingError)
@@ -65,13 +76,14 @@ def known(slug: str) -> Response:
     `count` in the address asks beforehand whether so many more may come.
     """
     inbox = inbox_of(_upload_source(slug))
-    asked = request.get_json()
-    if not isinstance(asked, list):
-        raise IncomingError("A list of files was expected.", remedy="Load the page again.")
+    try:
+        files = _KNOWN_FILES.validate_json(request.get_data())
+    except ValidationError as error:
+        raise IncomingError("A list of files was expected.", remedy="Load the page again.") from error
     more = request.args.get("count", default=0, type=int)
     if more:
         inbox.check_number(more)
-    return jsonify([inbox.has(str(file["path"]), str(file["sha256"])) for file in asked])
+    return jsonify([inbox.has(file.path, file.sha256) for file in files])
 
 
 @blueprint.put("/s/<slug>/uploads/file")
