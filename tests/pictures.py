@@ -64,6 +64,18 @@ def broken_checksum(data: bytes) -> bytes:
     return bytes(broken)
 
 
+def has_all_frames(file: Path) -> bool:
+    """Whether Pillow, a strict decoder, reads every frame of a file to its end."""
+    try:
+        with Image.open(file) as image:
+            for number in range(getattr(image, "n_frames", 1)):
+                image.seek(number)
+                image.load()
+    except (OSError, EOFError, ValueError, SyntaxError):
+        return False
+    return True
+
+
 def small_source(root: Path) -> Path:
     """Write a source with one picture of every kind; names with spaces, commas, accents and dots."""
     (root / "deep" / "er").mkdir(parents=True)

@@ -45,6 +45,21 @@ def nothing_waits(inbox: Inbox) -> bool:
     return not any(inbox.waiting.iterdir())
 
 
+def test_an_entry_without_a_name_is_refused_alone(tmp_path: Path) -> None:
+    """A zip whose entry's name has no bytes (found by fuzzing): in both headers the name's length becomes the extra field's."""
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as packed:
+        packed.writestr("QQ", b"x")
+        packed.writestr("a.jpg", pictures.jpeg(pictures.photo(40, 30)))
+    data = bytearray(buffer.getvalue())
+    for at, name in ((data.index(b"PK\x03\x04"), 26), (data.index(b"PK\x01\x02"), 28)):
+        data[at + name : at + name + 4] = b"\0\0\x02\0"
+    inbox = Inbox(tmp_path / "originals", tmp_path / "waiting")
+    inbox.open()
+    result = unpack(io.BytesIO(bytes(data)), inbox, name="z.zip")
+    assert [placed.path for placed in result.placed] == ["a.jpg"] and len(result.refused) == 1
+
+
 def test_a_file_is_taken_whole_under_its_name(inbox: Inbox) -> None:
     digest = hashlib.sha256(PHOTO).hexdigest()
     placed = inbox.bring("a/b.jpg", io.BytesIO(PHOTO), length=len(PHOTO), sha256=digest)

@@ -46,10 +46,10 @@ _VERBS = (
 def _system_error(error: OSError) -> str:
     """Return a refusal of the operating system that nothing below has put into words: what, which file, what to do."""
     file = f"{printable_name(os.fsdecode(error.filename))}: " if error.filename else ""
-    what = f"{file}the system refuses ({error.strerror or type(error).__name__})."
+    refusal = f"{file}the system refuses ({error.strerror or type(error).__name__})."
     if error.errno in (errno.EMFILE, errno.ENFILE):
-        return f"{what} Allow more open files, for instance with ulimit -n 1024, and run again."
-    return f"{what} Check the file and its permissions, and run again."
+        return f"{refusal} Allow more open files, for instance with ulimit -n 1024, and run again."
+    return f"{refusal} Check the file and its permissions, and run again."
 
 
 class _Verbs(click.Group):

@@ -285,10 +285,10 @@ class Desk:
 
     def _failed(self, row: UploadRow, error: YoungPrismError) -> None:
         # Of another file than the upload itself, a watermark, its own name says enough: no folder of the server.
-        other = PurePath(error.file).name if error.file != row.path else ""
-        what = f"{other}: {error.what}" if other else error.what
-        _log.warning("upload %s failed: %s", printable_name(row.path), printable_name(what))
-        self._end(row, state=FAILED, error=what, remedy=error.remedy)
+        other_file = PurePath(error.file).name if error.file != row.path else ""
+        problem = f"{other_file}: {error.what}" if other_file else error.what
+        _log.warning("upload %s failed: %s", printable_name(row.path), printable_name(problem))
+        self._end(row, state=FAILED, error=problem, remedy=error.remedy)
 
     def _refused(self, source: SourceRow, row: UploadRow, error: YoungPrismError) -> None:
         """Let go of what cannot be used; where it was to replace another one, that is back."""

@@ -76,13 +76,13 @@ def public_address(host: str, port: int) -> str:
     Raises `PrivateAddressError` where any of its addresses is private, loopback, link-local or reserved (IANA special-purpose
     registries, by `ipaddress`), and `OSError` where the name is unknown.
     """
-    found = [str(row[4][0]) for row in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
-    for text in found:
+    addresses = [str(row[4][0]) for row in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+    for text in addresses:
         address = ipaddress.ip_address(text.partition("%")[0])
         mapped = getattr(address, "ipv4_mapped", None) or getattr(address, "sixtofour", None)
         if not (mapped or address).is_global or address.is_multicast:
             raise PrivateAddressError
-    return found[0]
+    return addresses[0]
 
 
 class Messenger:

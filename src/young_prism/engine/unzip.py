@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import lzma
 import stat
+import struct
 import zipfile
 import zlib
 from collections.abc import Callable
@@ -31,6 +33,20 @@ class Unpacked:
         return sum(placed.place is place for placed in self.placed)
 
 
+_UNREADABLE = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    struct.error,
+    EOFError,
+    RuntimeError,
+    NotImplementedError,
+    ValueError,
+    LookupError,
+)
+"""What the standard library raises on damaged zips (seen with mutated ones)."""
+
+
 def unpack(
     archive: Path | IO[bytes],
     inbox: Inbox,
@@ -46,12 +62,14 @@ def unpack(
     limits = inbox.limits
     try:
         opened = zipfile.ZipFile(archive)
-    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
+    except (*_UNREADABLE, OSError) as error:
         raise IncomingError(
             f"This is no zip that can be read ({error}).", file=name, remedy="Pack it again."
         ) from error
     with opened:
-        entries = [info for info in opened.infolist() if not info.is_dir()]
+        entries = [
+            info for info in opened.infolist() if not info.filename.endswith("/")
+        ]  # `is_dir` needs a name
         if len(entries) > limits.files:
             raise IncomingTooLargeError(
                 f"It holds {len(entries):,} files, over the limit of {limits.files:,}.",
@@ -92,7 +110,7 @@ def _bring(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Plac
     try:
         with opened.open(info) as stream:
             return inbox.bring(info.filename, stream, length=info.file_size)
-    except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError, ValueError) as error:
+    except _UNREADABLE as error:
         raise IncomingError(
             f"It cannot be unpacked ({error}).", file=printable_name(info.filename), remedy="Pack it again."
         ) from error

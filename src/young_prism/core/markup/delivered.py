@@ -123,15 +123,15 @@ def offered(renditions: Iterable[RenditionEntry]) -> list[RenditionEntry]:
     A rung that weighs no less than a larger one of the same facet and format is left out: a phone would fetch more bytes for
     fewer pixels. It happens where a screenshot is reduced, since blurred edges are harder to compress than sharp ones.
     """
-    given = list(renditions)
+    delivered = list(renditions)
     lightest: dict[tuple[str | None, str], int] = {}
-    kept = set()
-    for one in sorted(given, key=lambda one: -one.width):
-        rival = lightest.get((one.facet, one.format))
-        if rival is None or one.bytes < rival:
-            lightest[one.facet, one.format] = one.bytes
-            kept.add(one.path)
-    return [one for one in given if one.path in kept]
+    paths = set()
+    for rendition in sorted(delivered, key=lambda rendition: -rendition.width):
+        ladder = (rendition.facet, rendition.format)
+        if ladder not in lightest or rendition.bytes < lightest[ladder]:
+            lightest[ladder] = rendition.bytes
+            paths.add(rendition.path)
+    return [rendition for rendition in delivered if rendition.path in paths]
 
 
 def all_delivered(originals: Sequence[OriginalEntry], recipe: Recipe) -> dict[str, Delivered]:

@@ -84,14 +84,10 @@ def without_size(rule: str) -> str:
     A separator before and a unit behind a size go with it, and so does a folder that is named after a size alone:
     `{width}/{stem}-{width}w.{ext}` gives `{stem}.{ext}`.
     """
-    *folders, name = rule.split("/")
-    kept = [
-        _SIZE.sub("", folder).lstrip("-_")
-        for folder in folders
-        if _SIZE.sub("", folder) == folder or "{" in _SIZE.sub("", folder)
-    ]
-    name = _SIZE.sub("", name).lstrip("-_")
-    return "/".join([*kept, f"image{name}" if name.startswith(".") or not name else name])
+    *folders, name = (_SIZE.sub("", part).lstrip("-_") for part in rule.split("/"))
+    sized = [_SIZE.search(part) for part in rule.split("/")]
+    parts = [folder for folder, size in zip(folders, sized, strict=False) if not size or "{" in folder]
+    return "/".join([*parts, f"image{name}" if name.startswith(".") or not name else name])
 
 
 def split_name(name: str) -> tuple[str, str]:

@@ -127,8 +127,8 @@ class LeftOut:
 
     def as_dict(self) -> dict[str, str]:
         """Return the form that `failures` and `skipped` have in JSON output."""
-        what = {"rendition": self.rendition} if self.rendition else {}
-        return {"original": self.path, **what, "error": self.error, "remedy": self.remedy}
+        rendition = {"rendition": self.rendition} if self.rendition else {}
+        return {"original": self.path, **rendition, "error": self.error, "remedy": self.remedy}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

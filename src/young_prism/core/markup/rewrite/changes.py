@@ -19,7 +19,7 @@ from typing import NamedTuple
 _CONTEXT = 3
 _LONGEST_SHOWN = 10_000
 _AROUND = 200
-"""Characters: lines that are longer together are shown by so many around a change."""
+"""Characters. Where the lines of a change are longer than the first, the second is shown on each side of it."""
 _MOST_COMPARED = 250_000
 """Old times new lines of one block that are compared line by line; a larger block is replaced whole."""
 
