@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import io
 import json
+import time
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
+from moto.server import ThreadedMotoServer
 
 from tests import pictures
 from tests.web.test_pages import token
@@ -35,8 +38,19 @@ def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="module")
-def client(root: Path) -> Iterator[Any]:
-    app = create_app(Settings(data=root / "data", roots=(root / "site",), jobs=1))
+def storage() -> Iterator[str]:
+    """The address of a storage in memory with a bucket."""
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    address = "http://{}:{}".format(*server.get_host_and_port())
+    httpx.put(f"{address}/pictures").raise_for_status()
+    yield address
+    server.stop()
+
+
+@pytest.fixture(scope="module")
+def client(root: Path, storage: str) -> Iterator[Any]:
+    app = create_app(Settings(data=root / "data", roots=(root / "site",), jobs=1, endpoints=(storage,)))
     parts = app.extensions["young_prism"]
     row = parts.store.add_source("Hill", root / "site", root / "out", root, pages_folder=root / "site")
     parts.store.set_recipe(row.id, write_recipe(RECIPE))
@@ -115,6 +129,32 @@ def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
         "No place was chosen" in client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True).text
     )
     assert (root / "site" / "index.html").read_text() == '<img src="hill.jpg">'
+
+
+def test_a_page_publishes_to_a_storage_that_the_server_was_started_with(
+    client: Any, storage: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY"):
+        monkeypatch.setenv(name, "any")
+    fields = {"csrf_token": token(client), "target": "s3://pictures/site", "endpoint": storage}
+    page = client.get("/s/hill/hand-off/package").text
+    assert f"<option>{storage}</option>" in page and "6 files</strong> to send" not in page
+    assert "6 files</strong> to send" in client.post("/s/hill/hand-off/package", data=fields).text
+    sent = client.post(
+        "/s/hill/hand-off/publish", data={**fields, "back": "target=s3://pictures/site&x=\r\nSet-Cookie: a"}
+    )
+    assert (
+        sent.status_code == 303
+        and "\n" not in sent.headers["Location"]
+        and "x=" not in sent.headers["Location"]
+    )
+    for _ in range(200):
+        state = client.get("/s/hill/hand-off/publish/state").json
+        if state["over"]:
+            break
+        time.sleep(0.05)
+    assert state == {"over": True, "done": 6, "total": 6}
+    assert httpx.get(f"{storage}/pictures/site/hill-100w.jpg").headers["Content-Type"] == "image/jpeg"
 
 
 def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: Any, root: Path) -> None:
