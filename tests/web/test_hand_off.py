@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import boto3
 import httpx
 import pytest
 from moto.server import ThreadedMotoServer
@@ -154,7 +155,11 @@ def test_a_page_publishes_to_a_storage_that_the_server_was_started_with(
             break
         time.sleep(0.05)
     assert state == {"over": True, "done": 6, "total": 6}
-    assert httpx.get(f"{storage}/pictures/site/hill-100w.jpg").headers["Content-Type"] == "image/jpeg"
+    keys = {"aws_access_key_id": "any", "aws_secret_access_key": "any", "region_name": "us-east-1"}
+    found = boto3.client("s3", endpoint_url=storage, **keys).head_object(
+        Bucket="pictures", Key="site/hill-100w.jpg"
+    )
+    assert found["ContentType"] == "image/jpeg"
 
 
 def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: Any, root: Path) -> None:
