@@ -15,7 +15,7 @@ from young_prism.core.plan.cuts import Cut
 from young_prism.core.plan.model import Mark, settings_dict, type_settings
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
-from young_prism.core.svg.sanitise import SANITISER_VERSION
+from young_prism.core.svg import SANITISER_VERSION
 from young_prism.core.values import ImageFormat, Size
 
 PIXELS_VERSION = 1

@@ -39,9 +39,6 @@ from young_prism.core.svg.css import (
     loads_elsewhere,
 )
 
-SANITISER_VERSION = 2
-"""Part of the key of each drawing: raise it when what is taken out, or how the rest is written, changes."""
-
 _DEEPEST = 256
 """Levels of elements: a real drawing has a few dozen at most (our choice)."""
 _DOCUMENT_NAMESPACES = ("http://www.w3.org/1999/xhtml", "http://www.w3.org/1998/Math/MathML")
