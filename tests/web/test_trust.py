@@ -224,6 +224,13 @@ def test_first_uploads_at_once_all_arrive(tmp_path: Path) -> None:
         assert door.parts.store.uploads.count([source.id]) == 8
 
 
+def test_a_folder_with_the_name_of_a_recipe_does_not_scatter_its_uploads(door: Doors) -> None:
+    door.parts.store.recipes.add("Summit", 'name = "Summit"\n')
+    door.parts.store.add_source("Summit", door.data.parent, None, door.data)
+    sources = {door.parts.desk.place(recipe="summit").id for _ in range(3)}
+    assert len(sources) == 1
+
+
 def test_an_answer_to_a_token_names_no_folder_of_the_server(door: Doors) -> None:
     recipe = '[finishing.watermark]\nfile = "no-such.png"\n'
     row = door.parts.store.recipes.add("Marked", f'name = "Marked"\n{recipe}')

@@ -109,8 +109,10 @@ class Store(RunRecords):
     def add_upload(self, name: str, uploads: Path, out_root: Path) -> SourceRow:
         """Add a source for files that are brought in; its folder is `originals` in one of its own below `uploads`.
 
-        A name that another source has is followed by a number: people tell sources apart by their names.
+        A name that another source of uploads has is followed by a number: people tell sources apart by their names.
         """
+        # Not the names of folders: `upload_called` would not find the source again under the name it was asked for.
+        names = select(SourceRow.name).where(SourceRow.kind == UPLOAD)
 
         def add(session: Session) -> SourceRow:
             taken = set(session.scalars(select(SourceRow.slug)))
@@ -120,7 +122,7 @@ class Store(RunRecords):
             return _new_source(
                 session,
                 slug=slug,
-                name=_free_name(name, set(session.scalars(select(SourceRow.name)))),
+                name=_free_name(name, set(session.scalars(names))),
                 folder=folder,
                 out_folder=str(out_root / slug),
                 kind=UPLOAD,
