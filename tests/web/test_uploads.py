@@ -147,7 +147,7 @@ def test_adding_files_does_not_disturb_a_run(app, places) -> None:
 
 
 def wait_for(happened) -> None:
-    for _ in range(600):
+    for _ in range(1800):
         if happened():
             return
         time.sleep(0.1)
