@@ -191,3 +191,11 @@ def test_a_long_list_is_sent_in_stretches(app, source: Path) -> None:
     assert f'data-item="{PAGE}"' in rest and "<html" not in rest
     paths = client.get(f"{INTAKE}/paths?sort=name&text=n").json
     assert len(paths) > PAGE and paths == sorted(paths)
+
+
+def test_a_plain_form_may_name_more_paths_than_other_forms_have_room_for(app) -> None:
+    """Ten thousand paths in a form without files: over the limits of an ordinary page."""
+    client = app.test_client()
+    paths = [f"{'deep/' * 20}picture-{number}.jpg" for number in range(10_000)]
+    answer = client.post("/s/small-site/scope", data={"csrf_token": token(client), "out": "1", "path": paths})
+    assert answer.status_code != 413

@@ -273,7 +273,7 @@ class Inbox:
                 )
 
     def _danger(self, part: Path, fmt: ImageFormat) -> str:
-        """Say what else a picture is; it is looked at where it waits, before it has a name that somebody could fetch."""
+        """Say what else a picture is. Checked under its temporary name, before it can be fetched under its own."""
         if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
             raise TooLargeError(
                 f"A drawing may have {format_bytes(_LARGEST_DRAWING)} at the most.",

@@ -74,5 +74,5 @@ def _read(name: str, folders: list[Path]) -> Mark:
     raise RecipeError(
         "There is no such watermark.",
         file=name,
-        remedy="Put the file into the source's folder or beside the recipe, or correct its name.",
+        remedy="Put the file into the source folder or the recipe's folder, or correct its name.",
     )

@@ -352,7 +352,7 @@ def _record(store: Path) -> _RewriteRecord:
         raise OutputError(
             "This record of a rewriting is damaged, or names paths outside the site.",
             file=str(store / _INDEX),
-            remedy="Nothing was changed. The old pages are beside it; copy back by hand what you need.",
+            remedy="Nothing was changed. The old pages are in the same folder; copy them back by hand.",
         ) from error
 
 

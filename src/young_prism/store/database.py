@@ -38,7 +38,7 @@ def open_database(file: Path) -> Engine:
 def _watch_identity(engine: Engine, file: Path) -> None:
     """Make every use of the database fail once its file was deleted or replaced.
 
-    SQLite goes on with a file that was unlinked, and what is saved then is lost at the end of the program.
+    SQLite keeps using an unlinked file, and what is saved then is lost when the program ends.
     """
     identity = _identity(file)
 

@@ -46,7 +46,7 @@ from young_prism.web.catalogue import Catalogues
 from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
 from young_prism.web.data_folder import hold_data_folder, session_key
-from young_prism.web.doors import is_api, keep_doors
+from young_prism.web.doors import check_text, is_api, keep_doors
 from young_prism.web.path import stops
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
@@ -98,6 +98,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     keep_doors(app)
     # Before the check of the token, which may read a form already.
     app.before_request(raise_limits)
+    app.before_request(check_text)
     CSRFProtect(app).exempt(api.blueprint)  # no cookie opens it, and foreign pages are refused
     for part in (
         sources,

@@ -27,7 +27,6 @@ def keep_doors(app: Flask) -> None:
     """Check every request before anything of it is read."""
     app.before_request(check_host)
     app.before_request(check_origin)
-    app.before_request(_check_text)
     app.before_request(check_signed_in)
     app.after_request(_let_scripts_read)
 
@@ -100,17 +99,20 @@ def check_origin() -> BaseResponse | None:
     return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
 
 
-def _check_text() -> BaseResponse | None:
-    """Refuse a NUL character: no name, path or text of a person has one, and systems and databases take it for an end."""
-    places = [request.path, request.query_string.decode("ascii", "replace").replace("%00", "\0")]
+def check_text() -> BaseResponse | None:
+    """Refuse a NUL character: no name, path or text has one, and operating systems take it for the end of a name.
+
+    It reads the form, so it is registered after the limits of the request are set.
+    """
+    texts = [request.path, request.query_string.decode("ascii", "replace").replace("%00", "\0")]
     if request.mimetype == "application/x-www-form-urlencoded" and not is_api():
-        places += [text for pair in request.form.items(multi=True) for text in pair]
-    if not any("\0" in text for text in places):
+        texts += [text for pair in request.form.items(multi=True) for text in pair]
+    if not any("\0" in text for text in texts):
         return None
-    what = "A NUL character is in what was sent."
+    detail = "The request contains a NUL character."
     if is_api():
-        return answer_to(Problem(400, what, remedy="Leave it out."))
-    return Response(f"{what}\n", 400, mimetype="text/plain")
+        return answer_to(Problem(400, detail, remedy="Remove it."))
+    return Response(f"{detail}\n", 400, mimetype="text/plain")
 
 
 def _is_embedded_elsewhere() -> bool:
