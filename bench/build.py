@@ -28,11 +28,11 @@ from PIL import Image, ImageOps
 from tests.pictures import real_pictures
 
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine import running as running_module
-from young_prism.engine.build import With, build
-from young_prism.engine.pool import default_jobs
-from young_prism.engine.tasks import render_file
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import executor as running_module
+from young_prism.engine.workers.pool import default_jobs
+from young_prism.engine.workers.tasks import render_file
 
 WORK = Path(__file__).parent / "work"
 PHOTOS = ("astronaut", "chelsea", "coffee", "rocket", "motorcycle_left", "china", "flower", "retina")

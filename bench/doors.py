@@ -26,10 +26,10 @@ import numpy as np
 import pillow_heif
 from PIL import Image
 
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.demo.catalogue import camera_exif
 from young_prism.demo.paint import DAWN, finish, landscape
-from young_prism.desk.tokens import Tokens
+from young_prism.services.auth.tokens import Tokens
 from young_prism.store.database import DATABASE
 from young_prism.store.store import Store
 

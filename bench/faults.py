@@ -19,7 +19,7 @@ from pathlib import Path
 from tests import faults, pictures
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build import With, build
+from young_prism.engine.build.pipeline import With, build
 from young_prism.store.store import Store
 
 WORK = Path(__file__).parent / "work" / "faults"

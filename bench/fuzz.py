@@ -24,10 +24,9 @@ from defusedxml.ElementTree import fromstring
 from tests import pictures
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.markup.rewrite.document import Document
-from young_prism.core.markup.rewrite.page import Wish, rewrite_page
-from young_prism.core.originals.details import read_details
-from young_prism.core.originals.references import references
+from young_prism.core.html.references import references
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.page import Wish, rewrite_page
 from young_prism.core.project import read_project
 from young_prism.core.recipe.formats import (
     Avif,
@@ -42,21 +41,26 @@ from young_prism.core.recipe.formats import (
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.selection.image_metadata import read_details
 from young_prism.core.svg.sanitise import sanitised
 from young_prism.demo import graphics
 from young_prism.demo.site import write_site
-from young_prism.engine.build import With, build
-from young_prism.engine.incoming import Inbox, Limits
-from young_prism.engine.keep import Keep
-from young_prism.engine.looking import look_folder
-from young_prism.engine.manifest_file import read_manifest
-from young_prism.engine.orphans import remove_orphans
-from young_prism.engine.packing import Package
-from young_prism.engine.pool import lazy_pool
-from young_prism.engine.publishing import plan_publication, publish
-from young_prism.engine.rewriting import Pages, undo_rewriting, write_rewritings
-from young_prism.engine.storage import storage_at
-from young_prism.engine.unzip import unpack
+from young_prism.engine.build.orphans import remove_orphans
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.handoff.deploy import plan_publication, publish
+from young_prism.engine.handoff.package import Package
+from young_prism.engine.handoff.storage import storage_at
+from young_prism.engine.intake.archive import unpack
+from young_prism.engine.intake.inbox import Inbox, Limits
+from young_prism.engine.output.manifest_file import read_manifest
+from young_prism.engine.output.originals_backup import Keep
+from young_prism.engine.site.rewrite import (
+    Pages,
+    undo_rewriting,
+    write_rewritings,
+)
+from young_prism.engine.source.inspection import look_folder
+from young_prism.engine.workers.pool import lazy_pool
 
 WORK = Path(__file__).parent / "work" / "fuzz"
 _BATCH = 500

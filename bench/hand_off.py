@@ -11,16 +11,20 @@ from pathlib import Path
 
 from bench.nothing import prepare
 from bench.rewrite import PAGES, page
+from young_prism.core.html.rewrite.page import Wish
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.markup.media import Screen
-from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.report.visits import ladders, mix, typical, view
-from young_prism.engine.manifest_file import require_manifest
-from young_prism.engine.packing import Package
-from young_prism.engine.publish import write_atomically
-from young_prism.engine.rewriting import Pages, undo_rewriting, write_rewritings
-from young_prism.web.drawing.visits import draw_visits
+from young_prism.engine.handoff.package import Package
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.manifest_file import require_manifest
+from young_prism.engine.site.rewrite import (
+    Pages,
+    undo_rewriting,
+    write_rewritings,
+)
+from young_prism.reports.drawing.visits import draw_visits
 
 WORK = Path(__file__).parent / "work" / "hand-off"
 ORIGINALS = 500

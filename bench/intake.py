@@ -31,11 +31,11 @@ import numpy as np
 from PIL import Image
 from tests import pictures
 
-from young_prism.engine.looking import Looks, look_folder
-from young_prism.engine.pool import default_jobs, lazy_pool
-from young_prism.engine.scan import scan
+from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.walk import scan
+from young_prism.engine.workers.pool import default_jobs, lazy_pool
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 WORK = Path(__file__).parent / "work" / "intake"
 NUMBER = 10_000

@@ -19,11 +19,11 @@ import numpy as np
 from PIL import Image
 from tests import faults
 
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory, looking_memory
 from young_prism.core.recipe.model import Recipe
-from young_prism.engine.build import With, build
+from young_prism.engine.build.pipeline import With, build
 
 WORK = Path(__file__).parent / "work" / "memory"
 
@@ -38,7 +38,7 @@ KINDS: dict[str, tuple[str, dict[str, object], int]] = {
 
 _ONE = r"""
 import re, sys
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render

@@ -25,9 +25,9 @@ import numpy as np
 from PIL import Image
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import With, build
-from young_prism.engine.collector import calm_collector
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.workers.environment import tune_gc
 
 WORK = Path(__file__).parent / "work" / "nothing"
 RECIPE = """
@@ -92,7 +92,7 @@ def main() -> None:
     line = [PROGRAM, "build", "--source", str(source), "--out", str(out)]
     line += ["--recipe", str(WORK / "recipe.toml"), "--data", str(WORK / "history")]
     timed(*line)
-    calm_collector()  # as the command and the server do
+    tune_gc()  # as the command and the server do
     recipe = read_recipe(RECIPE)
     walk = start = nothing = inside = unrecorded = 1e9
     files = 0
@@ -100,7 +100,8 @@ def main() -> None:
         seconds, files = walked(source, out)
         walk = min(walk, seconds)
         start = min(
-            start, timed(sys.executable, "-c", "import young_prism.cli.build, young_prism.history.command")
+            start,
+            timed(sys.executable, "-c", "import young_prism.cli.build, young_prism.services.runs.command"),
         )
         nothing = min(nothing, timed(*line))
         unrecorded = min(unrecorded, timed(*line, "--no-record"))

@@ -17,13 +17,13 @@ from pathlib import Path
 
 from tests.core.test_plan import facts
 
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.engine.collector import calm_collector
+from young_prism.engine.workers.environment import tune_gc
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 WORK = Path(__file__).parent / "work" / "plan"
 
@@ -72,7 +72,7 @@ def page_time(originals: dict[str, Facts]) -> float:
 
 def main() -> None:
     """Print seconds and ratios as JSON."""
-    calm_collector()  # as the server does
+    tune_gc()  # as the server does
     thousand, more = made_up(1000), made_up(10_000)
     keys = best_of(lambda: [hashlib.sha256(f"{n:0200d}".encode()).hexdigest() for n in range(15_000)])
     plan, large = (

@@ -14,8 +14,8 @@ import time
 from pathlib import Path
 
 from bench.score import enlarged
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 from young_prism.web.context import Services
 
 

@@ -15,9 +15,9 @@ from pathlib import Path
 from tests import faults
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build import With, build
+from young_prism.engine.build.pipeline import With, build
 from young_prism.engine.events import Event
-from young_prism.history.command import CommandRun
+from young_prism.services.runs.command import CommandRun
 
 WORK = Path(__file__).parent / "work" / "record"
 

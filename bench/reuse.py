@@ -16,8 +16,8 @@ from tests import pictures
 from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import With, build
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
 
 WORK = Path(__file__).parent / "work" / "reuse"
 

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from tests.core.test_rewrite import named
 
-from young_prism.core.markup.rewrite.document import Document
-from young_prism.core.markup.rewrite.page import Wish, rewrite_page
-from young_prism.core.markup.rewrite.site import Site
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.page import Wish, rewrite_page
+from young_prism.core.html.rewrite.site import Site
 
 PAGES, PICTURES = 1000, 10
 

@@ -27,9 +27,8 @@ from PIL import Image
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 from tests import pictures
 
+from young_prism.core.inspection.inspect import look
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.look import look
-from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.bench import Bench
@@ -38,10 +37,11 @@ from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.encoding import encoded
+from young_prism.core.render.quality_search import aimed, scored
 from young_prism.core.render.render import render
 from young_prism.core.render.rungs import Rung
-from young_prism.core.render.target import aimed, scored
 from young_prism.core.score import Reference, ssimulacra2
+from young_prism.core.vips import pyvips
 
 TARGET = 72
 BAND = (66, 80)
@@ -168,7 +168,9 @@ def runs() -> dict[str, float]:
 def find(data: bytes, name: str) -> float:
     """Search one format for one photograph; what a worker of the proof page does."""
     planned = _planned(data, MODES["fixed"], (1200,))
-    bench = Bench(data, planned, WHOLE_FACET, max(r.size for r in planned.renditions))
+    bench = Bench(
+        data, planned, WHOLE_FACET, max(r.size for r in planned.renditions), clock=time.perf_counter
+    )
     return bench.searched(candidate_of(name, MODES["fixed"].settings()), TARGET)[1]
 
 

@@ -12,7 +12,10 @@ from hypothesis import settings
 
 from tests import pictures
 from young_prism.engine.files import files_below
-from young_prism.engine.publish import is_part
+from young_prism.engine.output.atomic import is_part
+from young_prism.engine.workers.environment import configure_worker
+
+configure_worker()  # tests call the core in this process
 
 settings.register_profile(
     "any machine", deadline=None, max_examples=60

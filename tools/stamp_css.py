@@ -16,7 +16,7 @@ def inputs_digest() -> str:
     files = [
         ROOT / "styles/app.css",
         ROOT / "package-lock.json",
-        *sorted((ROOT / "src/young_prism/web").rglob("*.html")),
+        *sorted((ROOT / "src/young_prism").rglob("*.html")),
     ]
     digest = hashlib.sha256()
     for file in files:

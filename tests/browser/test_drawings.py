@@ -24,9 +24,9 @@ from PIL import Image
 from playwright.sync_api import Browser, Page
 
 from young_prism.core.errors import DamagedError
+from young_prism.core.inspection.polyglots import danger_of
 from young_prism.core.svg.sanitise import sanitised
-from young_prism.core.uploads.dangers import danger_of
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
 from young_prism.demo import graphics
 
 pytestmark = pytest.mark.browser

@@ -17,9 +17,9 @@ from tests.browser.barriers import barriers, too_wide
 from tests.web.conftest import serving, wait_until_looked
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.engine.build import build
+from young_prism.engine.build.pipeline import build
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 RECIPE = Recipe(ladder=Ladder(widths=(200, 400, 800)), formats=pictures.QUICK)
 PAGE = '<!doctype html>\n<meta name="viewport" content="width=device-width">\n<p>One\n<img src="img/hill, é.jpg" alt="x">\n<p>Two\n<p>3\n<p>4\n<p>5\n<p>6\n<p>7\n<p>8\n<img src="img/tree.jpg" alt="">\n<img src="img/gone.jpg">\n'

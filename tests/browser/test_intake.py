@@ -12,8 +12,8 @@ from playwright.sync_api import Browser, Page, expect
 
 from tests import pictures
 from tests.web.conftest import serving, wait_until_looked
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 pytestmark = pytest.mark.browser
 

@@ -14,8 +14,8 @@ from tests.browser.barriers import barriers, too_wide
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.engine.build import build
-from young_prism.engine.manifest_file import read_manifest
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.output.manifest_file import read_manifest
 
 pytestmark = pytest.mark.browser
 

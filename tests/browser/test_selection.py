@@ -20,8 +20,8 @@ from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Facet, Ladder, Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build import build
-from young_prism.engine.manifest_file import read_manifest
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.output.manifest_file import read_manifest
 
 VIEWPORTS = (320, 360, 390, 414, 480, 600, 640, 768, 820, 1024, 1280, 1440, 1920)
 DENSITIES = (1, 1.5, 3)

@@ -11,13 +11,18 @@ from junitparser import JUnitXml
 from tests import pictures
 from tests.cli.test_command import command
 from tests.core.test_markup import delivered
+from young_prism.core.audit.budgets import (
+    KINDS,
+    Finding,
+    as_junit,
+    over_budget,
+)
 from young_prism.core.errors import ProjectError
 from young_prism.core.manifest.model import Manifest, OriginalEntry
-from young_prism.core.originals.details import Detail
 from young_prism.core.project import read_project
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.budgets import KINDS, Finding, as_junit, over_budget
+from young_prism.core.selection.image_metadata import Detail
 
 PROJECT = """
 source = "img"

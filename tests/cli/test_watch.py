@@ -16,7 +16,7 @@ from typing import IO
 import pytest
 
 from tests import pictures
-from young_prism.engine.watching import FAILURES_FILE
+from young_prism.engine.intake.watch import FAILURES_FILE
 
 LIMIT_S = 40
 RECIPE = "[ladder]\nwidths = [60]\n[formats.photo]\njpeg = {}\nwebp = {}\n"

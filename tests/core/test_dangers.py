@@ -8,8 +8,8 @@ import zipfile
 import pytest
 
 from tests import pictures
-from young_prism.core.originals.sniff import sniff
-from young_prism.core.uploads.dangers import danger_of
+from young_prism.core.images.sniff import sniff
+from young_prism.core.inspection.polyglots import danger_of
 
 JPEG = pictures.jpeg(pictures.photo(40, 30))
 PNG = pictures.png(pictures.graphic(40, 30))

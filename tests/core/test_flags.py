@@ -8,11 +8,11 @@ import pytest
 
 from tests import pictures
 from tests.core.test_plan import facts
-from young_prism.core.originals.alike import copies
-from young_prism.core.originals.flags import Flag, flags_of
-from young_prism.core.originals.look import look
+from young_prism.core.audit.flags import Flag, flags_of
+from young_prism.core.images.duplicates import copies
+from young_prism.core.inspection.inspect import look
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import ImageFormat, Kind
+from young_prism.core.types import ImageFormat, Kind
 
 
 def raised(name: str, **changes: object) -> set[Flag]:

@@ -8,9 +8,9 @@ import pickle
 import pytest
 
 from young_prism.core import errors
-from young_prism.core.render.worth import formats_not_worth_it
-from young_prism.core.report.figures import format_bytes, format_saving
-from young_prism.core.values import ImageFormat
+from young_prism.core.render.pruning import formats_not_worth_it
+from young_prism.core.report.formatting import format_bytes, format_saving
+from young_prism.core.types import ImageFormat
 
 AVIF, WEBP, JPEG = ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG
 

@@ -13,10 +13,11 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of, read_viewports
 from young_prism.core.ladder.optimum import Need, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.report.visitor import Rung, fetched
-from young_prism.core.values import Size
+from young_prism.core.types import Size
 
 DEFAULT = Recipe().ladder.widths
 
@@ -167,9 +168,9 @@ def test_a_layout_says_what_is_needed() -> None:
 )
 def test_sizes_says_the_same_as_the_lines(lines: tuple[LayoutLine, ...], sizes: str) -> None:
     recipe = Recipe(ladder=Ladder(layout=Layout(lines=lines)))
-    assert recipe.snippet_markup.sizes == sizes
-    assert Recipe(markup=Markup(sizes="9px")).snippet_markup.sizes == "9px"
-    assert Recipe().snippet_markup.sizes == "100vw"
+    assert snippet_markup(recipe).sizes == sizes
+    assert snippet_markup(Recipe(markup=Markup(sizes="9px"))).sizes == "9px"
+    assert snippet_markup(Recipe()).sizes == "100vw"
 
 
 def test_viewports_come_from_a_csv() -> None:

@@ -19,7 +19,7 @@ from young_prism.core.markup.srcset import candidates_of
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.report.visits import ALL_FORMATS, ladders, view
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
 

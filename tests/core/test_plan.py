@@ -6,14 +6,18 @@ from dataclasses import replace
 
 import pytest
 
+from young_prism.core.images.facts import Facts
 from young_prism.core.naming.collisions import same_name_key
-from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Override, Recipe
-from young_prism.core.values import ImageFormat, Kind, Size
+from young_prism.core.types import (
+    ImageFormat,
+    Kind,
+    Size,
+)
 
 
 def facts(width: int = 1000, height: int = 500, **changes: object) -> Facts:

@@ -8,21 +8,25 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import RecipeError
-from young_prism.core.originals.look import look
-from young_prism.core.proof.candidate import candidate_of, name_of
-from young_prism.core.proof.curve import Point, at_score
-from young_prism.core.proof.suggest import curve_names, first_strip, stand_for_the_rest
-from young_prism.core.recipe.choice import (
+from young_prism.core.inspection.inspect import look
+from young_prism.core.proof.apply_choice import (
     Scope,
     band_changes,
     candidate_changes,
     target_changes,
     with_choice,
 )
+from young_prism.core.proof.candidate import candidate_of, name_of
+from young_prism.core.proof.curve import Point, at_score
+from young_prism.core.proof.suggest import curve_names, first_strip, stand_for_the_rest
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.core.score.eye import Seen, next_level, verdict
+from young_prism.core.score.staircase import (
+    Seen,
+    next_level,
+    verdict,
+)
 
 PHOTO = Formats().photo.settings()
 GRAPHIC = Formats().graphic.settings()

@@ -22,7 +22,7 @@ from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
 from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import _models_in, parsed, read_recipe, write_recipe
-from young_prism.core.values import Size
+from young_prism.core.types import Size
 
 _facets = st.lists(
     st.builds(

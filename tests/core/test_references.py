@@ -5,8 +5,13 @@ from __future__ import annotations
 import pytest
 
 from tests.core.test_plan import facts
-from young_prism.core.originals.flags import Flag, flags_of
-from young_prism.core.originals.references import Missing, Usage, references, uses
+from young_prism.core.audit.flags import Flag, flags_of
+from young_prism.core.html.references import (
+    Missing,
+    Usage,
+    references,
+    uses,
+)
 from young_prism.core.recipe.model import Recipe
 
 

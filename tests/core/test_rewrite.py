@@ -13,8 +13,7 @@ from hypothesis import strategies as st
 
 from tests.core.test_markup import delivered
 from young_prism.core.errors import PageError
-from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.rewrite.changes import (
+from young_prism.core.html.rewrite.changes import (
     Edit,
     Mode,
     Rewriting,
@@ -23,11 +22,12 @@ from young_prism.core.markup.rewrite.changes import (
     hunks,
     line_number,
 )
-from young_prism.core.markup.rewrite.document import Document
-from young_prism.core.markup.rewrite.page import Wish, rewrite_page
-from young_prism.core.markup.rewrite.site import Site
-from young_prism.core.markup.rewrite.style import rewrite_style
-from young_prism.core.values import Size
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.page import Wish, rewrite_page
+from young_prism.core.html.rewrite.site import Site
+from young_prism.core.html.rewrite.style import rewrite_style
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.types import Size
 
 
 def big(images: int, between: str) -> Rewriting:

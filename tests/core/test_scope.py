@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from young_prism.core.errors import SourceError
-from young_prism.core.originals.scope import Scope, pattern_lines
+from young_prism.core.selection.scope import Scope, pattern_lines
 
 
 @pytest.mark.parametrize(

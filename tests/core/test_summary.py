@@ -5,7 +5,7 @@ from __future__ import annotations
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import Result, Shares, Summary, Viewport, compared, shown_at, view_bytes
-from young_prism.core.values import ImageFormat, Outcome
+from young_prism.core.types import ImageFormat, Outcome
 
 AVIF, JPEG = ImageFormat.AVIF, ImageFormat.JPEG
 MADE, KEPT, SKIPPED, FAILED = Outcome.MADE, Outcome.KEPT, Outcome.SKIPPED, Outcome.FAILED

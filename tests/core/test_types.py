@@ -5,10 +5,10 @@ from __future__ import annotations
 import pytest
 
 from young_prism.core.errors import DamagedError, NotAnImageError
-from young_prism.core.originals.headers.svg import vector_size
-from young_prism.core.originals.look import look
-from young_prism.core.originals.sniff import sniff
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.images.headers.svg import vector_size
+from young_prism.core.images.sniff import sniff
+from young_prism.core.inspection.inspect import look
+from young_prism.core.types import ImageFormat, Size
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"'
 

@@ -8,14 +8,14 @@ from urllib.parse import unquote
 
 import pytest
 
-from young_prism.core.originals.flags import Flag, flags_of
+from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import ImageFormat, Kind
+from young_prism.core.types import ImageFormat, Kind
 from young_prism.demo.catalogue import catalogue
 from young_prism.demo.draw import draw_demo
-from young_prism.engine.looking import Looks, look_folder
-from young_prism.engine.pages import SiteReader
-from young_prism.engine.pool import lazy_pool
+from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.pages import SiteReader
+from young_prism.engine.workers.pool import lazy_pool
 
 
 @pytest.fixture(scope="module")

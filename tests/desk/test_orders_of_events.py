@@ -13,11 +13,11 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import DamagedError, DeskStateError
-from young_prism.core.originals.details import Detail
-from young_prism.core.originals.look import look
-from young_prism.desk.desk import Desk, Places
-from young_prism.engine.first import First
-from young_prism.engine.incoming import Limits
+from young_prism.core.inspection.inspect import look
+from young_prism.core.selection.image_metadata import Detail
+from young_prism.engine.intake.inbox import Limits
+from young_prism.engine.intake.quick_render import First
+from young_prism.services.uploads.service import Desk, Places
 from young_prism.store.store import Store
 
 ONE, OTHER = (pictures.jpeg(pictures.photo(80, 60, seed)) for seed in (1, 2))

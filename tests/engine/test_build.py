@@ -17,14 +17,18 @@ from young_prism.core.errors import OutputError, SourceError
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine import looking as looking_module
-from young_prism.engine import running as running_module
-from young_prism.engine.build import BuildResult, With, build
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
+from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.events import OriginalDone
-from young_prism.engine.ledger import STATE_FOLDER, Ledger
-from young_prism.engine.manifest_file import read_manifest
-from young_prism.engine.scan import scan
+from young_prism.engine.output.ledger import STATE_FOLDER, Ledger
+from young_prism.engine.output.manifest_file import read_manifest
+from young_prism.engine.source import inspection as looking_module
+from young_prism.engine.source.walk import scan
 
 RECIPE = Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK)
 ROOT = Path(__file__).parents[2]
@@ -270,7 +274,7 @@ def test_a_look_that_kills_its_worker_costs_one_original(source: Path, tmp_path:
 
 
 def dying_look_file(root: str, path: str, max_pixels: int, depth: object):
-    from young_prism.engine.tasks import look_file
+    from young_prism.engine.workers.tasks import look_file
 
     if path == "killer.jpg":
         os._exit(9)
@@ -282,7 +286,7 @@ def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object
 
 
 def die_on_photo(root: str, original, *rest):
-    from young_prism.engine.tasks import render_file
+    from young_prism.engine.workers.tasks import render_file
 
     if original.path == "photo.jpg":
         os._exit(9)

@@ -10,9 +10,13 @@ import pytest
 
 from tests import faults, pictures
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
-from young_prism.engine.cache import Cache
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
+from young_prism.engine.output.cache import Cache
 
 RECIPE = read_recipe(faults.RECIPE)
 

@@ -13,12 +13,12 @@ import pytest
 from tests import faults
 from young_prism.core.errors import ClusterError
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine import cluster as cluster_module
-from young_prism.engine.build import With, build
-from young_prism.engine.cluster import cluster_at, difference
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
 from young_prism.engine.events import Busy, Event, OriginalDone
 from young_prism.engine.versions import versions
+from young_prism.engine.workers import dask as cluster_module
+from young_prism.engine.workers.dask import cluster_at, difference
 
 RECIPE = read_recipe(faults.RECIPE)
 DASK = str(Path(sys.executable).parent / "dask")

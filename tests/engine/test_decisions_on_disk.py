@@ -12,17 +12,21 @@ from tests import pictures
 from young_prism.core.errors import OutputError, RecipeError
 from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.collisions import same_name_key
-from young_prism.core.originals.details import Detail
 from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
-from young_prism.engine.ledger import STATE_FOLDER
-from young_prism.engine.marks import find_marks, load_marks
-from young_prism.engine.pool import lazy_pool
-from young_prism.engine.prepare import Asking, prepare
+from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
+from young_prism.engine.build.planning import Asking, prepare
+from young_prism.engine.output.ledger import STATE_FOLDER
+from young_prism.engine.source.watermarks import find_marks, load_marks
+from young_prism.engine.workers.pool import lazy_pool
 
 FORMATS = FormatSet(webp=Webp(effort=0), jpeg=Jpeg())
 QUICK = Formats(photo=FORMATS, graphic=FORMATS)

@@ -16,13 +16,13 @@ import pytest
 from tests import faults, pictures
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine import delivery as delivery_module
-from young_prism.engine import running as running_module
-from young_prism.engine.build import With, build
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import delivery as delivery_module
+from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.events import Event, Halted, OriginalDone
-from young_prism.engine.pool import Job, worker_pool
-from young_prism.engine.publish import write_parts
+from young_prism.engine.output.atomic import write_parts
+from young_prism.engine.workers.pool import Job, worker_pool
 
 RECIPE = read_recipe(faults.RECIPE)
 
@@ -257,8 +257,8 @@ def test_the_end_of_a_run_is_divided_among_the_workers(
             yield part
 
     parts_of = running_module.parts_of
-    monkeypatch.setattr("young_prism.engine.parts._LEAST", 0.01)
-    monkeypatch.setattr("young_prism.engine.parts._DECODINGS", 0)
+    monkeypatch.setattr("young_prism.engine.build.batching._LEAST", 0.01)
+    monkeypatch.setattr("young_prism.engine.build.batching._DECODINGS", 0)
     monkeypatch.setattr(running_module, "parts_of", dividing)
     build(source, tmp_path / "out", RECIPE, using=With(jobs=2))
     assert any(parts) and not parts[0]  # not the first ones: a divided original is decoded once a part

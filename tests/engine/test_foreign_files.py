@@ -17,19 +17,27 @@ import pytest
 from tests import pictures
 from tests.cli.test_command import command
 from young_prism.core.errors import OutputError, PublishError
+from young_prism.core.html.rewrite.page import Wish
 from young_prism.core.manifest.model import MANIFEST_NAME, SITE_MANIFEST_NAME
-from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.paths import relative_path_problem
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Names, Recipe
-from young_prism.engine.build import build
-from young_prism.engine.keep import Keep
-from young_prism.engine.manifest_file import manifest_file, read_manifest, require_manifest
-from young_prism.engine.orphans import remove_orphans
-from young_prism.engine.packing import Package
-from young_prism.engine.publishing import plan_publication
-from young_prism.engine.rewriting import Pages, undo_rewriting, write_rewritings
-from young_prism.engine.storage import storage_at
+from young_prism.engine.build.orphans import remove_orphans
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.handoff.deploy import plan_publication
+from young_prism.engine.handoff.package import Package
+from young_prism.engine.handoff.storage import storage_at
+from young_prism.engine.output.manifest_file import (
+    manifest_file,
+    read_manifest,
+    require_manifest,
+)
+from young_prism.engine.output.originals_backup import Keep
+from young_prism.engine.site.rewrite import (
+    Pages,
+    undo_rewriting,
+    write_rewritings,
+)
 
 WEB_APP = b'{"name": "Ottermoor Hill Railway", "icons": [], "start_url": "/"}\n'
 """A web app manifest (W3C), which usually has this very name."""

@@ -23,12 +23,18 @@ from tests.cli.test_command import command
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Names, Recipe
-from young_prism.engine import publishing
-from young_prism.engine.build import build
-from young_prism.engine.manifest_file import require_manifest
-from young_prism.engine.packing import Package, chunks, hashes_of, last_packed, write_package
-from young_prism.engine.publishing import plan_publication, publish
-from young_prism.engine.storage import Storage, storage_at
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.handoff import deploy as publishing
+from young_prism.engine.handoff.deploy import plan_publication, publish
+from young_prism.engine.handoff.package import (
+    Package,
+    chunks,
+    hashes_of,
+    last_packed,
+    write_package,
+)
+from young_prism.engine.handoff.storage import Storage, storage_at
+from young_prism.engine.output.manifest_file import require_manifest
 
 RECIPE = Recipe(ladder=Ladder(widths=(100, 200)), formats=pictures.QUICK)
 OTHER = Recipe(

@@ -13,10 +13,14 @@ from young_prism.core.manifest.model import SITE_MANIFEST_NAME
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Squeeze
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
-from young_prism.engine.keep import Keep
-from young_prism.engine.publish import write_atomically
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.originals_backup import Keep
 
 RECIPE = Recipe(
     names=Names(layout="in-place"),
@@ -107,7 +111,7 @@ def test_nothing_is_overwritten_when_the_original_cannot_be_kept(
             raise OSError(28, "No space left on device")
         write_atomically(target, data)
 
-    monkeypatch.setattr("young_prism.engine.keep.write_atomically", no_room)
+    monkeypatch.setattr("young_prism.engine.output.originals_backup.write_atomically", no_room)
     with pytest.raises(Exception, match="disk is full"):
         run(site)
     assert originals(site) == before

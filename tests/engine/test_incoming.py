@@ -16,9 +16,13 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import DiskFullError, IncomingError, IncomingKindError, IncomingTooLargeError
-from young_prism.engine import incoming as incoming_module
-from young_prism.engine.incoming import Inbox, Limits, Place
-from young_prism.engine.unzip import unpack
+from young_prism.engine.intake import inbox as incoming_module
+from young_prism.engine.intake.archive import unpack
+from young_prism.engine.intake.inbox import (
+    Inbox,
+    Limits,
+    Place,
+)
 
 PHOTO = pictures.jpeg(pictures.photo(60, 40))
 OTHER = pictures.jpeg(pictures.photo(60, 40, 2))

@@ -8,17 +8,17 @@ from pathlib import Path
 
 import pytest
 
-from young_prism.core.originals.flags import Flag, flags_of
-from young_prism.core.originals.scope import Scope
+from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import Kind
-from young_prism.engine import looking as looking_module
+from young_prism.core.selection.scope import Scope
+from young_prism.core.types import Kind
+from young_prism.engine.build.planning import Asking, prepare
 from young_prism.engine.events import Looked
-from young_prism.engine.looking import Looks, look_folder
-from young_prism.engine.pages import SiteReader, pages_folder
-from young_prism.engine.pool import Pool, lazy_pool
-from young_prism.engine.prepare import Asking, prepare
-from young_prism.engine.scan import scan
+from young_prism.engine.source import inspection as looking_module
+from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.pages import SiteReader, pages_folder
+from young_prism.engine.source.walk import scan
+from young_prism.engine.workers.pool import Pool, lazy_pool
 
 
 def no_pool() -> Pool:

@@ -10,11 +10,11 @@ from tests import pictures
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
-from young_prism.engine.build import With, build
+from young_prism.engine.build.orphans import find_orphans, remove_orphans
+from young_prism.engine.build.pipeline import With, build
 from young_prism.engine.events import Event, Unchanged
-from young_prism.engine.locking import held
-from young_prism.engine.manifest_file import read_manifest
-from young_prism.engine.orphans import find_orphans, remove_orphans
+from young_prism.engine.output.lock import held
+from young_prism.engine.output.manifest_file import read_manifest
 
 FIRST = Recipe(
     ladder=Ladder(widths=(200,)), formats=pictures.QUICK, names=Names(rule="old/{stem}-{width}.{ext}")

@@ -20,10 +20,14 @@ from young_prism.core.manifest.model import Manifest
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, VectorFormats, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
 from young_prism.engine.events import Planned
-from young_prism.engine.manifest_file import read_manifest
+from young_prism.engine.output.manifest_file import read_manifest
 
 HEAVY_WEBP = Formats(photo=FormatSet(webp=Webp(effort=0, quality=100), jpeg=Jpeg(quality=20)))
 RECIPE = Recipe(ladder=Ladder(widths=(60, 120)), formats=HEAVY_WEBP)
@@ -186,7 +190,7 @@ def test_a_damaged_heic_is_a_sentence_whatever_its_library_raises(
 
     from young_prism.core.errors import DamagedError
     from young_prism.core.pixels.decode import open_image
-    from young_prism.core.values import ImageFormat
+    from young_prism.core.types import ImageFormat
 
     for error in (
         IndexError("list index out of range"),

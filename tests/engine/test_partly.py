@@ -16,15 +16,15 @@ from typing import Any, NamedTuple
 import pytest
 
 from tests import faults, pictures
-from young_prism.core.originals.details import Detail
-from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build import With, build
+from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.build.pipeline import With, build
 from young_prism.engine.events import Event, OriginalDone, Planned, Unchanged
-from young_prism.engine.ledger import Ledger
-from young_prism.engine.pool import Pool
-from young_prism.history.figures import Figures
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.workers.pool import Pool
+from young_prism.services.runs.figures import Figures
 
 RECIPE = """
 [ladder]

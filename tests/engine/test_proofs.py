@@ -14,19 +14,28 @@ from PIL import Image
 
 from tests import pictures
 from young_prism.core.errors import ChangedError, YoungPrismError
+from young_prism.core.inspection.inspect import look
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.look import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.made import Rendered
 from young_prism.core.render.render import render
-from young_prism.core.values import ImageFormat, Outcome, Size
-from young_prism.engine.proofs import Proofs
-from young_prism.engine.proving import Found, Task, Wanted, prove
+from young_prism.core.render.results import Rendered
+from young_prism.core.types import (
+    ImageFormat,
+    Outcome,
+    Size,
+)
+from young_prism.engine.proof.service import Proofs
+from young_prism.engine.proof.tasks import (
+    Found,
+    Task,
+    Wanted,
+    prove,
+)
 
 ODD = {
     "one pixel": Image.new("RGB", (1, 1), (200, 30, 40)),

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from young_prism.core.errors import OutputError
-from young_prism.engine.publish import write_atomically
+from young_prism.engine.output.atomic import write_atomically
 
 
 def test_a_full_disk_leaves_the_old_file_and_no_part(tmp_path: Path, monkeypatch) -> None:

@@ -15,8 +15,12 @@ from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With, build
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
 
 
 def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object) -> Recipe:

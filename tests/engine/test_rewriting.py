@@ -12,12 +12,12 @@ import pytest
 from tests import pictures
 from tests.cli.test_command import command
 from young_prism.core.errors import OutputError
+from young_prism.core.html.rewrite.page import Wish
 from young_prism.core.manifest.model import MANIFEST_NAME
-from young_prism.core.markup.rewrite.page import Wish
 from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
-from young_prism.engine.build import build
-from young_prism.engine.manifest_file import require_manifest
-from young_prism.engine.rewriting import (
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.output.manifest_file import require_manifest
+from young_prism.engine.site.rewrite import (
     Pages,
     Rewritings,
     as_patch,

@@ -10,12 +10,16 @@ from pathlib import Path
 import pytest
 
 from tests import faults, pictures
-from young_prism.core.originals.details import Detail
-from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import Outcome
-from young_prism.engine import build as build_module
-from young_prism.engine.build import BuildResult, With, build
+from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.scope import Scope
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import (
+    BuildResult,
+    With,
+    build,
+)
+from young_prism.engine.build.pipeline import pipeline as build_module
 from young_prism.engine.events import Event, Unchanged
 
 RECIPE = read_recipe(faults.RECIPE)

@@ -14,10 +14,14 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render import encoding as encoding_module
 from young_prism.core.render.verify import fault_of
-from young_prism.core.values import ImageFormat, Outcome, Size
+from young_prism.core.types import (
+    ImageFormat,
+    Outcome,
+    Size,
+)
 from young_prism.demo.catalogue import camera_exif
-from young_prism.engine import running as running_module
-from young_prism.engine.build import With, build
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import executor as running_module
 
 
 def planned(fmt: ImageFormat, size: tuple[int, int] = (60, 40)) -> PlannedRendition:
@@ -65,7 +69,7 @@ def spoilt(root: str, original, *rest):  # type: ignore[no-untyped-def]
         small if type(settings).__name__ == "Webp" else good(pixels, settings)
     )
     try:
-        from young_prism.engine.tasks import render_file
+        from young_prism.engine.workers.tasks import render_file
 
         return render_file(root, original, *rest)
     finally:

@@ -9,8 +9,8 @@ import pytest
 from flask import Flask, render_template_string
 
 from tests import pictures
+from young_prism.contrib.flask import Pictures
 from young_prism.core.errors import OutputError, ProjectError
-from young_prism.extension import Pictures
 
 RECIPE = """
 [ladder]

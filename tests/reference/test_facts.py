@@ -12,11 +12,11 @@ import pytest
 from PIL import Image, ImageCms
 
 from tests import pictures
-from young_prism.core.originals.headers import jpeg
-from young_prism.core.originals.headers.contract import BytesView
-from young_prism.core.originals.headers.metadata import Group
-from young_prism.core.originals.look import look
-from young_prism.core.pixels.vips import pyvips
+from young_prism.core.images.headers import jpeg
+from young_prism.core.images.headers.contract import BytesView
+from young_prism.core.images.headers.metadata import Group
+from young_prism.core.inspection.inspect import look
+from young_prism.core.vips import pyvips
 from young_prism.demo.catalogue import camera_exif
 
 

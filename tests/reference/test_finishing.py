@@ -13,9 +13,7 @@ import pytest
 from PIL import Image, ImageDraw
 
 from tests import pictures
-from young_prism.core.originals.details import Detail
-from young_prism.core.originals.look import look
-from young_prism.core.pixels.vips import pyvips
+from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Mark
 from young_prism.core.recipe.finishing import Finishing, Watermark
@@ -31,10 +29,12 @@ from young_prism.core.recipe.formats import (
 )
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
-from young_prism.core.render.made import Rendered
 from young_prism.core.render.render import render
+from young_prism.core.render.results import Rendered
+from young_prism.core.selection.image_metadata import Detail
 from young_prism.core.svg.sanitise import sanitised
-from young_prism.core.values import ImageFormat, Outcome
+from young_prism.core.types import ImageFormat, Outcome
+from young_prism.core.vips import pyvips
 
 ONLY_PNG = FormatSet(png=Png(level=0))
 PLAIN = Formats(

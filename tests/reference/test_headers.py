@@ -15,11 +15,16 @@ from PIL import Image, ImageOps
 
 from tests import pictures
 from young_prism.core.errors import DamagedError, OriginalError
-from young_prism.core.originals.headers import gif, jpeg, png, webp
-from young_prism.core.originals.headers.contract import BytesView, FileView
-from young_prism.core.originals.headers.exif import read_exif
-from young_prism.core.originals.look import look, look_at_header
-from young_prism.core.values import Kind
+from young_prism.core.images.headers import (
+    gif,
+    jpeg,
+    png,
+    webp,
+)
+from young_prism.core.images.headers.contract import BytesView, FileView
+from young_prism.core.images.headers.exif import read_exif
+from young_prism.core.inspection.inspect import look, look_at_header
+from young_prism.core.types import Kind
 from young_prism.demo.catalogue import camera_exif
 
 

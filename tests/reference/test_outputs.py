@@ -12,14 +12,14 @@ import pytest
 from PIL import Image
 
 from tests import pictures
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
-from young_prism.core.values import Outcome
-from young_prism.engine.build import With, build
-from young_prism.engine.manifest_file import read_manifest
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.output.manifest_file import read_manifest
 
 NO_PICTURES = {"multipage_rgb.tif": "64-bit floating-point planes: measurements, not a picture"}
 

@@ -11,11 +11,11 @@ import pytest
 from PIL import Image, ImageCms, ImageOps
 
 from tests import pictures
-from young_prism.core.originals.look import look
-from young_prism.core.originals.sniff import sniff
+from young_prism.core.images.sniff import sniff
+from young_prism.core.inspection.inspect import look
 from young_prism.core.pixels.shape import largest_rung
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.values import Size
+from young_prism.core.types import Size
+from young_prism.core.vips import pyvips
 from young_prism.demo.catalogue import camera_exif
 
 

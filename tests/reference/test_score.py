@@ -20,20 +20,20 @@ from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
 from tests import pictures
 from young_prism.core.encode import jpeg, webp
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
 from young_prism.core.proof.bench import worst_window
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.quality_search import aimed
 from young_prism.core.render.render import render
-from young_prism.core.render.target import aimed
 from young_prism.core.score import Reference, ssimulacra2
-from young_prism.core.score.framed import Framed
+from young_prism.core.score.padding import Framed
 from young_prism.core.score.search import HIGHEST, LOWEST, NEAR_ENOUGH, Steps, Tries, smallest_quality
 from young_prism.core.score.ssim import ssim
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 
 def by_package(original: Image.Image, candidate: Image.Image, folder: Path) -> float:

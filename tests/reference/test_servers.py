@@ -20,11 +20,18 @@ from waitress.server import create_server
 from tests import pictures
 from tests.faults import free_port
 from young_prism.core.manifest.model import Manifest
-from young_prism.core.markup.negotiate import choose, weights
-from young_prism.core.markup.servers import A_DAY, FOREVER, Served, apache, explained, nginx
+from young_prism.core.markup.accept import choose, weights
+from young_prism.core.markup.server_rules import (
+    A_DAY,
+    FOREVER,
+    Served,
+    apache,
+    explained,
+    nginx,
+)
 from young_prism.core.recipe.model import Ladder, Names, Recipe
-from young_prism.engine.build import build
-from young_prism.engine.manifest_file import require_manifest
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.serving import Renditions
 
 MODULES = ("mpm_event", "authz_core", "mime", "rewrite", "setenvif", "headers", "dir")

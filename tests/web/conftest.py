@@ -13,10 +13,10 @@ import pytest
 import waitress
 
 from tests import pictures
-from young_prism.core.originals.look import look
-from young_prism.engine.scan import scan
+from young_prism.core.inspection.inspect import look
+from young_prism.engine.source.walk import scan
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 
 def wait_until_looked(app: Any) -> None:

@@ -12,9 +12,9 @@ from typing import Any
 
 import httpx
 
-from young_prism.engine.incoming import Limits
+from young_prism.engine.intake.inbox import Limits
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 from young_prism.web.server import http_server
 
 RECIPE = """

@@ -17,13 +17,13 @@ from moto.server import ThreadedMotoServer
 
 from tests import pictures
 from tests.web.test_pages import token
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.engine.build import build
-from young_prism.engine.scan import scan
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.source.walk import scan
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
 

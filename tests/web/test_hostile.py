@@ -17,12 +17,12 @@ from flask import got_request_exception
 from werkzeug.routing import Rule
 
 from tests import pictures
-from young_prism.core.originals.look import look
+from young_prism.core.inspection.inspect import look
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build import build
-from young_prism.engine.scan import scan
+from young_prism.engine.build.pipeline import build
+from young_prism.engine.source.walk import scan
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 VALUES = (
     "",

@@ -12,10 +12,10 @@ import pytest
 from tests import pictures
 from tests.web.conftest import wait_until_looked
 from tests.web.test_pages import look_again, token
-from young_prism.web.catalogue import Catalogue, Entry
-from young_prism.web.drawing.weights import draw_weights
+from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.web.intake import PAGE
 from young_prism.web.intake.selection import COLUMNS, Wish, select
+from young_prism.web.intake.weight_map import draw_weights
 
 INTAKE = "/s/small-site/intake"
 

@@ -9,7 +9,7 @@ import re
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.ladder.optimum import Need
-from young_prism.web.drawing.ladder import draw_ladder
+from young_prism.reports.drawing.ladder import draw_ladder
 
 RECIPE = "/s/small-site/recipe"
 TYPED = '# mine\nname = "Two widths"\n\n[ladder]\nwidths = [200, 300]\n'

@@ -15,9 +15,9 @@ from tests import faults, pictures
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine import running as running_module
-from young_prism.engine.build import With, build
-from young_prism.engine.tasks import render_file
+from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import executor as running_module
+from young_prism.engine.workers.tasks import render_file
 from young_prism.store.store import Store
 
 RUN = "/s/small-site/run"

@@ -7,8 +7,8 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from young_prism.core.values import ImageFormat
-from young_prism.web.drawing.spectrum import Line, draw_spectrum
+from young_prism.core.types import ImageFormat
+from young_prism.reports.drawing.spectrum import Line, draw_spectrum
 
 _lines = st.lists(
     st.builds(

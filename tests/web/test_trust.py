@@ -18,12 +18,12 @@ from tests import pictures
 from tests.web.doors import Doors, doors
 from tests.web.test_strangers import head, raw
 from young_prism.core.errors import AccessError, ServeError, StoreError
-from young_prism.desk.webhooks import PrivateAddressError, public_address
+from young_prism.services.settings import Settings
+from young_prism.services.webhooks import PrivateAddressError, public_address
 from young_prism.web import bodies
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 from young_prism.web.data_folder import session_key
-from young_prism.web.doors import own_address
+from young_prism.web.security import own_address
 
 PHOTO = pictures.jpeg(pictures.photo(64, 48))
 

@@ -16,8 +16,8 @@ import pytest
 from tests import pictures
 from tests.web.conftest import wait_until_looked
 from tests.web.test_pages import token
+from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.config import Settings
 
 PHOTO = pictures.jpeg(pictures.photo(60, 40))
 
@@ -79,7 +79,7 @@ def test_a_refusal_is_a_problem_with_its_remedy(
 
 
 def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
-    from young_prism.engine.incoming import Limits
+    from young_prism.engine.intake.inbox import Limits
 
     app = create_app(Settings(data=tmp_path / "data", jobs=1, limits=Limits(file_bytes=3_000, files=2)))
     try:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tests import pictures
 from tests.web.doors import RECIPE, doors
-from young_prism.engine.watching import FAILURES_FILE
+from young_prism.engine.intake.watch import FAILURES_FILE
 
 
 def appears(file: Path) -> None:

@@ -12,8 +12,8 @@ from tests import pictures
 from tests.web.doors import doors
 from young_prism.cli.receive_webhooks import receiver
 from young_prism.core.errors import AccessError
-from young_prism.desk import webhooks
-from young_prism.desk.webhooks import is_genuine, signature
+from young_prism.services import webhooks
+from young_prism.services.webhooks import is_genuine, signature
 
 
 def test_a_message_is_signed_as_the_specification_says() -> None:

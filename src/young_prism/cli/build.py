@@ -30,21 +30,26 @@ from young_prism.cli.common import (
     say,
 )
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.plan.decide import matches
+from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.core.report.figures import count, format_bytes, format_duration, format_saving
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult, With
-from young_prism.engine.build import build as run_build
-from young_prism.engine.cache import Cache
-from young_prism.engine.collector import calm_collector
+from young_prism.core.report.formatting import (
+    count,
+    format_bytes,
+    format_duration,
+    format_saving,
+)
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import BuildResult, With
+from young_prism.engine.build.pipeline import build as run_build
 from young_prism.engine.events import Busy, Event, Halted, Looked, OriginalDone, Planned, Tick, Unchanged
+from young_prism.engine.output.cache import Cache
 from young_prism.engine.versions import versions
-from young_prism.history.figures import Figures
+from young_prism.engine.workers.environment import tune_gc
+from young_prism.services.runs.figures import Figures
 
 if TYPE_CHECKING:
-    from young_prism.engine.pool import Workers
-    from young_prism.history.command import CommandRun
+    from young_prism.engine.workers.pool import Workers
+    from young_prism.services.runs.command import CommandRun
 
 
 @click.command()
@@ -92,7 +97,7 @@ def build(
         cluster=_cluster(cluster) if cluster else None,
         keep=keep_folder,
     )
-    calm_collector()
+    tune_gc()
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     try:
@@ -124,7 +129,7 @@ def build(
 
 
 def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:
-    from young_prism.engine.cluster import cluster_at
+    from young_prism.engine.workers.dask import cluster_at
 
     return cluster_at(address)
 
@@ -144,7 +149,7 @@ class _Told:
 
     def __enter__(self) -> Self:
         if self._record:
-            from young_prism.history.command import CommandRun
+            from young_prism.services.runs.command import CommandRun
 
             one = self._options
             self._run = CommandRun(self._data, one.source, one.out, one.recipe, verify=self._verify)
@@ -183,8 +188,8 @@ class _Told:
 
     def write_report(self, file: Path, result: BuildResult) -> None:
         """Write the report as one HTML file. Raises `OutputError`."""
-        from young_prism.engine.publish import write_atomically
-        from young_prism.web.run.single import ReportPage, page_of
+        from young_prism.engine.output.atomic import write_atomically
+        from young_prism.reports.run_report import ReportPage, page_of
 
         run = self._run.recorder if self._run else None
         figures = run.figures if run else self._figures

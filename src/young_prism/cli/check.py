@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, BuildOptions, build_options, print_json, printable, say
-from young_prism.core.report.figures import count
+from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
+    from young_prism.core.audit.budgets import Finding
     from young_prism.core.project import Budget
-    from young_prism.core.report.budgets import Finding
 
 
 @click.command()
@@ -35,11 +35,11 @@ def check(
 
     Exit status 1 with anything found. Nothing is written but the file that --junit names.
     """
+    from young_prism.core.audit.budgets import as_junit
     from young_prism.core.project import Budget
-    from young_prism.core.report.budgets import as_junit
-    from young_prism.engine.checking import check_site
-    from young_prism.engine.pool import lazy_pool
-    from young_prism.engine.sites import load_project
+    from young_prism.engine.site.check import check_site
+    from young_prism.engine.site.config import load_project
+    from young_prism.engine.workers.pool import lazy_pool
 
     budget = load_project(project_file).budget if project_file else Budget()
     with lazy_pool(options.jobs) as pool:

@@ -12,8 +12,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from young_prism.core.originals.scope import Scope
-from young_prism.engine.sites import Site, load_details, load_recipe
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.site.config import (
+    Site,
+    load_details,
+    load_recipe,
+)
 
 if TYPE_CHECKING:
     from young_prism.core.plan.model import LeftOut
@@ -102,7 +106,7 @@ def build_options(command: Command) -> Command:
         as_json: bool,
         **others: object,
     ) -> object:
-        from young_prism.engine.marks import load_marks
+        from young_prism.engine.source.watermarks import load_marks
 
         recipe = load_recipe(recipe_file)
         if in_place:
@@ -147,7 +151,7 @@ def build_options(command: Command) -> Command:
 
 def limit_options(command: Command) -> Command:
     """Give a verb the limits on what is brought in, as one argument `limits`."""
-    from young_prism.engine.incoming import Limits
+    from young_prism.engine.intake.inbox import Limits
 
     @functools.wraps(command)
     def bundled(

@@ -27,8 +27,8 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     """Start the pages with an invented railway's site to try things on; what was there is kept."""
     from young_prism.core.errors import ServeError
     from young_prism.demo.draw import FOLDER_NAME, SITE_NAME, draw_demo
+    from young_prism.services.settings import Settings
     from young_prism.web.app import close_app, create_app
-    from young_prism.web.config import Settings
     from young_prism.web.data_folder import hold_data_folder
     from young_prism.web.server import claim_port, serve_forever
 
@@ -66,9 +66,9 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
 
 def _decide(parts: Services, source_id: int) -> None:
     """Give the demo source a recipe and words of its own, and put it with a second one among the saved ones, to be compared."""
-    from young_prism.core.originals.details import Detail
     from young_prism.core.recipe.starts import starts
     from young_prism.core.recipe.toml import read_recipe
+    from young_prism.core.selection.image_metadata import Detail
     from young_prism.demo.draw import recipe
     from young_prism.demo.site import words
 

@@ -10,7 +10,7 @@ from young_prism.cli.common import FOLDER, json_option, print_json, say
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
-from young_prism.engine.sites import load_recipe
+from young_prism.engine.site.config import load_recipe
 
 
 @click.command()

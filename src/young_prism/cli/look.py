@@ -20,12 +20,16 @@ from young_prism.cli.common import (
     scope_from,
     scope_options,
 )
-from young_prism.core.originals.flags import Flag, Flagged, flags_of
+from young_prism.core.audit.flags import (
+    Flag,
+    Flagged,
+    flags_of,
+)
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.figures import count, format_bytes
+from young_prism.core.report.formatting import count, format_bytes
 
 if TYPE_CHECKING:
-    from young_prism.engine.looking import Looks
+    from young_prism.engine.source.inspection import Looks
 
 
 class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
@@ -75,9 +79,9 @@ def look(
     as_json: bool,
 ) -> None:
     """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
-    from young_prism.engine.looking import look_folder
-    from young_prism.engine.pages import SiteReader, pages_folder
-    from young_prism.engine.pool import lazy_pool
+    from young_prism.engine.source.inspection import look_folder
+    from young_prism.engine.source.pages import SiteReader, pages_folder
+    from young_prism.engine.workers.pool import lazy_pool
 
     blind = [flag for flag in (*only, *fail_on) if flag.needs_pixels] if headers else []
     if blind:

@@ -88,7 +88,7 @@ class _Verbs(click.Group):
 def main(ctx: click.Context, project: Path | None) -> None:
     """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""
     from young_prism.cli.project import told_by
-    from young_prism.engine.sites import find_project
+    from young_prism.engine.site.config import find_project
 
     found = project or find_project(Path.cwd())
     if found:

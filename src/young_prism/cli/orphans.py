@@ -7,8 +7,8 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
-from young_prism.core.report.figures import count, format_bytes
-from young_prism.engine.orphans import find_orphans, remove_orphans
+from young_prism.core.report.formatting import count, format_bytes
+from young_prism.engine.build.orphans import find_orphans, remove_orphans
 
 
 @click.command()

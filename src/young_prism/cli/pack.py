@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, say
-from young_prism.core.report.figures import count, format_bytes
+from young_prism.core.report.formatting import count, format_bytes
 
 
 @click.command()
@@ -19,8 +19,13 @@ from young_prism.core.report.figures import count, format_bytes
 )
 def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
     """Write the build in OUT to FILE, a zip: renditions, manifest and its schema, CSV, checksums."""
-    from young_prism.engine.manifest_file import require_manifest
-    from young_prism.engine.packing import Package, hashes_of, last_packed, write_package
+    from young_prism.engine.handoff.package import (
+        Package,
+        hashes_of,
+        last_packed,
+        write_package,
+    )
+    from young_prism.engine.output.manifest_file import require_manifest
 
     if changed and since:
         raise click.UsageError("--changed and --since are two ways to say the same; give one.")

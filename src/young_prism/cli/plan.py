@@ -17,11 +17,15 @@ from young_prism.cli.common import (
     printable,
     say,
 )
-from young_prism.core.report.figures import count, format_bytes, format_duration
+from young_prism.core.report.formatting import (
+    count,
+    format_bytes,
+    format_duration,
+)
 
 if TYPE_CHECKING:
-    from young_prism.engine.pool import Pool
-    from young_prism.engine.prepare import Prepared
+    from young_prism.engine.build.planning import Prepared
+    from young_prism.engine.workers.pool import Pool
 
 
 @click.command()
@@ -32,7 +36,7 @@ if TYPE_CHECKING:
 @click.pass_context
 def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
-    from young_prism.engine.pool import lazy_pool
+    from young_prism.engine.workers.pool import lazy_pool
 
     with lazy_pool(options.jobs) as pool:
         prepared = options.prepared(pool)
@@ -88,8 +92,13 @@ class _Guess(TypedDict):
 def _guess(options: BuildOptions, prepared: Prepared, pool: Callable[[], Pool], sample: int | None) -> _Guess:
     """Estimate the plan by a sample, by what was made before, or by a rule of thumb."""
     from young_prism.core.plan.estimate import estimate
-    from young_prism.engine.guess import USUAL_PACE, learned_from, made_in, take_sample
-    from young_prism.engine.pool import default_jobs
+    from young_prism.engine.build.calibration import (
+        USUAL_PACE,
+        learned_from,
+        made_in,
+        take_sample,
+    )
+    from young_prism.engine.workers.pool import default_jobs
 
     ledger = prepared.ledger
     pace = USUAL_PACE / (options.jobs or default_jobs())

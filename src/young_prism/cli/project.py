@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from young_prism.engine.sites import load_project
+from young_prism.engine.site.config import load_project
 
 
 def told_by(file: Path) -> dict[str, Any]:

@@ -18,11 +18,15 @@ from young_prism.cli.common import (
     printable,
     say,
 )
-from young_prism.core.report.figures import format_bytes, format_saving, saved_share
-from young_prism.engine.sites import load_recipe
+from young_prism.core.report.formatting import (
+    format_bytes,
+    format_saving,
+    saved_share,
+)
+from young_prism.engine.site.config import load_recipe
 
 if TYPE_CHECKING:
-    from young_prism.engine.proofsheet import Row, Sheet
+    from young_prism.engine.proof.sheet import Row, Sheet
 
 
 @click.command()
@@ -59,8 +63,8 @@ def proof(
     as_json: bool,
 ) -> None:
     """Try candidates on PICTURE...: format, quality, bytes, score. No picture is changed."""
-    from young_prism.engine.pool import default_jobs, worker_pool
-    from young_prism.engine.proofsheet import proof_sheets
+    from young_prism.engine.proof.sheet import proof_sheets
+    from young_prism.engine.workers.pool import default_jobs, worker_pool
 
     recipe = load_recipe(recipe_file)
     memory = memory_mb * 1_000_000 if memory_mb else None
@@ -98,8 +102,8 @@ def _show(done: int, total: int) -> None:
 
 
 def _write_html(file: Path, sheets: list[Sheet], folder: Path) -> None:
-    from young_prism.engine.publish import write_atomically
-    from young_prism.web.proof.single import sheet_page
+    from young_prism.engine.output.atomic import write_atomically
+    from young_prism.reports.proof_sheet import sheet_page
 
     write_atomically(file, sheet_page(sheets, folder).encode())
     say(f"Proof sheet: {file}")

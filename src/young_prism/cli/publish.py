@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, on_terminal, print_json, printable, say
-from young_prism.core.report.figures import count, format_bytes
+from young_prism.core.report.formatting import count, format_bytes
 
 if TYPE_CHECKING:
-    from young_prism.engine.publishing import Publication
+    from young_prism.engine.handoff.deploy import Publication
 
 
 @click.command()
@@ -33,9 +33,9 @@ def publish(
     Only what changed is sent, pictures before the manifest; cut off anywhere, the same command goes on. Keys are taken from
     where all S3 programs take them: AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or their files.
     """
-    from young_prism.engine.publishing import plan_publication
-    from young_prism.engine.publishing import publish as send
-    from young_prism.engine.storage import storage_at
+    from young_prism.engine.handoff.deploy import plan_publication
+    from young_prism.engine.handoff.deploy import publish as send
+    from young_prism.engine.handoff.storage import storage_at
 
     found = plan_publication(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
     _say_plan(found, dry_run=dry_run)

@@ -37,7 +37,7 @@ def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
 
 def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
     """Return a server that takes messages; the first `refuse` of them are answered with 503."""
-    from young_prism.desk.webhooks import is_genuine
+    from young_prism.services.webhooks import is_genuine
 
     left = [refuse]
 

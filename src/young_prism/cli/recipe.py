@@ -11,8 +11,8 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.core.report.figures import count
-from young_prism.engine.sites import load_recipe
+from young_prism.core.report.formatting import count
+from young_prism.engine.site.config import load_recipe
 
 
 @click.command()

@@ -23,8 +23,8 @@ def restore(
     ctx: click.Context, *, source: Path, keep_folder: Path | None, keep_renditions: bool, as_json: bool
 ) -> None:
     """Bring every original back that a build in place kept, byte for byte, and delete what the build added."""
-    from young_prism.core.report.figures import count
-    from young_prism.engine.keep import Keep
+    from young_prism.core.report.formatting import count
+    from young_prism.engine.output.originals_backup import Keep
 
     keep = Keep(keep_folder) if keep_folder else Keep.beside(source)
     done = keep.restore(source, keep_renditions=keep_renditions)

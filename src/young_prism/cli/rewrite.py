@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, NoReturn
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
-from young_prism.core.report.figures import count
+from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
-    from young_prism.engine.rewriting import Rewritings, Written
+    from young_prism.engine.site.rewrite import Rewritings, Written
 
 _SHOWN = 50
 
@@ -65,8 +65,8 @@ def rewrite(
 
     Exit status 1: with --check, a page still loads an original; with --write or --undo, a file was not touched.
     """
-    from young_prism.engine.pages import pages_folder
-    from young_prism.engine.rewriting import undo_rewriting
+    from young_prism.engine.site.rewrite import undo_rewriting
+    from young_prism.engine.source.pages import pages_folder
 
     if write + check + undo + (patch_file is not None) > 1:
         raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
@@ -100,11 +100,11 @@ def _worked_out(
     prefix: str | None,
     new_sizes: bool,
 ) -> Rewritings:
-    from young_prism.core.markup.rewrite.changes import Mode
-    from young_prism.core.markup.rewrite.page import Wish
+    from young_prism.core.html.rewrite.changes import Mode
+    from young_prism.core.html.rewrite.page import Wish
     from young_prism.core.recipe.model import Markup
-    from young_prism.engine.manifest_file import manifest_file, require_manifest
-    from young_prism.engine.rewriting import Pages
+    from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+    from young_prism.engine.site.rewrite import Pages
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
@@ -112,7 +112,7 @@ def _worked_out(
 
 
 def _print_changes(found: Rewritings, patch_file: Path | None, *, check: bool, silent: bool) -> None:
-    from young_prism.engine.rewriting import as_patch
+    from young_prism.engine.site.rewrite import as_patch
 
     if check:
         for file in found.changed:
@@ -128,7 +128,7 @@ def _print_changes(found: Rewritings, patch_file: Path | None, *, check: bool, s
 
 
 def _write(found: Rewritings, keep: Path | None) -> None:
-    from young_prism.engine.rewriting import write_rewritings
+    from young_prism.engine.site.rewrite import write_rewritings
 
     written = write_rewritings(found, keep)
     if written.kept:

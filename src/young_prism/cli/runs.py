@@ -20,7 +20,7 @@ def runs(
     *, data: Path | None, prune_keep: int | None, prune_days: int | None, limit: int, as_json: bool
 ) -> None:
     """List runs, newest first, or take old ones off the record; renditions are never touched."""
-    from young_prism.core.report.figures import count, format_duration
+    from young_prism.core.report.formatting import count, format_duration
     from young_prism.store.database import DATABASE
     from young_prism.store.store import Store
 

@@ -11,7 +11,7 @@ import click
 from young_prism.cli.common import FOLDER, data_folder, jobs_option, limit_options, memory_option, say
 
 if TYPE_CHECKING:
-    from young_prism.engine.incoming import Limits
+    from young_prism.engine.intake.inbox import Limits
 
 DEFAULT_PORT = 8765
 
@@ -118,8 +118,8 @@ def serve(
 ) -> None:
     """Start the pages and print their address; Ctrl-C ends them."""
     from young_prism.core.errors import ServeError
+    from young_prism.services.settings import Settings
     from young_prism.web.app import close_app, create_app
-    from young_prism.web.config import Settings
     from young_prism.web.server import check_listening, claim_port, serve_forever
 
     for root in roots:

@@ -16,8 +16,13 @@ from young_prism.cli.common import FOLDER, say
 @click.option("--originals", help="Where the source is served: its old addresses then give renditions too.")
 def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) -> None:
     """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
-    from young_prism.core.markup.servers import Served, apache, explained, nginx
-    from young_prism.engine.manifest_file import manifest_file, require_manifest
+    from young_prism.core.markup.server_rules import (
+        Served,
+        apache,
+        explained,
+        nginx,
+    )
+    from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
     served = Served.of(require_manifest(manifest_file(out)), prefix, originals)
     click.echo((nginx if server == "nginx" else apache)(served), nl=False)

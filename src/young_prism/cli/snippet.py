@@ -11,13 +11,13 @@ import click
 
 from young_prism.cli.common import FOLDER, printable, say
 from young_prism.core.errors import OutputError
-from young_prism.engine.sites import read_text
+from young_prism.engine.site.config import read_text
 
 if TYPE_CHECKING:
     from young_prism.core.markup.delivered import Delivered
     from young_prism.core.markup.picture import Said
-    from young_prism.core.originals.details import Details
     from young_prism.core.recipe.model import Recipe
+    from young_prism.core.selection.image_metadata import Details
 
 _FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
 
@@ -69,8 +69,8 @@ def snippet(
     --decorative where there is nothing to tell.
     """
     from young_prism.core.markup.delivered import all_delivered
-    from young_prism.core.originals.details import read_details
-    from young_prism.engine.manifest_file import manifest_file, require_manifest
+    from young_prism.core.selection.image_metadata import read_details
+    from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
     if len(originals) != 1 and (alt is not None or caption):
         raise click.UsageError("--alt and --caption are for one original; --details is for several.")
@@ -100,7 +100,7 @@ def _said(
     paths: tuple[str, ...], details: Details, *, alt: str | None, caption: str, hero: bool
 ) -> dict[str, Said]:
     from young_prism.core.markup.picture import Said
-    from young_prism.core.originals.details import NOTHING_SAID
+    from young_prism.core.selection.image_metadata import NOTHING_SAID
 
     said = {}
     for number, path in enumerate(paths):
@@ -114,7 +114,7 @@ def _written(
     form: str, chosen: Mapping[str, Delivered], said: Mapping[str, Said], recipe: Recipe, selector: str
 ) -> str:
     from young_prism.core.markup import forms
-    from young_prism.core.plan.decide import recipe_for
+    from young_prism.core.plan.resolve import recipe_for
 
     match form:
         case "jinja":

@@ -9,10 +9,10 @@ import click
 
 from young_prism.cli.common import FOLDER, json_option, limit_options, print_json, printable, say
 from young_prism.core.errors import IncomingError
-from young_prism.core.report.figures import count
+from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
-    from young_prism.engine.incoming import Limits
+    from young_prism.engine.intake.inbox import Limits
 
 
 @click.command()
@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 @click.pass_context
 def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, as_json: bool) -> None:
     """Unpack the pictures (and pages) of a zip into a folder. Nothing there is overwritten."""
-    from young_prism.engine.incoming import Inbox, Place
-    from young_prism.engine.unzip import unpack as unpack_zip
+    from young_prism.engine.intake.archive import unpack as unpack_zip
+    from young_prism.engine.intake.inbox import Inbox, Place
 
     if not archive.is_file():
         raise IncomingError("There is no such file.", file=str(archive), remedy="Check the path.")

@@ -10,10 +10,10 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import BuildOptions, build_options, data_folder, data_option, printable, say
-from young_prism.core.report.figures import count
-from young_prism.core.values import Outcome
-from young_prism.engine.build import BuildResult
-from young_prism.engine.watching import OwnWork, write_failures
+from young_prism.core.report.formatting import count
+from young_prism.core.types import Outcome
+from young_prism.engine.build.pipeline import BuildResult
+from young_prism.engine.intake.watch import OwnWork, write_failures
 
 
 @click.command()
@@ -27,7 +27,7 @@ def watch(*, options: BuildOptions, remove_orphans: bool, data: Path | None, rec
     Half-copied files are waited for, and many files at once are one run. What cannot be used is listed with the reason in
     young-prism-failures.txt in the source; the file goes when there is nothing to list.
     """
-    from young_prism.engine.watching import quiet_changes
+    from young_prism.engine.intake.watch import quiet_changes
 
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
@@ -74,9 +74,9 @@ class _Once:
             say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")
 
     def _built(self) -> BuildResult:
-        from young_prism.engine.build import build as run_build
-        from young_prism.engine.orphans import remove_orphans
-        from young_prism.history.command import CommandRun
+        from young_prism.engine.build.orphans import remove_orphans
+        from young_prism.engine.build.pipeline import build as run_build
+        from young_prism.services.runs.command import CommandRun
 
         one = self._options
         stopped: Callable[[], bool] = self._stop.is_set

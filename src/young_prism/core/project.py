@@ -20,7 +20,7 @@ from typing import Annotated
 from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
-from young_prism.core.recipe.parts import FromList, Part
+from young_prism.core.recipe.base import FromList, Part
 from young_prism.core.toml_text import load_toml
 
 PROJECT_FILE = "young-prism.toml"

@@ -12,7 +12,7 @@ import numpy as np
 import pillow_heif
 from PIL import Image
 
-from young_prism.core.pixels.vips import pyvips
+from young_prism.core.vips import pyvips
 from young_prism.demo import graphics, railway
 from young_prism.demo.paint import (
     AUTUMN,

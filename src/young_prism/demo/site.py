@@ -6,7 +6,7 @@ from html import escape
 from pathlib import Path
 from urllib.parse import quote
 
-from young_prism.core.originals.details import Detail
+from young_prism.core.selection.image_metadata import Detail
 
 _PAGES = {
     "index.html": (

@@ -8,7 +8,11 @@ from dataclasses import dataclass
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
 from young_prism.core.report.summary import Result, Share
-from young_prism.core.values import ImageFormat, Outcome, Size
+from young_prism.core.types import (
+    ImageFormat,
+    Outcome,
+    Size,
+)
 
 
 @dataclass(frozen=True, slots=True)

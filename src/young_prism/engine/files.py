@@ -1,4 +1,4 @@
-"""File access for paths that may be hostile: regular files of a bounded size, and paths that stay in their folder."""
+"""Files that the engine works with: source files by path and stamp, and access to paths that may be hostile."""
 
 from __future__ import annotations
 
@@ -6,9 +6,42 @@ import errno
 import os
 import stat
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import OutputError
+from young_prism.core.file_stamp import FileStamp
+
+STATE_FOLDER = ".young-prism"
+"""Folder for Young Prism's own records inside an output folder."""
+
+
+@dataclass(frozen=True, slots=True)
+class SourceFile:
+    """An original as the walk found it: its path below the source, with `/`, and its size, modification time and inode."""
+
+    path: str
+    bytes: int
+    mtime_ns: int
+    inode: int
+
+    @property
+    def stamp(self) -> FileStamp:
+        """The stamp by which a change of the file is noticed without reading it."""
+        return FileStamp(self.bytes, self.mtime_ns, self.inode)
+
+
+def file_stamp(path: Path | str) -> FileStamp:
+    """Return the stamp of a file, or of a link itself. Raises `OSError`."""
+    return FileStamp.from_stat(os.lstat(path))
+
+
+def stamp_or_none(path: Path | str) -> FileStamp | None:
+    """Return the stamp of the file that a path leads to, None where there is none or it cannot be asked for."""
+    try:
+        return FileStamp.from_stat(Path(path).stat())
+    except OSError:
+        return None
 
 
 def read_regular_file(path: Path | str, limit: int) -> bytes:

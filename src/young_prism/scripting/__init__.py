@@ -17,26 +17,32 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from young_prism.core.audit.budgets import Finding
 from young_prism.core.errors import OutputError, ProjectError, YoungPrismError
+from young_prism.core.images.facts import Facts
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import Said
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.scope import Scope
 from young_prism.core.plan.model import Plan
 from young_prism.core.project import Budget
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.budgets import Finding
-from young_prism.engine.build import BuildResult, With
-from young_prism.engine.build import build as build_folder
-from young_prism.engine.checking import check_site
+from young_prism.core.selection.image_metadata import NO_DETAILS, NOTHING_SAID
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.build.pipeline import BuildResult, With
+from young_prism.engine.build.pipeline import build as build_folder
 from young_prism.engine.events import Listener, nobody
-from young_prism.engine.looking import look_folder
-from young_prism.engine.manifest_file import manifest_file, require_manifest
-from young_prism.engine.marks import load_marks
-from young_prism.engine.pool import lazy_pool
-from young_prism.engine.sites import Site, find_project, load_project, load_recipe, site_of
+from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+from young_prism.engine.site.check import check_site
+from young_prism.engine.site.config import (
+    Site,
+    find_project,
+    load_project,
+    load_recipe,
+    site_of,
+)
+from young_prism.engine.source.inspection import look_folder
+from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.workers.pool import lazy_pool
 from young_prism.serving.build import Build, build_in
 
 __all__ = [

@@ -16,9 +16,13 @@ from werkzeug.utils import send_file
 from werkzeug.wrappers import Response
 
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
+from young_prism.core.markup.accept import choose
 from young_prism.core.markup.delivered import Delivered, all_delivered
-from young_prism.core.markup.negotiate import choose
-from young_prism.core.markup.servers import FOREVER, Served, siblings
+from young_prism.core.markup.server_rules import (
+    FOREVER,
+    Served,
+    siblings,
+)
 
 Environ = dict[str, Any]
 NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"

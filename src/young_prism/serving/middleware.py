@@ -17,7 +17,7 @@ from typing import Any
 from werkzeug.wrappers import Response
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.servers import Served
+from young_prism.core.markup.server_rules import Served
 from young_prism.serving.build import Build, Environ, build_in, negotiated
 
 StartResponse = Callable[..., Any]

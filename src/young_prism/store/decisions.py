@@ -6,9 +6,9 @@ from functools import lru_cache
 from pathlib import Path
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.originals.scope import Scope
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.selection.scope import Scope
 from young_prism.store.models import SourceRow
 
 

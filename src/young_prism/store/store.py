@@ -13,11 +13,19 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from young_prism.core.errors import StoreError
-from young_prism.core.originals.details import NOTHING_SAID, Detail
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.references import NO_PAGES, Missing, Reference, Usage, Uses
-from young_prism.core.originals.scope import Scope
+from young_prism.core.file_stamp import FileStamp
+from young_prism.core.html.references import (
+    NO_PAGES,
+    KnownPages,
+    Missing,
+    Reference,
+    Usage,
+    Uses,
+)
+from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import LeftOut
+from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.selection.scope import Scope
 from young_prism.store.access import Access
 from young_prism.store.database import open_database
 from young_prism.store.models import (
@@ -34,8 +42,6 @@ from young_prism.store.slugs import free_slug
 from young_prism.store.uploads import Uploads
 from young_prism.store.webhooks import Webhooks
 
-Stamp = tuple[int, int, int]
-KnownPages = dict[str, tuple[Stamp, tuple[Reference, ...]]]
 EVERYTHING = Scope()
 UPLOAD = "upload"
 """Kind of a source whose originals are brought, by Desk, by the API or by dropping files."""
@@ -210,12 +216,12 @@ class Store(RunRecords):
     def save_look(
         self,
         source_id: int,
-        seen: Mapping[str, tuple[Stamp, Facts]],
+        seen: Mapping[str, tuple[FileStamp, Facts]],
         left_out: Sequence[LeftOut],
         notes: Sequence[str],
         *,
         uses: Uses = NO_PAGES,
-        pages: Mapping[str, tuple[Stamp, Sequence[Reference]]] | None = None,
+        pages: Mapping[str, tuple[FileStamp, Sequence[Reference]]] | None = None,
         keep_marks: bool = False,
     ) -> None:
         """Put on record what a look at a source found. Only what differs is written.
@@ -328,11 +334,11 @@ class Store(RunRecords):
         with self._session() as session:
             return list(session.scalars(query.order_by(OriginalRow.path)))
 
-    def stamps(self, source_id: int) -> dict[str, Stamp]:
+    def stamps(self, source_id: int) -> dict[str, FileStamp]:
         """Return the stamp that each original had when it was looked at."""
         query = select(OriginalRow.path, OriginalRow.stamp).where(OriginalRow.source_id == source_id)
         with self._session() as session:
-            return {path: _stamp(stamp) for path, stamp in session.execute(query) if stamp}
+            return {path: FileStamp.from_json(stamp) for path, stamp in session.execute(query) if stamp}
 
     def look(self, source_id: int) -> tuple[list[str], Uses, KnownPages]:
         """Return what the newest look found beside originals: paths that are gone, uses, and pages with their stamps."""
@@ -345,7 +351,7 @@ class Store(RunRecords):
             Missing(path, tuple(pages), instead) for path, pages, instead in row.uses.get("missing", ())
         )
         pages = {
-            page: (_stamp(stamp), tuple(Reference(*ref) for ref in refs))
+            page: (FileStamp.from_json(stamp), tuple(Reference(*ref) for ref in refs))
             for page, (stamp, refs) in row.pages.items()
         }
         return row.gone, Uses(row.uses.get("read", 0), used, missing), pages
@@ -460,7 +466,7 @@ def _new_source(session: Session, **values: Any) -> SourceRow:
     return row
 
 
-def _original_row(source_id: int, path: str, stamp: Stamp, facts: Facts, since: str) -> dict[str, Any]:
+def _original_row(source_id: int, path: str, stamp: FileStamp, facts: Facts, since: str) -> dict[str, Any]:
     return {
         "source_id": source_id,
         "path": path,
@@ -472,8 +478,3 @@ def _original_row(source_id: int, path: str, stamp: Stamp, facts: Facts, since: 
         "failed": False,
         "since": since,
     }
-
-
-def _stamp(values: Sequence[int]) -> Stamp:
-    size, mtime_ns, inode = values
-    return (size, mtime_ns, inode)

@@ -1,1 +1,5 @@
-"""The pages: one blueprint a stop on the path, each with its routes, templates and scripts in one folder."""
+"""HTTP: routes, forms, templates and scripts of the pages and the API."""
+
+from young_prism.engine.workers.environment import configure_codecs
+
+configure_codecs()  # before the views are imported: some of them decode small images in this process

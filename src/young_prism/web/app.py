@@ -7,23 +7,30 @@ import logging
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from filelock import BaseFileLock
 from flask import Flask, Response, render_template, request, url_for
 from flask.sessions import SecureCookieSessionInterface
 from flask_wtf.csrf import CSRFProtect
+from jinja2 import BaseLoader, ChoiceLoader, FileSystemLoader
 from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
 from young_prism.core.errors import StoreError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
-from young_prism.desk.answers import Answers
-from young_prism.desk.desk import Desk, Places
-from young_prism.desk.tokens import Tokens
-from young_prism.desk.webhooks import Messenger
-from young_prism.engine.first import FirstMaker
-from young_prism.engine.proofs import Proofs
-from young_prism.engine.publish import remove_leftovers
+from young_prism.engine.intake.quick_render import FirstMaker
+from young_prism.engine.output.atomic import remove_leftovers
+from young_prism.engine.proof.service import Proofs
+from young_prism.reports.single_file import TEMPLATES
+from young_prism.reports.template_filters import register_filters
+from young_prism.services.auth.tokens import Tokens
+from young_prism.services.catalogue import Catalogues
+from young_prism.services.runs.service import Runner
+from young_prism.services.settings import Settings
+from young_prism.services.uploads.schemas import Answers
+from young_prism.services.uploads.service import Desk, Places
+from young_prism.services.watchers import Watchers
+from young_prism.services.webhooks import Messenger
 from young_prism.store.store import Store
 from young_prism.web import (
     access,
@@ -32,7 +39,6 @@ from young_prism.web import (
     files,
     handoff,
     intake,
-    library,
     media,
     picture,
     proof,
@@ -41,18 +47,20 @@ from young_prism.web import (
     sources,
     uploads,
 )
+from young_prism.web import (
+    saved_recipes as library,
+)
 from young_prism.web.bodies import raise_limits
-from young_prism.web.catalogue import Catalogues
-from young_prism.web.config import Settings
 from young_prism.web.context import Services, services
 from young_prism.web.data_folder import hold_data_folder, session_key
-from young_prism.web.doors import check_text, is_api, keep_doors
-from young_prism.web.path import stops
+from young_prism.web.navigation import stops
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
-from young_prism.web.runner import Runner
-from young_prism.web.watchers import Watchers
-from young_prism.web.words import give_words
+from young_prism.web.security import (
+    check_text,
+    is_api,
+    keep_doors,
+)
 
 _log = logging.getLogger(__name__)
 
@@ -79,6 +87,8 @@ def create_app(settings: Settings) -> Flask:
 
 def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     app = Flask(__name__, template_folder="shared/templates")
+    loaders = [FileSystemLoader(TEMPLATES), cast("BaseLoader", app.jinja_loader)]
+    app.jinja_loader = ChoiceLoader(loaders)
     app.session_interface = _Sessions()
     app.config.update(
         SECRET_KEY=session_key(settings.data),
@@ -132,8 +142,8 @@ def _services(
     taking = Desk(
         store,
         first,
-        lambda source, recipe, origin, only: runner.start(
-            source, recipe, origin=origin, only=only, together=True
+        lambda source, recipe, origin, only: runner.start_for_uploads(
+            source, recipe, origin=origin, only=only
         ),
         Places(
             uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
@@ -181,7 +191,7 @@ class _Sessions(SecureCookieSessionInterface):
 
 
 def _add_words(app: Flask) -> None:
-    give_words(app.jinja_env)
+    register_filters(app.jinja_env)
     app.jinja_env.globals.update(asset=_asset)
 
     @app.context_processor

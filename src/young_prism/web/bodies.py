@@ -17,13 +17,17 @@ from werkzeug import Response
 from werkzeug.exceptions import SecurityError
 from werkzeug.test import EnvironBuilder
 
-from young_prism.engine.incoming import RESERVED_BYTES, Limits
+from young_prism.engine.intake.inbox import RESERVED_BYTES, Limits
 from young_prism.web.api.contract import scope_of
 from young_prism.web.api.guard import check_token
 from young_prism.web.context import services
-from young_prism.web.doors import check_host, check_origin, check_signed_in
 from young_prism.web.intake import MOST_PATHS
 from young_prism.web.problems import Problem, answer_to
+from young_prism.web.security import (
+    check_host,
+    check_origin,
+    check_signed_in,
+)
 
 _USUAL = 1_000_000
 _FIELDS = 100_000

@@ -7,20 +7,24 @@ from pathlib import Path
 
 from flask import abort, current_app
 
-from young_prism.desk.answers import Answers
-from young_prism.desk.desk import Desk
-from young_prism.desk.tokens import Tokens
-from young_prism.desk.webhooks import Messenger
-from young_prism.engine.first import FirstMaker
-from young_prism.engine.incoming import Inbox
-from young_prism.engine.proofs import Proofs
+from young_prism.core.plan.model import Plan
+from young_prism.core.recipe.model import Recipe
+from young_prism.engine.intake.inbox import Inbox
+from young_prism.engine.intake.quick_render import FirstMaker
+from young_prism.engine.proof.service import Proofs
+from young_prism.engine.workers.pool import default_jobs
+from young_prism.services.auth.tokens import Tokens
+from young_prism.services.catalogue import Catalogue, Catalogues
+from young_prism.services.planning import Guess, guess_of
+from young_prism.services.runs.service import Runner
+from young_prism.services.settings import Settings
+from young_prism.services.uploads.schemas import Answers
+from young_prism.services.uploads.service import Desk
+from young_prism.services.watchers import Watchers
+from young_prism.services.webhooks import Messenger
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
-from young_prism.web.catalogue import Catalogue, Catalogues
-from young_prism.web.config import Settings
 from young_prism.web.rates import Rates
-from young_prism.web.runner import Runner
-from young_prism.web.watchers import Watchers
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +71,13 @@ def catalogue_of(source: SourceRow) -> Catalogue:
     if found.outdated:
         services().runner.look(source)
     return found
+
+
+def guess_for(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe) -> Guess:
+    """Estimate a plan by the source's earlier runs and the workers of this server."""
+    parts = services()
+    workers = parts.settings.jobs or default_jobs()
+    return guess_of(source, catalogue, plan, recipe, pace=parts.store.pace(source.id), workers=workers)
 
 
 def inbox_of(source: SourceRow) -> Inbox:

@@ -8,7 +8,7 @@ from pathlib import Path
 from filelock import BaseFileLock, FileLock, Timeout
 
 from young_prism.core.errors import ServeError
-from young_prism.engine.publish import write_atomically
+from young_prism.engine.output.atomic import write_atomically
 
 _LOCK = "server.lock"
 _SECRET = "secret"  # noqa: S105  (the name of a file)

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import SourceError
-from young_prism.core.originals.scope import Scope
-from young_prism.engine.ledger import ours_in
-from young_prism.engine.scan import scan
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.output.ledger import ours_in
+from young_prism.engine.source.walk import scan
 from young_prism.web.context import services
 
 

@@ -20,12 +20,12 @@ from waitress.utilities import RequestEntityTooLarge
 from werkzeug import Response
 
 from young_prism.core.errors import ServeError
-from young_prism.desk.tokens import Scope
-from young_prism.engine.collector import calm_collector
+from young_prism.engine.workers.environment import tune_gc
+from young_prism.services.auth.tokens import Scope
+from young_prism.services.settings import Settings, is_loopback
 from young_prism.store.database import DATABASE
 from young_prism.store.store import Store
 from young_prism.web.bodies import answer_head
-from young_prism.web.config import Settings, is_loopback
 
 _log = logging.getLogger(__name__)
 
@@ -191,7 +191,7 @@ def http_server(app: Flask, settings: Settings, **where: Any) -> Any:
 
 def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], None]) -> None:
     """Answer requests until Ctrl-C or a polite kill."""
-    calm_collector()
+    tune_gc()
     settings: Settings = app.extensions["young_prism"].settings
     server = http_server(app, settings, sockets=[listener])
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from importlib.metadata import version
 
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
 
 
 @cache

@@ -6,7 +6,7 @@ from typing import Any
 
 import oxipng
 
-from young_prism.core.encode.carried import carried_by, into_png
+from young_prism.core.metadata.embed import carried_by, into_png
 from young_prism.core.recipe.formats import Png
 
 

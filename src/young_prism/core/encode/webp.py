@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.encode.carried import keep_of
+from young_prism.core.metadata.embed import keep_of
 from young_prism.core.recipe.formats import Webp
 
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import best_rungs
 from young_prism.core.recipe.ladder import Ladder, Layout
-from young_prism.core.values import Size
+from young_prism.core.types import Size
 
 
 @lru_cache(maxsize=4096)

@@ -16,12 +16,13 @@ from young_prism.core.markup.picture import (
     art_of,
     compose,
     html,
+    snippet_markup,
 )
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.decide import recipe_for
+from young_prism.core.plan.resolve import recipe_for
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 WIDEST_VIEWPORT = 1920
 """CSS pixels of the widest viewport that a picture is chosen for where the layout sets no limit."""
@@ -46,7 +47,7 @@ class Delivered:
         own = recipe_for(entry.path, recipe) or recipe
         size = Size(entry.width, entry.height)
         return Delivered(
-            entry.path, entry.renditions, own.snippet_markup, art_of(own), entry.transparent, size
+            entry.path, entry.renditions, snippet_markup(own), art_of(own), entry.transparent, size
         )
 
     def shown(self, **changes: object) -> Delivered:

@@ -15,7 +15,7 @@ from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 _SRC_WIDTH = 1000
 """`src` serves browsers without `srcset`: old desktops, so about this wide."""
@@ -68,9 +68,17 @@ class Element(NamedTuple):
     img: Attributes
 
 
+def snippet_markup(recipe: Recipe) -> Markup:
+    """Return a recipe's markup with its `sizes` written out: set by hand, from the layout, or the whole viewport."""
+    if recipe.markup.sizes:
+        return recipe.markup
+    sizes = sizes_of(recipe.ladder.layout) if recipe.ladder.layout else WHOLE
+    return recipe.markup.model_copy(update={"sizes": sizes})
+
+
 def art_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
     """Return a recipe's art direction, the narrowest viewport first: a browser takes the first that fits."""
-    own = recipe.snippet_markup.sizes
+    own = snippet_markup(recipe).sizes
     found = [
         ArtDirection(
             facet.name,

@@ -14,10 +14,14 @@ from functools import lru_cache
 from typing import Any
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.originals.headers.contract import EXPORT_AGAIN, check_pixels
-from young_prism.core.originals.sniff import HEAD_BYTES, is_avif_sequence
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.values import MAX_PIXELS, ImageFormat, Size
+from young_prism.core.images.headers.contract import EXPORT_AGAIN, check_pixels
+from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
+from young_prism.core.types import (
+    MAX_PIXELS,
+    ImageFormat,
+    Size,
+)
+from young_prism.core.vips import pyvips
 
 
 @lru_cache(maxsize=1)

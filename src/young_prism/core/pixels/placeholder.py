@@ -7,7 +7,7 @@ from typing import Any
 
 from young_prism.core.pixels.shape import bare, resized
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.values import Size
+from young_prism.core.types import Size
 
 _WIDTHS = (32, 24, 16, 12, 8)
 _QUALITIES = (50, 30, 15)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.originals.details import Focal
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.facts import Facts
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.shape import attention, largest_rung
-from young_prism.core.pixels.vips import pyvips
+from young_prism.core.selection.image_metadata import Focal
+from young_prism.core.vips import pyvips
 
 
 def found_focal(data: bytes) -> Focal:

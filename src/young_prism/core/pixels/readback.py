@@ -11,8 +11,8 @@ import numpy.typing as npt
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.pixels.decode import by_pillow
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
+from young_prism.core.vips import pyvips
 
 
 def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
@@ -101,7 +101,6 @@ def _readers() -> dict[ImageFormat, Any]:
     from PIL.JpegImagePlugin import JpegImageFile
     from PIL.WebPImagePlugin import WebPImageFile
 
-    AvifImagePlugin.DEFAULT_MAX_THREADS = 1  # one process a core is there already
     return {
         ImageFormat.AVIF: AvifImagePlugin.AvifImageFile,
         ImageFormat.WEBP: WebPImageFile,

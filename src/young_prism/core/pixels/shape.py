@@ -8,15 +8,23 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.encode.carried import Carried, carried_by, dressed
-from young_prism.core.originals.details import Focal
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.crops import Cut, corner
+from young_prism.core.images.facts import Facts
+from young_prism.core.metadata.embed import (
+    Carried,
+    carried_by,
+    dressed,
+)
 from young_prism.core.pixels.decode import damaged, open_image
 from young_prism.core.pixels.vector import drawn
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.plan.cuts import Cut, corner
 from young_prism.core.recipe.finishing import Kernel
-from young_prism.core.values import ImageFormat, Kind, Size
+from young_prism.core.selection.image_metadata import Focal
+from young_prism.core.types import (
+    ImageFormat,
+    Kind,
+    Size,
+)
+from young_prism.core.vips import pyvips
 
 _HEADROOM = 2
 """The decoder's own shrinking must leave at least this factor for Lanczos, which is the better filter."""

@@ -5,16 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.originals.headers.contract import EXPORT_AGAIN
-from young_prism.core.originals.headers.svg import vector_size
+from young_prism.core.images.headers.contract import EXPORT_AGAIN
+from young_prism.core.images.headers.svg import vector_size
 from young_prism.core.pixels.decode import damaged
-from young_prism.core.pixels.vips import pyvips
 from young_prism.core.svg.sanitise import sanitised
-from young_prism.core.values import Size
-
-# libvips calls this loader untrusted, since a drawing may name other files. It is only ever given what `sanitised`
-# returned, which names none, and from memory, where there is no folder to look in.
-pyvips.operation_block_set("VipsForeignLoadSvg", False)
+from young_prism.core.types import Size
+from young_prism.core.vips import pyvips
 
 
 def drawn(data: bytes, target: Size) -> Any:

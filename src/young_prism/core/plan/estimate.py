@@ -17,7 +17,11 @@ from typing import NamedTuple, TypeVar
 
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Squeeze, Webp
-from young_prism.core.values import ImageFormat, Kind, Size
+from young_prism.core.types import (
+    ImageFormat,
+    Kind,
+    Size,
+)
 
 _PIXELS = 500_000
 Key = TypeVar("Key")

@@ -11,12 +11,12 @@ import json
 from functools import lru_cache
 
 from young_prism.core.encode.contract import encoder_version
-from young_prism.core.plan.cuts import Cut
+from young_prism.core.images.crops import Cut
 from young_prism.core.plan.model import Mark, settings_dict, type_settings
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
 from young_prism.core.svg import SANITISER_VERSION
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 PIXELS_VERSION = 1
 """Part of every key: raise it when decoding, resizing or colour changes what comes out."""

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 
+from young_prism.core.images.facts import Facts
 from young_prism.core.naming.clean import cleaned
 from young_prism.core.naming.collisions import name_apart
-from young_prism.core.originals.details import NO_DETAILS, NOTHING_SAID, Details
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import (
     NO_MARKS,
     LeftOut,
@@ -17,7 +15,13 @@ from young_prism.core.plan.model import (
     PlannedOriginal,
 )
 from young_prism.core.plan.original import Planner, Shared
+from young_prism.core.plan.resolve import recipe_for
 from young_prism.core.recipe.model import Names, Recipe
+from young_prism.core.selection.image_metadata import (
+    NO_DETAILS,
+    NOTHING_SAID,
+    Details,
+)
 
 
 def make_plan(

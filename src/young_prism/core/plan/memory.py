@@ -6,10 +6,14 @@ codecs loaded, is counted in. Admission of work hangs on it, and no result does.
 
 from __future__ import annotations
 
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import Avif, Squeeze
-from young_prism.core.values import JUDGED_AT_ONCE, ImageFormat, Kind
+from young_prism.core.types import (
+    JUDGED_AT_ONCE,
+    ImageFormat,
+    Kind,
+)
 
 _WORKER = 110_000_000
 

@@ -8,13 +8,13 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.images.crops import Cut
+from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.cuts import Cut
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Size
 
 type_settings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
 

@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
+from young_prism.core.images.crops import Cut, largest_of
+from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.naming.clean import why_troublesome
 from young_prism.core.naming.collisions import same_name_key
@@ -20,10 +22,6 @@ from young_prism.core.naming.rule import (
     with_stem,
     without_size,
 )
-from young_prism.core.originals.details import Detail
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.cuts import Cut, largest_of
-from young_prism.core.plan.decide import formats_for, matches, wears_mark
 from young_prism.core.plan.keys import (
     after_in_key,
     cut_in_key,
@@ -39,6 +37,11 @@ from young_prism.core.plan.model import (
     is_searched,
     type_settings,
 )
+from young_prism.core.plan.resolve import (
+    formats_for,
+    matches,
+    wears_mark,
+)
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Avif,
@@ -52,7 +55,13 @@ from young_prism.core.recipe.formats import (
 )
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
-from young_prism.core.values import MAX_PIXELS, ImageFormat, Kind, Size
+from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.types import (
+    MAX_PIXELS,
+    ImageFormat,
+    Kind,
+    Size,
+)
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""

@@ -6,14 +6,14 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.images.facts import Facts
 from young_prism.core.naming.collisions import same_name_key
 from young_prism.core.naming.rule import check_rule, split_name, uses, with_stem
-from young_prism.core.originals.details import NO_DETAILS, Details
-from young_prism.core.originals.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Names, Recipe
+from young_prism.core.selection.image_metadata import NO_DETAILS, Details
 
 
 @dataclass(frozen=True, slots=True)

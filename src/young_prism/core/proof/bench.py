@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import time
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -10,15 +10,15 @@ import numpy.typing as npt
 
 from young_prism.core.encode.png import encode_palette
 from young_prism.core.pixels.readback import read_back
-from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.encoding import encoded
+from young_prism.core.render.quality_search import Aimed, Ladder
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
-from young_prism.core.render.target import Aimed, Ladder
 from young_prism.core.score.ssim import WINDOW, ssim
-from young_prism.core.values import Size
+from young_prism.core.types import Size
+from young_prism.core.vips import pyvips
 
 
 class Measured(NamedTuple):
@@ -35,11 +35,17 @@ class Measured(NamedTuple):
     lost: npt.NDArray[np.float32]
 
 
+Clock = Callable[[], float]
+
+
 class Bench:
     """The pixels of one rung of one facet. Raises `DamagedError` where the original cannot be decoded whole."""
 
-    def __init__(self, data: bytes, original: PlannedOriginal, facet: str, size: Size) -> None:
-        """Decode an original, planned as a run would plan it."""
+    def __init__(
+        self, data: bytes, original: PlannedOriginal, facet: str, size: Size, *, clock: Clock
+    ) -> None:
+        """Decode an original, planned as a run would plan it. `clock` returns seconds, by which encodings are timed."""
+        self._clock = clock
         self._original, self._facet, self.size = original, facet, size
         self._largest = largest_of(data, original, facet)
         self._rungs: dict[tuple[bool, Size], Rung] = {}
@@ -61,12 +67,12 @@ class Bench:
         """Encode one candidate and score it. Raises `DamagedError` where the encoder cannot."""
         rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
         ready = rung.ready_for(settings)
-        began = time.perf_counter()
+        began = self._clock()
         if isinstance(settings, Png) and settings.palette is not None:
             data = encode_palette(ready, settings)
         else:
             data = encoded(ready, settings)
-        seconds = time.perf_counter() - began
+        seconds = self._clock() - began
         on_matte = isinstance(settings, Jpeg) and rung.pixels.hasalpha()
         note = f"on a matte of {settings.matte}" if on_matte and isinstance(settings, Jpeg) else ""
         pixels = read_back(data, candidate.format)
@@ -80,14 +86,14 @@ class Bench:
         settings = candidate.settings
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
         wanted = settings.model_copy(update={"target": target, "band": None})
-        began = time.perf_counter()
+        began = self._clock()
         ladder = Ladder(
             lambda size: self.rung(sharpen=candidate.sharpen, size=size),
             encoded,
             sizes=lambda _: [self.size],
             original_bytes=self._original.facts.bytes,
         )
-        return ladder.aimed(wanted, self.size), time.perf_counter() - began
+        return ladder.aimed(wanted, self.size), self._clock() - began
 
     def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
         """Return what each pixel takes from a candidate's score, of shape (height, width)."""

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
 
 Settings = Avif | Webp | Jpeg | Png
 _WHITE = "#ffffff"

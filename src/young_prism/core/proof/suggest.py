@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.facts import Facts
 from young_prism.core.proof.candidate import PROOFED, name_of
 from young_prism.core.recipe.formats import FormatSet, Lossy
-from young_prism.core.values import ImageFormat, Kind
+from young_prism.core.types import ImageFormat, Kind
 
 _SMALL = 200
 """Pixels: a shorter side under this is an icon, at which nobody judges a quality."""

@@ -6,7 +6,11 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from young_prism.core.recipe.parts import FromList, Part, Share
+from young_prism.core.recipe.base import (
+    FromList,
+    Part,
+    Share,
+)
 
 Kernel = Literal["nearest", "linear", "cubic", "mitchell", "lanczos2", "lanczos3"]
 

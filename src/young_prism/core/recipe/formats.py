@@ -12,8 +12,12 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from young_prism.core.recipe.parts import Colour, FromList, Part
-from young_prism.core.values import ImageFormat
+from young_prism.core.recipe.base import (
+    Colour,
+    FromList,
+    Part,
+)
+from young_prism.core.types import ImageFormat
 
 Chroma = Literal["4:2:0", "4:4:4"]
 Quality = Annotated[int, Field(ge=1, le=100)]

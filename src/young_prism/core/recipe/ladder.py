@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from young_prism.core.recipe.parts import FromList, Part
+from young_prism.core.recipe.base import FromList, Part
 
 MAX_WIDTH = 16383
 """Widest rung: WebP holds 14 bits for each side (RFC 9649, 2.6)."""

@@ -9,10 +9,10 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.naming.rule import WHOLE_FACET, check_rule, uses
+from young_prism.core.recipe.base import FromList, Part
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats
 from young_prism.core.recipe.ladder import Ladder
-from young_prism.core.recipe.parts import FromList, Part
 
 
 def _pattern(value: str) -> str:
@@ -217,14 +217,3 @@ class Recipe(Part):
         digest = hashlib.sha256(self.names.secret.encode()).hexdigest()
         names = self.names.model_copy(update={"secret": f"sha256:{digest}"})
         return self.model_copy(update={"names": names})
-
-    @property
-    def snippet_markup(self) -> Markup:
-        """The markup with its `sizes` written out: by hand, from the layout, or the whole viewport."""
-        if self.markup.sizes:
-            return self.markup
-        from young_prism.core.ladder.layout import sizes_of
-        from young_prism.core.markup.picture import WHOLE
-
-        sizes = sizes_of(self.ladder.layout) if self.ladder.layout else WHOLE
-        return self.markup.model_copy(update={"sizes": sizes})

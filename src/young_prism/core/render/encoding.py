@@ -6,12 +6,16 @@ from typing import Any
 
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.errors import DamagedError
-from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import is_searched, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.render.quality_search import (
+    Ladder,
+    format_of,
+    scored,
+)
 from young_prism.core.render.rungs import Rung
-from young_prism.core.render.target import Ladder, format_of, scored
-from young_prism.core.values import Size
+from young_prism.core.types import Size
+from young_prism.core.vips import pyvips
 
 
 def encode(rung: Rung, size: Size, settings: type_settings | None, ladder: Ladder) -> tuple[bytes, str]:

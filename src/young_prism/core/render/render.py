@@ -11,17 +11,19 @@ from functools import cache
 from typing import Any, NamedTuple
 
 from young_prism.core.encode import jpeg, png, webp
-from young_prism.core.encode.carried import Carried
 from young_prism.core.errors import ChangedError
-from young_prism.core.originals.facts import Facts
+from young_prism.core.images.facts import Facts
+from young_prism.core.images.headers.contract import BytesView
+from young_prism.core.inspection.inspect import read_header
+from young_prism.core.metadata.embed import Carried
+from young_prism.core.metadata.policy import Policy, filter_metadata
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.placeholder import placeholder
-from young_prism.core.pixels.vips import pyvips
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.encoding import encode, encoded
-from young_prism.core.render.kept_metadata import kept
-from young_prism.core.render.made import (
+from young_prism.core.render.quality_search import Ladder, below
+from young_prism.core.render.results import (
     NOTHING_KNOWN,
     MadeBefore,
     Piece,
@@ -32,10 +34,10 @@ from young_prism.core.render.made import (
 )
 from young_prism.core.render.rungs import Rung, largest_of, rung_of
 from young_prism.core.render.squeeze import squeezed
-from young_prism.core.render.target import Ladder, below
 from young_prism.core.render.verify import fault_of
 from young_prism.core.svg.sanitise import sanitised
-from young_prism.core.values import Kind, Size
+from young_prism.core.types import Kind, Size
+from young_prism.core.vips import pyvips
 
 Tell = Callable[[PlannedRendition, int], None]
 """Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
@@ -174,7 +176,7 @@ def _encode_all(
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
-    how = how._replace(carried=kept(data, facts.format, finishing.metadata))
+    how = how._replace(carried=_metadata_of(data, facts, finishing.metadata))
     for facet, own in facets.items():
         largest = largest_of(data, original, facet)
         rungs = _rungs_of(largest, original, facet, how.carried)
@@ -187,6 +189,13 @@ def _encode_all(
                     made[planned.path] = _rendition(data, original, planned, shared, how)
                     how.tell(planned, len(made[planned.path].data))
     return made
+
+
+def _metadata_of(data: bytes, facts: Facts, policy: Policy) -> Carried:
+    """Return the metadata that renditions keep. The header is read only where the policy keeps any."""
+    return (
+        Carried() if policy == "none" else filter_metadata(read_header(BytesView(data), facts.format), policy)
+    )
 
 
 def _rungs_of(

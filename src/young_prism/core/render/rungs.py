@@ -5,17 +5,22 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from young_prism.core.encode.carried import NOTHING, Carried, carried_by, dressed
 from young_prism.core.errors import DamagedError
+from young_prism.core.metadata.embed import (
+    NOTHING,
+    Carried,
+    carried_by,
+    dressed,
+)
 from young_prism.core.pixels.readback import array_of
 from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
-from young_prism.core.pixels.vips import pyvips
-from young_prism.core.pixels.watermark import in_space, marked
-from young_prism.core.plan.decide import wears_mark
 from young_prism.core.plan.model import PlannedOriginal, type_settings
+from young_prism.core.plan.resolve import wears_mark
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
-from young_prism.core.score.framed import Framed
-from young_prism.core.values import Size
+from young_prism.core.render.watermark import in_space, marked
+from young_prism.core.score.padding import Framed
+from young_prism.core.types import Size
+from young_prism.core.vips import pyvips
 
 
 def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> Any:

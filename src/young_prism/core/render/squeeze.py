@@ -7,14 +7,22 @@ from typing import Any
 import numpy as np
 
 from young_prism.core.encode import jpeg, png
-from young_prism.core.encode.carried import Carried, into_jpeg, into_png
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.headers.contract import BytesView
-from young_prism.core.originals.look import read_header
+from young_prism.core.images.facts import Facts
+from young_prism.core.images.headers.contract import BytesView
+from young_prism.core.inspection.inspect import read_header
+from young_prism.core.metadata.embed import (
+    Carried,
+    into_jpeg,
+    into_png,
+)
+from young_prism.core.metadata.policy import (
+    Policy,
+    filter_metadata,
+    turn_only,
+)
 from young_prism.core.pixels.decode import open_image
 from young_prism.core.recipe.formats import Squeeze
-from young_prism.core.render.kept_metadata import Policy, kept, turn_only
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
 
 
 def squeezed(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
@@ -23,9 +31,8 @@ def squeezed(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tu
     What the picture looks like hangs on its profile and its orientation as well: they stay, whatever the rule for
     metadata.
     """
-    carried = kept(data, facts.format, policy)
     header = read_header(BytesView(data), facts.format)
-    carried = carried._replace(profile=header.profile)
+    carried = filter_metadata(header, policy)._replace(profile=header.profile)
     if policy in ("all", "all-but-place") and facts.orientation != 1 and carried.exif:
         carried = carried._replace(exif=_turned(carried.exif, facts.orientation))
     elif facts.orientation != 1:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.originals.headers.contract import BytesView
-from young_prism.core.originals.headers.metadata import Group, read_metadata
-from young_prism.core.originals.look import read_header
-from young_prism.core.originals.sniff import HEAD_BYTES, sniff
+from young_prism.core.images.headers.contract import BytesView
+from young_prism.core.images.headers.metadata import Group, read_metadata
+from young_prism.core.images.sniff import HEAD_BYTES, sniff
+from young_prism.core.inspection.inspect import read_header
 from young_prism.core.pixels.readback import has_whole_frames, is_animated_webp, shape_of
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
 
 
 def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bool) -> str:

@@ -12,7 +12,7 @@ from young_prism.core.ladder.layout import shown_width
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, Rung
-from young_prism.core.values import ImageFormat, Outcome
+from young_prism.core.types import ImageFormat, Outcome
 
 VIEWPORTS = (390, 768, 1280, 1920)
 DENSITIES = (1, 2, 3)

@@ -111,8 +111,6 @@ _LINEAR = _to_linear()
 GROUNDS = (0.1, 0.9)
 """Dark and light, as shares of white in sRGB values."""
 
-cv2.setNumThreads(1)
-
 
 def ssimulacra2(original: Pixels, candidate: Pixels) -> float:
     """Return the score of a candidate, both `uint8` sRGB arrays of shape (height, width, 3) or, with alpha, (…, 4).

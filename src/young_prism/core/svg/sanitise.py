@@ -16,7 +16,7 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import iterparse
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.originals.headers.contract import EXPORT_AGAIN
+from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.svg.allowed import (
     ANIMATIONS,
     ATTRIBUTE_PREFIXES,

@@ -6,10 +6,14 @@ from flask import Blueprint, flash, redirect, render_template, request, session,
 from werkzeug import Response
 
 from young_prism.core.errors import AccessError
-from young_prism.desk.tokens import USUAL, Scope, in_words
+from young_prism.services.auth.tokens import (
+    USUAL,
+    Scope,
+    in_words,
+)
 from young_prism.web.context import services
-from young_prism.web.doors import own_address
 from young_prism.web.problems import Problem
+from young_prism.web.security import own_address
 
 blueprint = Blueprint("access", __name__, template_folder="templates")
 

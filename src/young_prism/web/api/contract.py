@@ -18,7 +18,7 @@ from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import RequestEntityTooLarge
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.desk.tokens import Scope
+from young_prism.services.auth.tokens import Scope
 from young_prism.web.api.guard import Caller, admitted, answered_before, hold_answer
 from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
 

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from flask import Response, request
 
-from young_prism.desk.tokens import Scope
+from young_prism.services.auth.tokens import Scope
 from young_prism.store.models import TokenRow
 from young_prism.web.context import services
 from young_prism.web.problems import Problem

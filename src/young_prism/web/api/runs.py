@@ -9,12 +9,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.desk.tokens import Scope
+from young_prism.services.auth.tokens import Scope
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.web.api.contract import Caller, operation
 from young_prism.web.context import services
-from young_prism.web.planning import begin
 from young_prism.web.problems import Problem
 
 _LONGEST_RECIPE = 100_000
@@ -110,7 +109,7 @@ def start_run(caller: Caller, body: RunWanted) -> Any:
         raise Problem(
             404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
         )
-    run_id = begin(source, origin="api")
+    run_id = services().runner.start(source, origin="api")
     return 202, _answer(*_found(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
 
 

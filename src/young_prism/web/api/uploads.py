@@ -10,11 +10,16 @@ from typing import Annotated, Any, Literal
 from flask import request
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
-from young_prism.core.originals.details import LONGEST_TEXT, LONGEST_TITLE, NOTHING_SAID, Detail
-from young_prism.desk.answers import Share, UploadAnswer
-from young_prism.desk.paging import mark_after, place_of
-from young_prism.desk.tokens import Scope
-from young_prism.engine.incoming import Readable
+from young_prism.core.selection.image_metadata import (
+    LONGEST_TEXT,
+    LONGEST_TITLE,
+    NOTHING_SAID,
+    Detail,
+)
+from young_prism.engine.intake.inbox import Readable
+from young_prism.services.auth.tokens import Scope
+from young_prism.services.uploads.cursor import mark_after, place_of
+from young_prism.services.uploads.schemas import Share, UploadAnswer
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.uploads import FAILED, STATES, WORKING
 from young_prism.web.api.contract import Caller, Upload, checked, must_match, operation

@@ -12,18 +12,28 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.details import LONGEST_TEXT, LONGEST_TITLE, NOTHING_SAID, Detail
-from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.make import title_stem
-from young_prism.core.report.figures import count
-from young_prism.core.uploads.acts import Act
-from young_prism.desk.addresses import media
-from young_prism.desk.answers import UploadAnswer, entry_of, facts_of, first_renditions
-from young_prism.desk.desk import is_camera_name, may
-from young_prism.desk.paging import mark_after, place_of
+from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.report.formatting import count
+from young_prism.core.selection.image_metadata import (
+    LONGEST_TEXT,
+    LONGEST_TITLE,
+    NOTHING_SAID,
+    Detail,
+)
+from young_prism.services.catalogue import Entry
+from young_prism.services.uploads.cursor import mark_after, place_of
+from young_prism.services.uploads.permissions import Act
+from young_prism.services.uploads.schemas import (
+    UploadAnswer,
+    entry_of,
+    facts_of,
+    first_renditions,
+)
+from young_prism.services.uploads.service import is_camera_name, may
+from young_prism.services.uploads.urls import media
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.uploads import DONE, STATES, WITHDRAWN, WORKING
-from young_prism.web.catalogue import Entry
 from young_prism.web.context import catalogue_of, services
 from young_prism.web.picture.cuts import Cuts, cuts_of, detail_from
 from young_prism.web.problems import answer_to, problem_of

@@ -9,11 +9,11 @@ from flask import Blueprint, Response, abort, request, send_file
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.sniff import HEAD_BYTES, sniff
+from young_prism.core.images.facts import Facts
+from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.pixels.preview import preview
-from young_prism.core.values import ImageFormat
-from young_prism.engine.publish import write_atomically
+from young_prism.core.types import ImageFormat
+from young_prism.engine.output.atomic import write_atomically
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import out_of
 from young_prism.store.models import OriginalRow, SourceRow

@@ -13,13 +13,17 @@ from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.picture import Said
-from young_prism.core.originals.details import NOTHING_SAID
-from young_prism.core.report.figures import count, format_bytes, format_saving
+from young_prism.core.report.formatting import (
+    count,
+    format_bytes,
+    format_saving,
+)
 from young_prism.core.report.visits import ALL_FORMATS, Mix, Visit, mix, typical
-from young_prism.engine.manifest_file import manifest_file, read_manifest
+from young_prism.core.selection.image_metadata import NOTHING_SAID
+from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+from young_prism.services.catalogue import Catalogue
 from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, source_or_404
 
 _IN_ADDRESSES = (

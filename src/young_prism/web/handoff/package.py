@@ -11,14 +11,23 @@ from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import MultiDict
 
 from young_prism.core.errors import PublishError, YoungPrismError
-from young_prism.engine.manifest_file import manifest_file
-from young_prism.engine.packing import Package, chunks, last_packed, renditions_csv
-from young_prism.engine.publishing import Publication, plan_publication, publish
-from young_prism.engine.storage import FolderStorage, storage_at
+from young_prism.engine.handoff.deploy import (
+    Publication,
+    plan_publication,
+    publish,
+)
+from young_prism.engine.handoff.package import (
+    Package,
+    chunks,
+    last_packed,
+    renditions_csv,
+)
+from young_prism.engine.handoff.storage import FolderStorage, storage_at
+from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.store.models import SourceRow
 from young_prism.web.context import services, source_or_404
-from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
+from young_prism.web.security import with_query
 
 
 @dataclass(slots=True)

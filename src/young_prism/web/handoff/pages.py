@@ -11,10 +11,15 @@ from flask import Response, flash, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.rewrite.changes import Change, Hunk, Mode, change_hunks
-from young_prism.core.markup.rewrite.page import Wish
-from young_prism.core.report.figures import count
-from young_prism.engine.rewriting import (
+from young_prism.core.html.rewrite.changes import (
+    Change,
+    Hunk,
+    Mode,
+    change_hunks,
+)
+from young_prism.core.html.rewrite.page import Wish
+from young_prism.core.report.formatting import count
+from young_prism.engine.site.rewrite import (
     File,
     Known,
     Pages,
@@ -24,11 +29,11 @@ from young_prism.engine.rewriting import (
     undo_rewriting,
     write_rewritings,
 )
+from young_prism.services.catalogue import Catalogue
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import source_or_404
-from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start
+from young_prism.web.security import with_query
 
 MODES = {
     Mode.PICTURE: (

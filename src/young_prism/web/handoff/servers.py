@@ -4,7 +4,12 @@ from __future__ import annotations
 
 from flask import Response, abort, request
 
-from young_prism.core.markup.servers import Served, apache, explained, nginx
+from young_prism.core.markup.server_rules import (
+    Served,
+    apache,
+    explained,
+    nginx,
+)
 from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
 
 KINDS = {"nginx": "nginx", "apache": "Apache", "python": "Python (WSGI)"}

@@ -15,12 +15,11 @@ from young_prism.core.markup import forms
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import Form
 from young_prism.core.markup.picture import Said
-from young_prism.core.originals.details import LONGEST_TEXT, NOTHING_SAID
-from young_prism.core.plan.decide import recipe_for
+from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.selection.image_metadata import LONGEST_TEXT, NOTHING_SAID
+from young_prism.services.catalogue import Catalogue
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.doors import with_query
 from young_prism.web.handoff.common import (
     Build,
     blueprint,
@@ -31,6 +30,7 @@ from young_prism.web.handoff.common import (
     text_file,
     unsaid,
 )
+from young_prism.web.security import with_query
 
 FORMS = {
     Form.HTML: ("HTML", "html"),

@@ -5,9 +5,13 @@ from __future__ import annotations
 from flask import request
 
 from young_prism.core.markup.media import Screen
-from young_prism.core.report.figures import format_duration
+from young_prism.core.report.formatting import format_duration
 from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, ladders, mix, unused, view
-from young_prism.web.drawing.visits import NARROWEST, WIDEST, draw_visits
+from young_prism.reports.drawing.visits import (
+    NARROWEST,
+    WIDEST,
+    draw_visits,
+)
 from young_prism.web.handoff.common import blueprint, nothing_yet, page, start, visits_of
 
 BROWSERS: dict[str, tuple[str, frozenset[str]]] = {

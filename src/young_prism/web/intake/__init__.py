@@ -7,16 +7,19 @@ from typing import Any
 from flask import Blueprint, Response, flash, jsonify, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.originals.flags import Flag
-from young_prism.core.originals.scope import Scope, pattern_lines
-from young_prism.core.report.figures import count
+from young_prism.core.audit.flags import Flag
+from young_prism.core.report.formatting import count
+from young_prism.core.selection.scope import Scope, pattern_lines
+from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.drawing.weights import NARROW, WIDTH, draw_weights
 from young_prism.web.intake.selection import COLUMNS, VIEWS, Selection, Wish, colour_of, select
+from young_prism.web.intake.weight_map import (
+    NARROW,
+    WIDTH,
+    draw_weights,
+)
 from young_prism.web.patterns import caught_by, typed_pages_folder
-from young_prism.web.planning import begin
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -157,7 +160,12 @@ def scope(slug: str) -> BaseResponse:
     )
     if request.form.get("to") == "make" and chosen:
         taking_part = [path for path in chosen if not known.by_path[path].out]
-        return redirect(url_for("run.one", slug=slug, run_id=begin(source, taking_part)), code=303)
+        return redirect(
+            url_for(
+                "run.one", slug=slug, run_id=services().runner.start(source, origin="page", only=taking_part)
+            ),
+            code=303,
+        )
     changed = services().store.change_scope(source.id, chosen, out=out)
     if not chosen:
         flash("No original was selected.", "error")

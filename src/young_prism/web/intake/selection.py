@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 
 from flask import url_for
 
-from young_prism.core.originals.facts import Facts
-from young_prism.core.originals.flags import Flag
-from young_prism.web.catalogue import Catalogue, Entry
+from young_prism.core.audit.flags import Flag
+from young_prism.core.images.facts import Facts
+from young_prism.services.catalogue import Catalogue, Entry
 
 VIEWS = {"map": "Weight map", "sheet": "Contact sheet", "list": "List"}
 

@@ -12,13 +12,17 @@ from functools import lru_cache
 
 from flask import Blueprint, Response, request
 
+from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.accept import choose
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.negotiate import choose
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.sniff import HEAD_BYTES, sniff
-from young_prism.desk.addresses import MEDIA, PICTURES, media
-from young_prism.desk.answers import entry_of, first_renditions
+from young_prism.services.uploads.schemas import entry_of, first_renditions
+from young_prism.services.uploads.urls import (
+    MEDIA,
+    PICTURES,
+    media,
+)
 from young_prism.serving.build import FOREVER, Build, File, build_in
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow

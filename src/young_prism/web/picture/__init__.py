@@ -9,27 +9,31 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from werkzeug import Response
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.images.facts import Facts
 from young_prism.core.manifest.model import RenditionEntry, SkippedEntry
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Said, art_of
+from young_prism.core.markup.picture import Said, art_of, snippet_markup
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.details import NOTHING_SAID
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.decide import recipe_for
 from young_prism.core.plan.model import LeftOut, PlannedOriginal
+from young_prism.core.plan.resolve import recipe_for
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import Rung, phone_fetches
-from young_prism.core.values import ImageFormat
-from young_prism.engine.ledger import Ledger
+from young_prism.core.selection.image_metadata import NOTHING_SAID
+from young_prism.core.types import ImageFormat
+from young_prism.engine.output.ledger import Ledger
+from young_prism.reports.drawing.spectrum import (
+    Line,
+    Spectrum,
+    draw_spectrum,
+)
+from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.planning import plan_of
 from young_prism.store.decisions import out_of, recipe_text
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
 from young_prism.web.picture.cuts import cuts_of, detail_from
 from young_prism.web.picture.decisions import decisions_of, with_decisions
-from young_prism.web.planning import plan_of
 
 blueprint = Blueprint(
     "picture",
@@ -78,7 +82,7 @@ def index(slug: str, path: str) -> str | Response:
     said = catalogue.details.get(path, NOTHING_SAID)
     alt = request.args.get("alt", said.alt)
     shown = Delivered(
-        path, tuple(delivered), _markup(own.snippet_markup), art_of(own), entry.facts.transparent
+        path, tuple(delivered), _markup(snippet_markup(own)), art_of(own), entry.facts.transparent
     )
     return render_template(
         "picture/index.html",

@@ -8,14 +8,18 @@ from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.originals.details import LONGEST_TITLE, Detail, Focal
+from young_prism.core.images.crops import corner, largest_of
 from young_prism.core.pixels.preview import found_focal
-from young_prism.core.plan.cuts import corner, largest_of
-from young_prism.core.plan.decide import matches
+from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import Size
+from young_prism.core.selection.image_metadata import (
+    LONGEST_TITLE,
+    Detail,
+    Focal,
+)
+from young_prism.core.types import Size
+from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import services
 from young_prism.web.files import small_file
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.decide import formats_for, kind_key
-from young_prism.core.recipe.choice import pattern_of, place_of
+from young_prism.core.images.facts import Facts
+from young_prism.core.plan.resolve import formats_for, kind_key
+from young_prism.core.proof.apply_choice import pattern_of, place_of
 from young_prism.core.recipe.edit import typed, value_at, with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import parsed, read_recipe

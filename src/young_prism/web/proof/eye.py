@@ -11,9 +11,18 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.proof.candidate import candidate_of
-from young_prism.core.score.eye import Seen, next_level, verdict
-from young_prism.core.values import Size
-from young_prism.engine.proving import Found, Task, Wanted, part_around
+from young_prism.core.score.staircase import (
+    Seen,
+    next_level,
+    verdict,
+)
+from young_prism.core.types import Size
+from young_prism.engine.proof.tasks import (
+    Found,
+    Task,
+    Wanted,
+    part_around,
+)
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name

@@ -8,18 +8,27 @@ from typing import Any, NamedTuple
 from flask import Response, abort, jsonify, render_template, request
 
 from young_prism.core.errors import RecipeError, YoungPrismError
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.decide import formats_for, kind_key, recipe_for
+from young_prism.core.images.facts import Facts
+from young_prism.core.plan.resolve import (
+    formats_for,
+    kind_key,
+    recipe_for,
+)
 from young_prism.core.proof.candidate import Candidate, Settings, candidate_of
 from young_prism.core.recipe.formats import Png
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.target import format_of
-from young_prism.core.values import ImageFormat, Size
-from young_prism.engine.proving import WINDOW, Found, Task, Wanted
+from young_prism.core.render.quality_search import format_of
+from young_prism.core.types import ImageFormat, Size
+from young_prism.engine.proof.tasks import (
+    WINDOW,
+    Found,
+    Task,
+    Wanted,
+)
+from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.planning import plan_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.planning import plan_of
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
 from young_prism.web.proof.view import PLURALS, USUAL_TARGET, file_url, provable
 

@@ -21,10 +21,8 @@ from flask import (
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.plan.decide import formats_for, recipe_for
-from young_prism.core.proof.candidate import candidate_of
-from young_prism.core.proof.suggest import stand_for_the_rest
-from young_prism.core.recipe.choice import (
+from young_prism.core.plan.resolve import formats_for, recipe_for
+from young_prism.core.proof.apply_choice import (
     Changes,
     Scope,
     band_changes,
@@ -32,14 +30,16 @@ from young_prism.core.recipe.choice import (
     target_changes,
     with_choice,
 )
-from young_prism.core.values import ImageFormat
+from young_prism.core.proof.candidate import candidate_of
+from young_prism.core.proof.suggest import stand_for_the_rest
+from young_prism.core.types import ImageFormat
+from young_prism.reports.drawing.curve import Curve, draw_curve
+from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.doors import with_query
-from young_prism.web.drawing.curve import Curve, draw_curve
 from young_prism.web.proof.view import GROUNDS, VIEWS, ZOOMS, State, View, provable, state_of, view_of
+from young_prism.web.security import with_query
 
 blueprint = Blueprint(
     "proof",

@@ -9,20 +9,32 @@ from typing import NamedTuple
 from flask import abort, request, url_for
 
 from young_prism.core.errors import RecipeError, YoungPrismError
+from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.layout import shown_width
-from young_prism.core.originals.facts import Facts
-from young_prism.core.plan.decide import formats_for, kind_key, recipe_for
 from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.plan.resolve import (
+    formats_for,
+    kind_key,
+    recipe_for,
+)
 from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
 from young_prism.core.proof.curve import Between, Point, at_score
 from young_prism.core.proof.suggest import curve_names, first_strip, quickest_first
 from young_prism.core.recipe.formats import FormatSet, Lossy
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.values import ImageFormat, Kind, Size
-from young_prism.engine.proving import Found, Task, Wanted
+from young_prism.core.types import (
+    ImageFormat,
+    Kind,
+    Size,
+)
+from young_prism.engine.proof.tasks import (
+    Found,
+    Task,
+    Wanted,
+)
+from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.planning import plan_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue, Entry
-from young_prism.web.planning import plan_of
 
 MOST_CANDIDATES = 8
 USUAL_TARGET = 74.0

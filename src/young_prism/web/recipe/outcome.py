@@ -11,17 +11,23 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import Need, Waste, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for, widths_of
+from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.values import ImageFormat, Size
-from young_prism.engine.marks import find_marks
+from young_prism.core.types import ImageFormat, Size
+from young_prism.engine.source.watermarks import find_marks
+from young_prism.reports.drawing.ladder import LadderDrawing, draw_ladder
+from young_prism.services.catalogue import Catalogue
+from young_prism.services.planning import (
+    Guess,
+    ledger_as_of,
+    plan_of,
+)
 from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
-from young_prism.web.catalogue import Catalogue
-from young_prism.web.drawing.ladder import LadderDrawing, draw_ladder
-from young_prism.web.planning import Guess, guess_of, ledger_as_of, plan_of
+from young_prism.web.context import guess_for
 
 _NAMES_SHOWN = 40
 _REMARKS_SHOWN = 20
@@ -102,8 +108,8 @@ def outcome_of(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
         failed=failed,
         mark_errors=find_marks(recipe, [Path(source.folder)]).errors,
         ladder=ladder_view(recipe.ladder, heaviest),
-        sizes=recipe.snippet_markup.sizes,
-        estimate=guess_of(source, catalogue, plan, recipe),
+        sizes=snippet_markup(recipe).sizes,
+        estimate=guess_for(source, catalogue, plan, recipe),
     )
 
 

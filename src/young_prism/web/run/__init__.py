@@ -14,24 +14,30 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
-from young_prism.core.originals.references import NO_PAGES
+from young_prism.core.html.references import NO_PAGES
 from young_prism.core.report.csv_text import csv_text
-from young_prism.core.report.figures import count, format_bytes
+from young_prism.core.report.formatting import count, format_bytes
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
-from young_prism.engine.ledger import Ledger
-from young_prism.engine.manifest_file import manifest_file, read_manifest
-from young_prism.engine.marks import find_marks
-from young_prism.engine.orphans import Orphans, find_orphans, remove_orphans
-from young_prism.engine.todo import Todo
+from young_prism.engine.build.orphans import (
+    Orphans,
+    find_orphans,
+    remove_orphans,
+)
+from young_prism.engine.build.work import Todo
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+from young_prism.engine.source.watermarks import find_marks
+from young_prism.reports.run_report import page_of
+from young_prism.services.planning import (
+    plan_of,
+)
 from young_prism.store.decisions import out_of, recipe_of, recipe_text
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
-from young_prism.web.context import Services, catalogue_of, services, source_or_404
-from young_prism.web.planning import begin, guess_of, plan_of
+from young_prism.web.context import Services, catalogue_of, guess_for, services, source_or_404
 from young_prism.web.run.live import lanes_of
 from young_prism.web.run.planned import STATES, Row, as_left_out, planned_of, selected, view_of
 from young_prism.web.run.report import failures_of, original_rows, page_views, report_page
-from young_prism.web.run.single import page_of
 
 blueprint = Blueprint(
     "run", __name__, template_folder="templates", static_folder="static", static_url_path="/static/run"
@@ -70,7 +76,7 @@ def index(slug: str) -> str | BaseResponse:
     catalogue = catalogue_of(source)
     plan = plan_of(source, catalogue)
     ledger = Ledger.load(out_of(source))
-    estimate = guess_of(source, catalogue, plan, catalogue.recipe)
+    estimate = guess_for(source, catalogue, plan, catalogue.recipe)
     cache = services().settings.cache
     waiting = [
         Todo.of(original, ledger, cache) for original in plan.originals if not ledger.is_done(original)
@@ -122,7 +128,7 @@ def planned(slug: str) -> str:
         total=len(found.rows),
         left_out=[*found.left_out, *(as_left_out(row) for row in catalogue.problems)],
         orphans=_orphans(source),
-        estimate=guess_of(source, catalogue, found.plan, catalogue.recipe),
+        estimate=guess_for(source, catalogue, found.plan, catalogue.recipe),
         states=STATES,
     )
 
@@ -168,7 +174,10 @@ def start(slug: str) -> BaseResponse:
     failed = request.form.get("failed", type=int)
     if failed is not None:
         only = services().store.failed_originals(_run_or_404(source, failed).id)
-    return redirect(url_for("run.one", slug=slug, run_id=begin(source, only)), code=303)
+    return redirect(
+        url_for("run.one", slug=slug, run_id=services().runner.start(source, origin="page", only=only)),
+        code=303,
+    )
 
 
 @blueprint.get("/s/<slug>/run/<int:run_id>")

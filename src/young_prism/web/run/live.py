@@ -5,9 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from young_prism.core.values import ImageFormat
+from young_prism.core.types import ImageFormat
+from young_prism.reports.drawing.spectrum import (
+    Line,
+    Spectrum,
+    draw_spectrum,
+)
 from young_prism.store.models import RunRow
-from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
 
 _USUAL_SHARE = 0.4
 """How heavy a rendition that is not made yet is drawn, against the original's bytes for so many pixels."""

@@ -10,11 +10,15 @@ from typing import Any, NamedTuple
 from young_prism.core.naming.rule import WHOLE_FACET, folder_of
 from young_prism.core.plan.estimate import guesser
 from young_prism.core.plan.model import LeftOut, Plan
-from young_prism.engine.guess import made_in
+from young_prism.engine.build.calibration import made_in
+from young_prism.services.catalogue import Catalogue
+from young_prism.services.planning import (
+    experience_of,
+    ledger_as_of,
+    plan_of,
+)
 from young_prism.store.decisions import out_of
 from young_prism.store.models import OriginalRow, SourceRow
-from young_prism.web.catalogue import Catalogue
-from young_prism.web.planning import experience_of, ledger_as_of, plan_of
 
 PER_PAGE = 200
 

@@ -8,15 +8,19 @@ from dataclasses import dataclass
 
 from flask import url_for
 
+from young_prism.core.html.references import Uses
 from young_prism.core.manifest.model import Manifest, RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.originals.references import Uses
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import PHONE, Result, Viewport, shown_at, view_bytes
-from young_prism.core.values import ImageFormat, Outcome
+from young_prism.core.types import ImageFormat, Outcome
+from young_prism.reports.drawing.spectrum import (
+    Line,
+    Spectrum,
+    draw_spectrum,
+)
+from young_prism.reports.run_report import ReportPage
 from young_prism.store.models import ItemRow, RunRow
-from young_prism.web.drawing.spectrum import Line, Spectrum, draw_spectrum
-from young_prism.web.run.single import ReportPage
 
 _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 

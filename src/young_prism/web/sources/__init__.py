@@ -10,16 +10,16 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import SourceError
+from young_prism.core.images.sniff import IMAGE_ENDINGS
 from young_prism.core.naming.rule import split_name
-from young_prism.core.originals.scope import Scope, pattern_lines
-from young_prism.core.originals.sniff import IMAGE_ENDINGS
-from young_prism.core.uploads.acts import Act, allowed_acts
-from young_prism.engine.pages import pages_folder
+from young_prism.core.selection.scope import Scope, pattern_lines
+from young_prism.engine.source.pages import pages_folder
+from young_prism.services.catalogue import Catalogue
+from young_prism.services.uploads.permissions import Act, allowed_acts
 from young_prism.store.decisions import recipe_of
-from young_prism.web.catalogue import Catalogue
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.doors import own_address
 from young_prism.web.patterns import allowed_folder, caught_by, typed_pages_folder
+from young_prism.web.security import own_address
 
 blueprint = Blueprint(
     "sources",

@@ -14,9 +14,13 @@ from werkzeug.datastructures import FileStorage
 
 from young_prism.core.errors import IncomingError, IncomingTooLargeError
 from young_prism.core.naming.incoming import printable_name
-from young_prism.core.report.figures import count
-from young_prism.engine.incoming import Inbox, Place, Placed
-from young_prism.engine.unzip import unpack
+from young_prism.core.report.formatting import count
+from young_prism.engine.intake.archive import unpack
+from young_prism.engine.intake.inbox import (
+    Inbox,
+    Place,
+    Placed,
+)
 from young_prism.store.models import SourceRow
 from young_prism.store.store import UPLOAD
 from young_prism.web.context import inbox_of, services, source_or_404

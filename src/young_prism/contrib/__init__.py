@@ -1,0 +1,1 @@
+"""Integrations with other frameworks."""

@@ -1,0 +1,176 @@
+"""Whether a build keeps to its budget, and what is said of it where it does not."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from typing import NamedTuple
+from xml.etree import ElementTree as ET
+
+from pathspec import GitIgnoreSpec
+
+from young_prism.core.manifest.model import Manifest
+from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.markup.media import Screen
+from young_prism.core.project import Budget
+from young_prism.core.recipe.formats import Avif, Jpeg, Lossy, Png, Webp
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.formatting import format_bytes
+from young_prism.core.report.visits import ladders, view
+from young_prism.core.selection.image_metadata import NOTHING_SAID, Details
+
+
+class Finding(NamedTuple):
+    """One thing that is not as it should be: its kind, the file, what is wrong, and what to do."""
+
+    kind: str
+    file: str
+    what: str
+    remedy: str
+
+
+KINDS = {
+    "missing": "renditions that are not there",
+    "stale": "renditions made from something else",
+    "blocked": "names that files have which are not ours",
+    "orphaned": "files that nothing plans any more",
+    "failed": "originals that cannot be used",
+    "rendition": "bytes of a rendition",
+    "widest": "width of a rendition",
+    "page-view": "bytes of a page's pictures",
+    "folder": "bytes of a folder",
+    "score": "least score",
+    "alt": "alternative texts",
+}
+"""Every kind of finding, with what it is about."""
+
+
+def over_budget(
+    manifest: Manifest, budget: Budget, details: Details, shown: Mapping[str, Collection[str]]
+) -> Iterator[Finding]:
+    """Yield what of a build breaks its budget. `shown` says which originals each page shows."""
+    yield from _renditions(manifest, budget)
+    delivered = all_delivered(manifest.originals, manifest.recipe)
+    yield from _page_views(delivered, budget, shown)
+    for folder, most in budget.folders.items():
+        prefix = f"{folder.strip('/')}/" if folder.strip("/") else ""
+        inside = (entry for entry in manifest.originals if entry.path.startswith(prefix))
+        weight = sum(rendition.bytes for entry in inside for rendition in entry.renditions)
+        if weight > most:
+            yield Finding(
+                "folder",
+                folder,
+                f"Its renditions weigh {format_bytes(weight)}, and may {format_bytes(most)}.",
+                "Lower a quality, take a rung out, or raise the budget.",
+            )
+    if budget.score is not None:
+        yield from _scores(manifest.recipe, budget.score)
+    if budget.alt:
+        spec = GitIgnoreSpec.from_lines(budget.alt)
+        for path in delivered:
+            if spec.match_file(path) and details.get(path, NOTHING_SAID).alt is None:
+                yield Finding(
+                    "alt",
+                    path,
+                    "It has no alternative text.",
+                    'Write alt in the file of details; alt = "" says that it is decoration.',
+                )
+
+
+def _renditions(manifest: Manifest, budget: Budget) -> Iterator[Finding]:
+    for entry in manifest.originals:
+        for one in entry.renditions:
+            if budget.rendition is not None and one.bytes > budget.rendition:
+                yield Finding(
+                    "rendition",
+                    one.path,
+                    f"It weighs {format_bytes(one.bytes)}, and may {format_bytes(budget.rendition)}.",
+                    _lighter(one.format, entry.path, one.width),
+                )
+            if budget.widest is not None and one.width > budget.widest:
+                yield Finding(
+                    "widest",
+                    one.path,
+                    f"It is {one.width} px wide, and may be {budget.widest}.",
+                    "Take that rung out of the ladder, or bound it by a box.",
+                )
+
+
+def _lighter(fmt: str, original: str, width: int) -> str:
+    leave_out = f"leave the rung {width} out"
+    if fmt in ("avif", "webp", "jpeg"):
+        return f"Lower the quality of {fmt} for {original}, or {leave_out}."
+    return f"For {original}, {leave_out}, or give it another fallback."
+
+
+def _page_views(
+    delivered: Mapping[str, Delivered], budget: Budget, shown: Mapping[str, Collection[str]]
+) -> Iterator[Finding]:
+    for limit in budget.page_views:
+        screen = Screen(limit.viewport, limit.density)
+        for page, paths in sorted(shown.items()):
+            ours = [path for path in paths if path in delivered]
+            sizes = {path: view(ladders(delivered[path]), screen).taken.bytes for path in ours}
+            weight = sum(sizes.values())
+            if weight > limit.bytes:
+                heaviest = max(sizes, key=lambda path: sizes[path])
+                yield Finding(
+                    "page-view",
+                    page,
+                    f"Its {len(ours)} pictures weigh {format_bytes(weight)} at {limit.viewport} px and density "
+                    f"{limit.density:g}, and may {format_bytes(limit.bytes)}.",
+                    f"The heaviest is {heaviest}, {format_bytes(sizes[heaviest])}.",
+                )
+
+
+def _scores(recipe: Recipe, least: float) -> Iterator[Finding]:
+    """Say where a recipe promises less: what is built keeps its promises, since each rendition is scored or searched for."""
+    if recipe.finishing.min_score >= least:
+        return
+    for name, kind in (("photo", recipe.formats.photo), ("graphic", recipe.formats.graphic)):
+        for fmt, encoder in kind.settings().items():
+            if _promised(encoder) < least:
+                yield Finding(
+                    "score",
+                    f"formats.{name}",
+                    f"Nothing promises a score of {least:g} for {fmt.label}.",
+                    f"Write finishing.min_score = {least:g}, or a target.",
+                )
+
+
+def _promised(encoder: Avif | Webp | Jpeg | Png) -> float:
+    """Return the score that no rendition of these settings falls below; what is lossless has all of it."""
+    if not isinstance(encoder, Lossy) or (isinstance(encoder, Webp) and encoder.lossless == "always"):
+        return 100.0
+    if encoder.target is not None:
+        return encoder.target
+    return encoder.band[0] if encoder.band else 0.0
+
+
+def as_junit(findings: list[Finding], checked: int) -> str:
+    """Return findings as JUnit XML: a case for each kind, failed with all that was found of it (common practice, no standard)."""
+    suite = ET.Element(
+        "testsuite",
+        {
+            "name": "young-prism check",
+            "tests": str(len(KINDS)),
+            "failures": str(len({one.kind for one in findings})),
+            "errors": "0",
+            "skipped": "0",
+            "time": "0",
+        },
+    )
+    ET.SubElement(
+        ET.SubElement(suite, "properties"), "property", {"name": "originals", "value": str(checked)}
+    )
+    for kind, about in KINDS.items():
+        case = ET.SubElement(
+            suite, "testcase", {"classname": "young-prism.check", "name": f"{kind}: {about}", "time": "0"}
+        )
+        own = [one for one in findings if one.kind == kind]
+        if own:
+            failure = ET.SubElement(case, "failure", {"message": f"{len(own)} found", "type": kind})
+            failure.text = "\n".join(f"{one.file}: {one.what} {one.remedy}" for one in own)
+    root = ET.Element("testsuites")
+    root.append(suite)
+    ET.indent(root)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(root, encoding="unicode") + "\n"

@@ -1,0 +1,298 @@
+"""Flags: what about an original deserves a look, in one plain sentence, and what the recipe does about it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from enum import StrEnum
+from typing import NamedTuple
+
+from young_prism.core.html.references import (
+    NO_PAGES,
+    Missing,
+    Usage,
+    Uses,
+)
+from young_prism.core.images.duplicates import Copy, copies
+from young_prism.core.images.facts import Facts
+from young_prism.core.images.headers.metadata import Group
+from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.rule import split_name
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.types import ImageFormat, Kind
+
+_HARD_PRESSED = 55
+"""A JPEG saved below this quality shows it at real size (common practice, no source)."""
+_VIDEO_BYTES = 1_000_000
+CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
+_PLAIN_NAME = re.compile(r"[a-z0-9._-]+")
+_MODERN = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
+_ENDINGS = {
+    ImageFormat.JPEG: {"jpg", "jpeg", "jpe", "jfif"},
+    ImageFormat.PNG: {"png", "apng"},
+    ImageFormat.BMP: {"bmp", "dib"},
+    ImageFormat.TIFF: {"tif", "tiff"},
+    ImageFormat.HEIC: {"heic", "heif", "hif"},
+    ImageFormat.AVIF: {"avif", "avifs"},
+}
+
+
+class Flag(StrEnum):
+    """The name of a flag as addresses and the command say it; its label is `label`."""
+
+    PLACE = "place"
+    SIDEWAYS = "sideways"
+    LARGE = "far-larger"
+    PHOTO_AS_PNG = "photo-as-png"
+    GRAPHIC_AS_JPEG = "graphic-as-jpeg"
+    PRESSED = "compressed-hard"
+    MODERN = "already-modern"
+    NOT_SRGB = "not-srgb"
+    CMYK = "cmyk"
+    ENDING = "wrong-ending"
+    NAME = "web-name"
+    COLLISION = "collision"
+    COPY = "duplicate"
+    VIDEO = "video-sized"
+    SMALL = "smaller-than-use"
+    UNUSED = "unused"
+    MISSING = "missing"
+    UNREADABLE = "unreadable"
+
+    @property
+    def label(self) -> str:
+        """The name as people read it."""
+        return _LABELS[self]
+
+    @property
+    def needs_pixels(self) -> bool:
+        """Whether a header does not tell it."""
+        return self in (Flag.PHOTO_AS_PNG, Flag.GRAPHIC_AS_JPEG, Flag.COPY)
+
+
+_LABELS = {
+    Flag.PLACE: "Place in metadata",
+    Flag.SIDEWAYS: "Sideways by metadata",
+    Flag.LARGE: "Far larger than any rung",
+    Flag.PHOTO_AS_PNG: "Photo saved as PNG",
+    Flag.GRAPHIC_AS_JPEG: "Graphic saved as JPEG",
+    Flag.PRESSED: "Already compressed hard",
+    Flag.MODERN: "Modern format already",
+    Flag.NOT_SRGB: "Colour is not sRGB",
+    Flag.CMYK: "CMYK",
+    Flag.ENDING: "Wrong ending",
+    Flag.NAME: "Name hurts on the web",
+    Flag.COLLISION: "Names collide",
+    Flag.COPY: "Duplicate",
+    Flag.VIDEO: "Animation of a video's size",
+    Flag.SMALL: "Smaller than its use",
+    Flag.UNUSED: "No page uses it",
+    Flag.MISSING: "Not there, but used",
+    Flag.UNREADABLE: "Cannot be read",
+}
+
+
+class Flagged(NamedTuple):
+    """One flag of one original: what was seen, and what will be done about it."""
+
+    flag: Flag
+    what: str
+    then: str
+
+
+_ORDER = {flag: number for number, flag in enumerate(Flag)}
+
+
+def flags_of(
+    facts: Mapping[str, Facts], recipe: Recipe, unreadable: Iterable[str] = (), uses: Uses = NO_PAGES
+) -> dict[str, list[Flagged]]:
+    """Return the flags of every original that has any, in the order of `Flag`; some need all the others to be seen.
+
+    What cannot be read, and what pages refer to though it is not there, has flags too, under its path.
+    """
+    same = copies(facts)
+    clashes = _clashes(facts)
+    found: dict[str, list[Flagged]] = {}
+    for path, original in facts.items():
+        flags = [*_of_content(original, recipe), *_of_name(path, original)]
+        if path in clashes:
+            flags.append(_collision(clashes[path]))
+        if path in same:
+            flags.append(_copy(same[path]))
+        if uses.read:
+            flags += _of_use(original, uses.used.get(path))
+        if flags:
+            found[path] = sorted(flags, key=lambda flagged: _ORDER[flagged.flag])
+    for missing in uses.missing:
+        found[missing.path] = [_missing(missing)]
+    for path in unreadable:
+        found[path] = [
+            Flagged(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
+        ]
+    return found
+
+
+def _of_content(facts: Facts, recipe: Recipe) -> list[Flagged]:
+    """Go through the flags that one original alone can raise: whether, what was seen, what is done."""
+    top = rungs_for(facts.size, recipe.ladder)[-1].width if facts.size.width else 1
+    still = not facts.passes_through
+    raised = []
+    if Group.PLACE in facts.metadata:
+        where = f" ({facts.place[0]:.2f}, {facts.place[1]:.2f})" if facts.place else ""
+        what = "All metadata is removed." if still else "It is copied as it is, with its metadata."
+        raised.append(Flagged(Flag.PLACE, f"Its metadata says where it was taken{where}.", what))
+    if still and facts.size.width >= 2 * top:
+        what = f"It is {facts.size.width} px wide; the widest rung is {top} px."
+        raised.append(Flagged(Flag.LARGE, what, "It is reduced to the rungs."))
+    if 0 < facts.jpeg_quality < _HARD_PRESSED:
+        what = f"It was saved at a JPEG quality of about {facts.jpeg_quality}."
+        then = "Where its own bytes are the smallest at full size, they are kept."
+        raised.append(Flagged(Flag.PRESSED, what, then))
+    if still and facts.format in _MODERN:
+        what = f"It is in {facts.format.label} already."
+        raised.append(Flagged(Flag.MODERN, what, "Every rendition is made from its decoded pixels."))
+    if facts.profile_name and not facts.srgb and not facts.cmyk:
+        wide = ", with colours beyond sRGB" if facts.wide_gamut else ""
+        what = f"Its colour profile is “{facts.profile_name}”{wide}."
+        raised.append(Flagged(Flag.NOT_SRGB, what, "It is converted to sRGB before the profile goes."))
+    if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
+        what = f"{facts.frames} frames weigh as much as a video."
+        raised.append(
+            Flagged(
+                Flag.VIDEO,
+                what,
+                "A GIF is made as WebP too, others are copied; a video would be smaller still.",
+            )
+        )
+    raised += [Flagged(flag, what, then) for here, flag, what, then in _PLAIN if here(facts)]
+    return raised
+
+
+_PLAIN: tuple[tuple[Callable[[Facts], bool], Flag, str, str], ...] = (
+    (
+        lambda facts: facts.orientation != 1,
+        Flag.SIDEWAYS,
+        "Its pixels do not lie as it is meant to be seen, and metadata says how to turn them.",
+        "It is turned before anything else.",
+    ),
+    (
+        lambda facts: facts.format is ImageFormat.PNG and facts.kind is Kind.PHOTO and not facts.transparent,
+        Flag.PHOTO_AS_PNG,
+        "It is a photo, and PNG keeps every speck of its noise.",
+        "It is made as a photo, with JPEG as the fallback.",
+    ),
+    (
+        lambda facts: facts.format is ImageFormat.JPEG and facts.kind is Kind.GRAPHIC,
+        Flag.GRAPHIC_AS_JPEG,
+        "It is a graphic, and JPEG has smeared its edges.",
+        "It is made as a graphic; a PNG or SVG to start from would look better.",
+    ),
+    (
+        lambda facts: facts.cmyk,
+        Flag.CMYK,
+        "It is in print colours.",
+        "It is converted to sRGB through its profile.",
+    ),
+)
+"""Flags whose sentences are always the same."""
+
+
+def _of_use(facts: Facts, usage: Usage | None) -> list[Flagged]:
+    if usage is None:
+        return [
+            Flagged(
+                Flag.UNUSED,
+                "No page or stylesheet that was read uses it.",
+                "It is made all the same; take it out of scope if nobody needs it.",
+            )
+        ]
+    if facts.kind is not Kind.VECTOR and facts.size.width < usage.width:
+        return [
+            Flagged(
+                Flag.SMALL,
+                f"It is {facts.size.width} px wide, and {usage.pages[0]} asks for {usage.width} px.",
+                "It is never enlarged; a larger original would look sharper.",
+            )
+        ]
+    return []
+
+
+def _missing(missing: Missing) -> Flagged:
+    where = missing.pages[0] + (f" and {len(missing.pages) - 1} more" if len(missing.pages) > 1 else "")
+    then = (
+        f"There is {missing.instead}, which differs in case only: many servers keep the two apart."
+        if missing.instead
+        else "Put the file back, or mend the page."
+    )
+    return Flagged(Flag.MISSING, f"{where} refers to it, and there is no such file.", then)
+
+
+def _of_name(path: str, facts: Facts) -> list[Flagged]:
+    name = path.rpartition("/")[2]
+    stem, ending = split_name(name)
+    found = []
+    if ending.lower() not in _ENDINGS.get(facts.format, {facts.format.value}):
+        said = f"ends in .{ending}" if ending else "has no ending"
+        found.append(
+            Flagged(
+                Flag.ENDING,
+                f"It {said} and is {facts.format.label}.",
+                "It is handled by what it is; its renditions end rightly.",
+            )
+        )
+    faults = [
+        what
+        for what, there in (
+            ("spaces", " " in name),
+            ("letters that are not ASCII", not name.isascii()),
+            ("capitals", name != name.lower()),
+            (
+                "signs that must be escaped",
+                bool(name.isascii() and not _PLAIN_NAME.fullmatch(name.lower().replace(" ", ""))),
+            ),
+            ("only a camera's number", bool(CAMERA_NAME.fullmatch(stem))),
+        )
+        if there
+    ]
+    if faults:
+        found.append(
+            Flagged(
+                Flag.NAME,
+                f"Its name has {' and '.join(faults)}.",
+                "The name is kept, and escaped wherever it is written.",
+            )
+        )
+    return found
+
+
+def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
+    """Return for each original another one of its folder whose name is the same without ending or case."""
+    first: dict[str, str] = {}
+    clashes: dict[str, str] = {}
+    for path, original in sorted(facts.items()):
+        if original.passes_through:
+            continue
+        ending = split_name(path.rpartition("/")[2])[1]
+        other = first.setdefault(same_name_key(path.removesuffix(f".{ending}") if ending else path), path)
+        if other != path:
+            clashes[path] = other
+            clashes.setdefault(other, path)
+    return clashes
+
+
+def _collision(other: str) -> Flagged:
+    return Flagged(
+        Flag.COLLISION,
+        f"Without its ending it is called like {other}.",
+        "The plan tells the two apart; nothing is overwritten.",
+    )
+
+
+def _copy(copy: Copy) -> Flagged:
+    what = (
+        f"It is byte for byte {copy.better}."
+        if copy.exact
+        else f"It looks like a smaller or harder pressed {copy.better}, which is the better one to start from."
+    )
+    return Flagged(Flag.COPY, what, "Both are made; take one out of scope if it is not needed.")

@@ -1,0 +1,429 @@
+"""Pages: `img` becomes `picture`, a `picture` is completed or repaired, sizes are added; backgrounds in styles too.
+
+What was put into a page says so itself: `data-original` on the `img` holds the address that stood there before. By it a second
+rewriting knows what is ours, whatever became of the renditions' names.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+from urllib.parse import quote
+
+from young_prism.core.html.references import mentions_in
+from young_prism.core.html.rewrite.changes import (
+    Change,
+    Edit,
+    Left,
+    Mode,
+    Rewriting,
+    change,
+)
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.site import (
+    Base,
+    Found,
+    Site,
+    Why,
+)
+from young_prism.core.html.rewrite.style import style_changes
+from young_prism.core.html.rewrite.tags import (
+    ORIGINAL,
+    Tag,
+    Tags,
+)
+from young_prism.core.html.rewrite.tokens import Token, tokens
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.picture import Attributes, Element, Said
+from young_prism.core.markup.srcset import split_srcset
+from young_prism.core.markup.urls import path_url
+from young_prism.core.types import Size
+
+_HERO_WIDTH = 600
+"""Pixels: the first original on a page that is at least so wide is what it shows first; a logo above it is not."""
+_SAME_SHAPE = 0.02
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """How pages are to be rewritten. `new_sizes`: the recipe's `sizes` also where a page has its own."""
+
+    mode: Mode = Mode.PICTURE
+    new_sizes: bool = False
+    hero: bool = True
+
+
+@dataclass(slots=True)
+class _Picture:
+    """A `picture` that is open: its tag and the sources so far."""
+
+    token: Token
+    sources: list[Tag] = field(default_factory=list)
+
+
+def rewrite_page(document: Document, page: str, site: Site, wish: Wish) -> Rewriting:
+    """Return what would change in an HTML page, or in a template that makes one."""
+    return _Rewriter(document, page, site, wish, site.base_of(page), Tags(document)).run()
+
+
+@dataclass(slots=True)
+class _Rewriter:
+    document: Document
+    page: str
+    site: Site
+    wish: Wish
+    base: Base
+    tags: Tags
+    based: bool = False
+    picture: _Picture | None = None
+    changes: list[Change] = field(default_factory=list)
+    left: list[Left] = field(default_factory=list)
+    seen: dict[str, int] = field(default_factory=dict)
+    hero_found: bool = False
+
+    def run(self) -> Rewriting:
+        for token in tokens(self.document.text):
+            if token.kind == "start":
+                self._start(token)
+                self._style_of(token)
+            elif token.kind == "end" and token.name == "picture":
+                self.picture = None
+            elif token.kind == "raw" and token.name == "style":
+                self._style(token.start, token.end, mark='"')
+            elif token.kind == "open":
+                self._leave(
+                    token.start, "", "a tag that begins here never ends; nothing behind it is changed"
+                )
+            elif token.kind in ("comment", "raw"):
+                self._mentioned(token)
+        changes = sorted(self.changes, key=lambda one: one.start)
+        return Rewriting(self.document.text, tuple(changes), tuple(self.left))
+
+    def _start(self, token: Token) -> None:
+        match token.name:
+            case "base":
+                href = self.tags.read(token).get("href")
+                if href and not self.based:  # the first one counts (HTML, 4.2.3)
+                    self.base, self.based = self.site.base_of(self.page, self.tags.value(href)), True
+            case "picture":
+                self.picture = _Picture(token)
+            case "source" if self.picture:
+                self.picture.sources.append(self.tags.read(token))
+            case "img":
+                self._img(self.tags.read(token), self.picture)
+                self.picture = None
+            case name if name in _OTHERS:
+                self._other(self.tags.read(token))
+
+    def _leave(self, at: int, url: str, why: str) -> None:
+        self.left.append(Left(self.document.line(at), url[:200], why))
+
+    def _img(self, img: Tag, picture: _Picture | None) -> None:
+        source = img.get(ORIGINAL) or img.get("src")
+        lazily = img.get("data-src")
+        if source is None:
+            if lazily:
+                self._leave(img.token.start, self.tags.value(lazily), "a script loads it")
+            return
+        url = self.tags.value(source)
+        if img.templated and img.twice("src"):
+            self._leave(img.token.start, url, "a template chooses between two addresses")
+            return
+        found = self.site.find(url, self.base)
+        if isinstance(found, Why):
+            if found.value:
+                self._leave(img.token.start, url, found.value)
+            return
+        delivered = self.site.delivered[found.original]
+        is_ours = img.get(ORIGINAL) is not None or self.site.is_rendition(url, self.base)
+        if self.wish.mode is not Mode.SIZES and not is_ours and delivered.is_copy:
+            return
+        prefix = self.site.prefix(found, self.base)
+        if prefix is None and self.wish.mode is not Mode.SIZES:
+            self._leave(
+                img.token.start, url, "this page cannot reach the renditions; say where they are served"
+            )
+            return
+        said = Said(alt="", hero=self._is_hero(img, delivered))
+        loading = img.get("loading")
+        shown = delivered.shown(
+            base_url=prefix or "",
+            prefix="",
+            sizes=self._sizes_of(img),
+            loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
+        )
+        edits = self._edits(img, picture, _Shown(shown, shown.element(said), found, is_ours))
+        made = change(self.document.text, found.original, edits, self.seen) if edits is not None else None
+        if made:
+            self.changes.append(made)
+
+    def _is_hero(self, img: Tag, delivered: Delivered) -> bool:
+        if self.hero_found or not self.wish.hero or delivered.fallback[-1].width < _HERO_WIDTH:
+            return False
+        self.hero_found = True
+        loading = img.get("loading")
+        return loading is None or self.tags.value(loading).lower() != "lazy"
+
+    def _sizes_of(self, img: Tag) -> str | None:
+        """Return the page's own `sizes`, None where the recipe's are to be taken."""
+        sizes = img.get("sizes")
+        if sizes is None or self.wish.new_sizes:
+            return None
+        return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(sizes))
+
+    def _edits(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+        if self.wish.mode is Mode.SIZES:
+            return self.tags.added(img, self._sized(img, shown))
+        if self.wish.mode is Mode.ADDRESSES:
+            return self._swapped(img, picture, shown)
+        mixed = self._mixed(img, picture, shown.found.original) if not shown.is_ours else ""
+        if mixed:
+            self._leave(img.token.start, mixed, "it stands beside other pictures in one element")
+            return None
+        element = shown.element
+        inner = dict(element.img)
+        wanted: dict[str, str] = {name: inner[name] for name in ("src", "srcset", "sizes") if name in inner}
+        edits = self.tags.set(img, wanted)
+        added = [(name, value) for name, value in wanted.items() if img.get(name) is None]
+        if "srcset" not in inner and (stale := img.get("srcset")):
+            edits.append(Edit(stale.start, stale.end, ""))
+        added += self._sized(img, shown)
+        if not img.templated:
+            if "style" in inner and not img.get("style"):
+                added.append(("style", inner["style"]))
+            if not img.get("decoding"):
+                added.append(("decoding", "async"))
+        edits += self.tags.added(img, added, remember=not shown.is_ours)
+        if element.sources:
+            edits += self._sources(img, picture, element.sources, shown)
+        return edits + (self._directed(img, picture) if picture else [])
+
+    def _mixed(self, img: Tag, picture: _Picture | None, original: str) -> str:
+        """Return an address of another picture in the same element, other than for art direction."""
+        for one in [img, *(picture.sources if picture else [])]:
+            srcset = one.get("srcset")
+            if srcset is None or one.get("media"):
+                continue
+            for url, _ in split_srcset(self.tags.value(srcset)):
+                found = self.site.find(url, self.base)
+                if (
+                    isinstance(found, Found)
+                    and found.original != original
+                    and not self._same_shape(found.original, original)
+                ):
+                    return url
+        return ""
+
+    def _same_shape(self, one: str, other: str) -> bool:
+        first, second = (self.site.delivered[path].size for path in (one, other))
+        return _same_shape(first, second)
+
+    def _sized(self, img: Tag, shown: _Shown) -> list[tuple[str, str]]:
+        """Return width, height and loading as far as they are missing."""
+        inner = dict(shown.element.img)
+        added: list[tuple[str, str]] = []
+        if not img.templated:
+            added += self.tags.dimensions(img, shown.delivered.size)
+        if not img.get("loading") and not img.templated:
+            added.append(("loading", inner["loading"]))
+            if "fetchpriority" in inner and not img.get("fetchpriority"):
+                added.append(("fetchpriority", "high"))
+        return added
+
+    def _sources(
+        self, img: Tag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Shown
+    ) -> list[Edit]:
+        text = self.document.text
+        written = self.tags.written(img, sources)
+        if picture is None:
+            return self.tags.wrapped(img, written)
+        kinds = {(dict(new).get("media", ""), dict(new)["type"]) for new in sources}
+        there = [one for one in picture.sources if self._is_ours(one, shown, kinds)]
+        if [text[one.token.start : one.token.end] for one in there] == written:
+            return []
+        if len(there) == len(written) and all(
+            self.tags.kind_of(one) == (dict(new).get("media", ""), dict(new)["type"])
+            for one, new in zip(there, sources, strict=True)
+        ):
+            return [
+                edit
+                for one, new in zip(there, sources, strict=True)
+                for edit in self.tags.set(one, dict(new))
+            ]
+        gone = [Edit(one.token.start, self.tags.over_space(one.token.end), "") for one in there]
+        # Sources without a condition come behind those with one, which a browser must meet first.
+        return [*gone, Edit(img.token.start, img.token.start, self.tags.before(img, written))]
+
+    def _is_ours(self, source: Tag, shown: _Shown, kinds: set[tuple[str, str]]) -> bool:
+        """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
+        srcset = source.get("srcset")
+        if srcset is None or source.get(ORIGINAL):
+            return False
+        places = [
+            (self.site.find(url, self.base), self.site.is_rendition(url, self.base))
+            for url, _ in split_srcset(self.tags.value(srcset))
+        ]
+        # What an earlier rewriting wrote leads nowhere when the site has moved; then it is told by its kind.
+        lost = shown.is_ours and self.tags.kind_of(source) in kinds
+        if all(ours or (lost and isinstance(place, Why)) for place, ours in places):
+            return bool(places)
+        return not source.get("media") and all(
+            isinstance(place, Found) and self._same_shape(place.original, shown.found.original)
+            for place, _ in places
+        )
+
+    def _directed(self, img: Tag, picture: _Picture) -> list[Edit]:
+        """Give other pictures for some viewports, which a page chose by hand, their modern formats too."""
+        edits: list[Edit] = []
+        runs: dict[tuple[str, str], list[Tag]] = {}
+        for source in picture.sources:
+            srcset, media, said = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
+            if srcset is None or media is None or (source.get("type") and not said):
+                continue
+            url = (
+                self.tags.value(said)
+                if said
+                else next((url for url, _ in split_srcset(self.tags.value(srcset))), "")
+            )
+            if said or not self.site.is_rendition(url, self.base):
+                runs.setdefault((self.tags.value(media), url), []).append(source)
+        for (condition, url), there in runs.items():
+            found = self.site.find(url, self.base)
+            prefix = self.site.prefix(found, self.base) if isinstance(found, Found) else None
+            if isinstance(found, Why) or prefix is None:
+                continue
+            sizes = there[-1].get("sizes")
+            shown = self.site.delivered[found.original].shown(
+                base_url=prefix, prefix="", sizes=self.tags.value(sizes) if sizes else None
+            )
+            element = replace(shown, art=()).element(Said(alt=""))
+            inner = dict(element.img)
+            last: list[tuple[str, str]] = [("srcset", inner.get("srcset", inner["src"]))]
+            last += [(name, inner[name]) for name in ("sizes", "width", "height") if name in inner]
+            raw = quote(url, safe="/:?=&#%+,~()!@$;")
+            sources: list[Attributes] = [
+                (("media", condition), *one, (ORIGINAL, raw)) for one in (*element.sources, tuple(last))
+            ]
+            start, end = there[0].token.start, there[-1].token.end
+            joint = (
+                ""
+                if self.tags.indent(start) is None
+                else self.tags.newline() + (self.tags.indent(start) or "")
+            )
+            edits.append(Edit(start, end, joint.join(self.tags.written(img, sources))))
+        return edits
+
+    def _swapped(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+        """Swap addresses alone: that of `src`, and those in `srcset` for which there is a rung of the same width."""
+        edits: list[Edit] = []
+        source = img.get("src")
+        if source:
+            edits += self.tags.set(img, {"src": self._one_rung(img, shown)})
+            edits += self.tags.added(img, [], remember=not shown.is_ours)
+        for one in [img, *(picture.sources if picture else [])]:
+            srcset = one.get("srcset")
+            if srcset is None or one.get("type"):
+                continue
+            swapped = self._srcset(self.tags.value(srcset))
+            if swapped:
+                edits.append(self.tags.replaced(srcset, "srcset", swapped))
+        return edits
+
+    def _srcset(self, srcset: str) -> str:
+        """Return a `srcset` with each original's address replaced; empty where one of them has no rung of that width."""
+        parts = []
+        for url, descriptors in split_srcset(srcset):
+            found = self.site.find(url, self.base)
+            width = next((int(one[:-1]) for one in descriptors if re.fullmatch(r"\d+w", one)), 0)
+            if isinstance(found, Why) or not width:
+                return ""
+            prefix = self.site.prefix(found, self.base)
+            fallback = self.site.delivered[found.original].fallback
+            rung = next((one.path for one in fallback if one.width == width), None)
+            if rung is None or prefix is None:
+                return ""
+            parts.append(f"{path_url(rung, prefix)} {width}w")
+        return ", ".join(parts)
+
+    def _one_rung(self, img: Tag, shown: _Shown) -> str:
+        """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
+        width = self.tags.pixels(img, "width")
+        rung = shown.delivered.usual
+        if width is not None:
+            fallback = shown.delivered.fallback
+            rung = next((one for one in fallback if one.width >= 2 * width), fallback[-1])
+        return path_url(rung.path, shown.delivered.markup.url_base)
+
+    def _other(self, found: Tag) -> None:
+        """List what loads an original in a way that is not rewritten."""
+        for name in _OTHERS[found.token.name]:
+            attribute = found.get(name)
+            if attribute is None:
+                continue
+            url = self.tags.value(attribute)
+            place = self.site.find(url, self.base)
+            if isinstance(place, Found) and not self.site.is_rendition(url, self.base):
+                self._leave(found.token.start, url, f"{found.token.name} {name} is not rewritten")
+
+    def _style_of(self, token: Token) -> None:
+        text = self.document.text[token.start : token.end]
+        if "url(" not in text.lower() or "style" not in text.lower():
+            return
+        style = self.tags.read(token).get("style")
+        if style is None or not style.quote:
+            return
+        raw = self.document.text[style.value_start : style.value_end]
+        if token.name == "img" and "data:" in raw:
+            return  # a placeholder
+        mark = "'" if style.quote == '"' else '"'
+        self._style(style.value_start, style.value_end, mark=mark, inline=True)
+
+    def _style(self, start: int, end: int, *, mark: str, inline: bool = False) -> None:
+        if self.wish.mode is Mode.SIZES:
+            return
+        part = replace(self.document, text=self.document.text[start:end])
+        found, left = style_changes(
+            part, self.site, self.base, self.wish.mode, self.seen, mark=mark, inline=inline
+        )
+        for one in found:
+            edits = tuple(Edit(edit.start + start, edit.end + start, edit.new) for edit in one.edits)
+            self.changes.append(one._replace(edits=edits))
+        line = self.document.line(start) - 1
+        self.left += [one._replace(line=one.line + line) for one in left]
+
+    def _mentioned(self, token: Token) -> None:
+        where = "in a comment" if token.kind == "comment" else f"inside {token.name}"
+        for url in mentions_in(self.document.meaning(self.document.text[token.start : token.end])):
+            found = self.site.find(url, self.base)
+            if isinstance(found, Found) and not self.site.is_rendition(url, self.base):
+                self._leave(token.start, url, where)
+
+
+_OTHERS = {
+    "video": ("poster",),
+    "input": ("src",),
+    "image": ("href", "xlink:href"),
+    "embed": ("src",),
+    "object": ("data",),
+    "div": ("data-src", "data-bg", "data-background"),
+    "body": ("background",),
+    "table": ("background",),
+    "td": ("background",),
+    "link": ("href",),
+}
+
+
+class _Shown(NamedTuple):
+    """An original as a page is to show it."""
+
+    delivered: Delivered
+    element: Element
+    found: Found
+    is_ours: bool
+
+
+def _same_shape(one: Size, other: Size) -> bool:
+    across, down = one.width * other.height, one.height * other.width
+    return abs(across - down) <= _SAME_SHAPE * max(across, down)

@@ -1,0 +1,178 @@
+"""How the addresses on a site's pages lead to originals, and those of renditions back to the pages."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import NamedTuple
+from urllib.parse import unquote, urlsplit
+
+from young_prism.core.html.rewrite.tokens import TEMPLATE
+from young_prism.core.images.sniff import IMAGE_ENDINGS
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.urls import path_url
+
+_NOWHERE = frozenset({"data", "blob", "about", "javascript"})
+_HAS_TEMPLATE = re.compile(TEMPLATE, re.DOTALL)
+
+
+class Why(Enum):
+    """Why an address leads to no original; what is no picture's address at all is not worth a word."""
+
+    TEMPLATE = "a template makes its address"
+    ELSEWHERE = "it lies on another host"
+    MISSING = "there is no such file"
+    NOT_OURS = "it is no original of this source, or nothing was made of it"
+    DATA = ""
+    NO_FILE = "it leads to no picture file of this site"
+
+
+class Found(NamedTuple):
+    """The original that an address leads to, and the folder below the site that a leading / stands for."""
+
+    original: str
+    root: str
+    from_root: bool
+
+
+class Base(NamedTuple):
+    """Where a page's relative addresses start: a folder below the site; None where that is on another host."""
+
+    folder: str | None
+
+
+@dataclass(frozen=True)
+class Site:
+    """A site's files as its pages see them. All paths are below the site's folder, with / between folders.
+
+    `originals` leads from such a path to the original's path in its source, `out` is where the renditions lie in the site (None
+    where they do not), `address` what stands before a rendition's path where that was said: it is taken as it is.
+    """
+
+    files: Collection[str]
+    originals: Mapping[str, str]
+    delivered: Mapping[str, Delivered]
+    out: str | None
+    address: str = ""
+    _renditions: dict[str, str] = field(default_factory=dict)
+    _entries: dict[str, RenditionEntry] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for original, one in self.delivered.items():
+            for rendition in one.renditions:
+                self._renditions[rendition.path] = original
+                self._entries[rendition.path] = rendition
+
+    def base_of(self, page: str, href: str = "") -> Base:
+        """Return where the relative addresses of a page start, by its own place or by what its `base` says."""
+        here = posixpath.dirname(page)
+        if not href:
+            return Base(here)
+        try:
+            parts = urlsplit(href)
+        except ValueError:
+            return Base(None)
+        if parts.scheme or parts.netloc:
+            return Base(None)
+        folder = unquote(parts.path).rpartition("/")[0]
+        if parts.path.startswith("/"):
+            return Base(posixpath.normpath(folder.lstrip("/")) if folder.strip("/") else "")
+        joined = posixpath.normpath(posixpath.join(here, folder))
+        return Base(None if joined.startswith("..") else "" if joined == "." else joined)
+
+    def find(self, url: str, base: Base) -> Found | Why:
+        """Return the original that an address leads to, by itself or through a rendition of it."""
+        url = url.strip()
+        ours = self._ours(url)
+        if ours:
+            return Found(ours, "", from_root=False)
+        path = self._path_of(url, base)
+        if isinstance(path, Why):
+            return path
+        for root in _roots(base.folder or "") if path.startswith("/") else [base.folder or ""]:
+            joined = posixpath.normpath(posixpath.join(root, path.lstrip("/")))
+            original = self.originals.get(joined) or self._by_place(joined)
+            if original and original in self.delivered:
+                return Found(original, root, from_root=path.startswith("/"))
+            if original or joined in self.files:
+                return Why.NOT_OURS
+        return Why.MISSING if path.rpartition(".")[2].lower() in IMAGE_ENDINGS else Why.NO_FILE
+
+    @staticmethod
+    def _path_of(url: str, base: Base) -> str | Why:
+        """Return an address's path, or why it has none that leads into the site."""
+        if _HAS_TEMPLATE.search(url):
+            return Why.TEMPLATE
+        try:
+            parts = urlsplit(url)
+        except ValueError:
+            return Why.MISSING
+        if parts.scheme or parts.netloc:
+            return Why.DATA if parts.scheme in _NOWHERE else Why.ELSEWHERE
+        path = unquote(parts.path)
+        if path and base.folder is None and not path.startswith("/"):
+            return Why.ELSEWHERE
+        return path or Why.DATA
+
+    def is_rendition(self, url: str, base: Base) -> bool:
+        """Whether an address leads to a rendition, or to what was one: nothing else lies in its folder."""
+        if self._ours(url.strip()):
+            return True
+        parts = urlsplit(url.strip())
+        if parts.scheme or parts.netloc or self.out is None or base.folder is None:
+            return False
+        path = unquote(parts.path)
+        folders = _roots(base.folder) if path.startswith("/") else [base.folder]
+        inside = f"{self.out}/" if self.out else ""
+        joined = (posixpath.normpath(posixpath.join(root, path.lstrip("/"))) for root in folders)
+        return any(
+            one.startswith(inside) and one not in self.originals and (bool(inside) or one in self._renditions)
+            for one in joined
+        )
+
+    def _ours(self, url: str) -> str | None:
+        if not self.address or not url.startswith(self.address):
+            return None
+        return self._renditions.get(unquote(url[len(self.address) :].lstrip("/")))
+
+    def _by_place(self, path: str) -> str | None:
+        if self.out is None:
+            return None
+        inside = f"{self.out}/" if self.out else ""
+        return self._renditions.get(path[len(inside) :]) if path.startswith(inside) else None
+
+    def entry(self, path: str) -> RenditionEntry:
+        """Return a rendition by its path below the output folder."""
+        return self._entries[path]
+
+    def prefix(self, found: Found, base: Base) -> str | None:
+        """Return what stands before a rendition's path on a page, in the manner of the address that led to its original.
+
+        None where renditions cannot be reached from there.
+        """
+        if self.address:
+            return self.address if self.address.endswith("/") else f"{self.address}/"
+        if self.out is None:
+            return None
+        if found.from_root:
+            below = posixpath.relpath(f"/{self.out}", f"/{found.root}")
+            if below.startswith(".."):
+                return None
+            return "/" if below == "." else f"/{path_url(below)}/"
+        if base.folder is None:
+            return None
+        below = posixpath.relpath(f"/{self.out}", f"/{base.folder}")
+        return "" if below == "." else f"{path_url(below)}/"
+
+
+def _roots(folder: str) -> list[str]:
+    """Return the folders that a leading / may mean: the site's own first, then each from the page's up."""
+    roots = [""]
+    while folder:
+        roots.append(folder)
+        folder = posixpath.dirname(folder)
+    return roots

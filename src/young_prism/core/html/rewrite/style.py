@@ -1,0 +1,283 @@
+"""Backgrounds in stylesheets: a plain `url()` for older browsers, then `image-set()` (CSS Images 4, 2.3), which others take.
+
+Before them a comment holds the address that stood there, by which a second rewriting knows what is ours.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import NamedTuple
+from urllib.parse import quote
+
+from young_prism.core.html.rewrite.changes import (
+    Change,
+    Edit,
+    Left,
+    Mode,
+    Rewriting,
+    change,
+)
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.site import (
+    Base,
+    Found,
+    Site,
+    Why,
+)
+from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
+from young_prism.core.markup.forms import set_options
+from young_prism.core.markup.media import Screen
+from young_prism.core.markup.picture import Candidate, by_format
+from young_prism.core.markup.selection import slot_width
+from young_prism.core.markup.urls import path_url
+from young_prism.core.naming.rule import WHOLE_FACET
+
+_PROPERTIES = frozenset({"background", "background-image"})
+_STRING = r"\"(?:[^\"\\\n]|\\.)*+\"|'(?:[^'\\\n]|\\.)*+'"
+_PIECE = re.compile(
+    rf"(?P<comment>/\*.*?(?:\*/|\Z))|(?P<url>url\(\s*(?:{_STRING}|(?:[^\s)\"'\\]|\\.)*+)\s*\))|(?P<string>{_STRING})"
+    r"|(?P<mark>[{};()])",
+    re.DOTALL | re.IGNORECASE,
+)
+_NAME = re.compile(r"\s*([-\w]+)\s*:", re.ASCII)
+_SIZED = re.compile(r"/\s*(?:cover|contain|[\d.]|calc\(|min\(|max\(|clamp\(|auto\s+[\d.])", re.IGNORECASE)
+_KEPT_IN_COMMENT = "/:?=&#%+,~()'!@$"
+"""Everything else is percent-encoded: a comment must hold neither */ nor what the file's encoding lacks."""
+_BESIDE = re.compile(r"[>+~]\s*img(?![\w-])|(?<![\w.#-])img(?![\w-])[^\s,{>+~]*\s*[+~]", re.IGNORECASE)
+_IN_BRACKETS = re.compile(r"\[[^\]]*\]")
+_OURS = re.compile(r"/\*\s*original:\s*(\S+)\s*\*/")
+
+
+class _Declaration(NamedTuple):
+    start: int
+    end: int
+    name: str
+    urls: tuple[tuple[int, int], ...]
+    block: int
+    comment: tuple[int, int] | None
+    """The place of a comment of ours right before it."""
+
+
+def rewrite_style(document: Document, path: str, site: Site, mode: Mode) -> Rewriting:
+    """Return what would change in a stylesheet."""
+    if mode is Mode.SIZES:
+        return Rewriting(document.text, (), ())
+    changes, left = style_changes(document, site, site.base_of(path), mode, {})
+    return Rewriting(document.text, tuple(changes), tuple(left))
+
+
+def style_changes(
+    document: Document,
+    site: Site,
+    base: Base,
+    mode: Mode,
+    seen: dict[str, int],
+    *,
+    mark: str = '"',
+    inline: bool = False,
+) -> tuple[list[Change], list[Left]]:
+    """Return what would change in a stylesheet, the content of a `style` element, or with `inline` a `style` attribute."""
+    return _Styles(document, site, base, mode, mark, seen).run(inline=inline)
+
+
+@dataclass(frozen=True, slots=True)
+class _Styles:
+    document: Document
+    site: Site
+    base: Base
+    mode: Mode
+    mark: str
+    seen: dict[str, int]
+
+    def run(self, *, inline: bool) -> tuple[list[Change], list[Left]]:
+        text = self.document.text
+        scan = _scanned(text, inline=inline)
+        found = scan.found
+        sized = {
+            one.block
+            for one in found
+            if one.name == "background-size"
+            or (one.name == "background" and _SIZED.search(text, one.start, one.end))
+        }
+        changes: list[Change] = []
+        left = self._lost(scan.selectors)
+        skip = -1
+        for at, one in enumerate(found):
+            if one.start <= skip or not one.urls:
+                continue
+            url = self._url(*one.urls[0])
+            said = _OURS.match(text, *one.comment) if one.comment else None
+            original_url = said[1] if said else url
+            if not said and self.site.is_rendition(url, self.base):
+                continue  # somebody's own work with our files
+            place = self.site.find(original_url, self.base)
+            if isinstance(place, Found) and self.site.delivered[place.original].is_copy:
+                continue
+            if isinstance(place, Why):
+                if place.value and place is not Why.NO_FILE:
+                    left.append(Left(self.document.line(one.start), url[:200], place.value))
+                continue
+            why = self._why_not(one, place, sized=one.block in sized)
+            if why:
+                left.append(Left(self.document.line(one.start), url[:200], why))
+                continue
+            following = found[at + 1] if at + 1 < len(found) else None
+            second = (
+                following
+                if one.comment
+                and following
+                and following.block == one.block
+                and following.name == one.name
+                and "image-set(" in text[following.start : following.end]
+                else None
+            )
+            start, end = one.comment[0] if one.comment else one.start, (second or one).end
+            skip = end
+            new = self._written(one, place, original_url, sized=one.block in sized)
+            made = change(text, place.original, [Edit(start, end, new)], self.seen)
+            if made:
+                changes.append(made)
+        return changes, left
+
+    def _lost(self, selectors: list[tuple[int, str]]) -> list[Left]:
+        """Return selectors that ask for an `img` right beside or inside something: a `picture` comes between."""
+        if self.mode is not Mode.PICTURE:
+            return []
+        why = "it does not find an img that is inside a picture"
+        return [Left(self.document.line(at), " ".join(text.split())[:200], why) for at, text in selectors]
+
+    def _url(self, start: int, end: int) -> str:
+        inner = self.document.meaning(self.document.text[start + 4 : end - 1]).strip()
+        if inner[:1] in ("'", '"'):
+            inner = inner[1:-1]
+        return re.sub(r"\\(?:([0-9a-fA-F]{1,6})\s?|(.))", _unescaped, inner)
+
+    def _why_not(self, one: _Declaration, place: Found, *, sized: bool) -> str:
+        if one.name not in _PROPERTIES:
+            return f"{one.name} is not rewritten"
+        if len(one.urls) > 1:
+            return "two pictures in one declaration"
+        if self.site.prefix(place, self.base) is None:
+            return "renditions lie outside what this stylesheet can reach; say where they are served"
+        delivered = self.site.delivered[place.original]
+        if not sized and not self._natural(delivered):
+            return "its natural size shows here, since there is no background-size, and no rendition has that"
+        return ""
+
+    @staticmethod
+    def _natural(delivered: Delivered) -> int:
+        """Return the original's own width where there is a rendition of it, else 0."""
+        width = delivered.size.width
+        return width if any(one.width == width for one in delivered.fallback) else 0
+
+    def _written(self, one: _Declaration, place: Found, url: str, *, sized: bool) -> str:
+        delivered = self.site.delivered[place.original]
+        prefix = self.site.prefix(place, self.base) or ""
+        formats = by_format(delivered.candidates, WHOLE_FACET)
+        width = (
+            round(slot_width(delivered.markup.sizes, Screen(WIDEST_VIEWPORT)))
+            if sized
+            else self._natural(delivered)
+        )
+        rungs = formats if sized else [[r for r in those if r.size.width == width] for those in formats]
+        rungs = [those for those in rungs if those]
+        plain = next((r for r in rungs[-1] if r.size.width >= width), rungs[-1][-1])
+        comment = f"/* original: {quote(url, safe=_KEPT_IN_COMMENT)} */"
+        first = self._with(one, self._plain(plain, prefix))
+        if self.mode is Mode.ADDRESSES or not self._modern(rungs):
+            return f"{comment} {first}"
+        options = ", ".join(option for those in rungs for option in set_options(those, width, prefix))
+        second = self._with(one, f"image-set({options})".replace('"', self.mark))
+        return f"{comment} {first};{self._joint(one)}{second}"
+
+    @staticmethod
+    def _modern(rungs: list[list[Candidate]]) -> bool:
+        return len(rungs) > 1
+
+    def _plain(self, rung: Candidate, prefix: str) -> str:
+        return f"url({self.mark}{path_url(rung.path, prefix)}{self.mark})"
+
+    def _with(self, one: _Declaration, picture: str) -> str:
+        """Return a declaration with another picture in place of its own."""
+        start, end = one.urls[0]
+        return self.document.text[one.start : start] + picture + self.document.text[end : one.end]
+
+    def _joint(self, one: _Declaration) -> str:
+        """Return what stands between two declarations: a line of its own where the first has one."""
+        text = self.document.text
+        begin = one.comment[0] if one.comment else one.start
+        start = text.rfind("\n", 0, begin) + 1
+        before = text[start:begin]
+        if before.strip() or not start:
+            return " "
+        return ("\r\n" if text[start - 2 : start] == "\r\n" else "\n") + before
+
+
+def _unescaped(match: re.Match[str]) -> str:
+    return chr(int(match[1], 16)) if match[1] else str(match[2])
+
+
+def _scanned(text: str, *, inline: bool) -> _Scan:
+    """Return the declarations of all blocks in order, by their places, and the selectors that deserve a look."""
+    scan = _Scan(text, [0] if inline else [])
+    for piece in _PIECE.finditer(text):
+        if piece["comment"] is not None:
+            scan.comment(piece)
+        elif piece["url"] is not None:
+            scan.urls.append(piece.span())
+        elif piece["mark"]:
+            scan.mark(piece)
+    scan.declaration(len(text))
+    return scan
+
+
+@dataclass(slots=True)
+class _Scan:
+    """Where a scan of a stylesheet is: the blocks that are open, and what the declaration has so far."""
+
+    text: str
+    open: list[int]
+    found: list[_Declaration] = field(default_factory=list)
+    selectors: list[tuple[int, str]] = field(default_factory=list)
+    start: int = 0
+    blocks: int = 0
+    parens: int = 0
+    urls: list[tuple[int, int]] = field(default_factory=list)
+    ours: tuple[int, int] | None = None
+
+    def comment(self, piece: re.Match[str]) -> None:
+        """Note a comment of ours right before a declaration; any other belongs to what is around it."""
+        if not self.text[self.start : piece.start()].strip():
+            self.ours = piece.span() if _OURS.fullmatch(piece[0]) else None
+            self.start = piece.end()
+
+    def mark(self, piece: re.Match[str]) -> None:
+        """Go on behind a brace, a semicolon or a bracket."""
+        mark = piece["mark"]
+        if mark in "()":
+            self.parens = max(0, self.parens + (1 if mark == "(" else -1))
+            return
+        if mark == ";" and self.parens:
+            return
+        if mark != "{":
+            self.declaration(piece.start())
+        if mark == "{":
+            selector = self.text[self.start : piece.start()]
+            if _BESIDE.search(_IN_BRACKETS.sub("", selector)):
+                self.selectors.append((piece.start(), selector))
+            self.blocks += 1
+            self.open.append(self.blocks)
+        elif mark == "}" and self.open:
+            self.open.pop()
+        self.start, self.urls, self.ours, self.parens = piece.end(), [], None, 0
+
+    def declaration(self, end: int) -> None:
+        """Take what stands since the last mark as a declaration, if it is one and in a block."""
+        name = _NAME.match(self.text, self.start, end)
+        if name and self.open:
+            first = name.start(1)
+            last = first + len(self.text[first:end].rstrip())
+            self.found.append(
+                _Declaration(first, last, name[1].lower(), tuple(self.urls), self.open[-1], self.ours)
+            )

@@ -1,0 +1,165 @@
+"""Tags of a page as they stand there, and edits that change as little of them as can be: values, attributes, white space."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from html import escape
+from typing import NamedTuple
+
+from young_prism.core.html.rewrite.changes import Edit
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.tokens import (
+    Attribute,
+    Token,
+    attributes,
+)
+from young_prism.core.markup.picture import Attributes, tag
+from young_prism.core.types import Size
+
+ORIGINAL = "data-original"
+_NUMBER = re.compile(r"\s*(\d+)")
+
+
+class Tag(NamedTuple):
+    """A start tag with its attributes; `templated` where a template makes some of it."""
+
+    token: Token
+    attributes: tuple[Attribute, ...]
+    templated: bool
+
+    def get(self, name: str) -> Attribute | None:
+        """Return an attribute by its name, the first of several."""
+        return next((one for one in self.attributes if one.name == name), None)
+
+    def twice(self, name: str) -> bool:
+        """Whether an attribute is there more than once."""
+        return sum(one.name == name for one in self.attributes) > 1
+
+
+@dataclass(frozen=True, slots=True)
+class Tags:
+    """The tags of one page."""
+
+    document: Document
+
+    def read(self, token: Token) -> Tag:
+        """Return a start tag with its attributes."""
+        found, templated = attributes(self.document.text, token)
+        return Tag(token, tuple(found), templated)
+
+    def value(self, attribute: Attribute) -> str:
+        """Return what an attribute says, its character references resolved."""
+        return self.document.value(self.document.text[attribute.value_start : attribute.value_end])
+
+    def dimensions(self, img: Tag, size: Size) -> list[tuple[str, str]]:
+        """Return what is missing of width and height: the original's own, as which it was shown where no style says otherwise."""
+        width, height = size
+        if not size.pixels:
+            return []
+        there = [name for name in ("width", "height") if img.get(name)]
+        if not there:
+            return [("width", str(width)), ("height", str(height))]
+        if len(there) == 2:
+            return []
+        [name] = there
+        number = self.pixels(img, name)
+        if not number:
+            return []  # the page's own business
+        if name == "width":
+            return [("height", str(max(1, round(number * height / width))))]
+        return [("width", str(max(1, round(number * width / height))))]
+
+    def set(self, img: Tag, wanted: dict[str, str]) -> list[Edit]:
+        """Change the values of attributes that are there."""
+        edits = []
+        for name, value in wanted.items():
+            attribute = img.get(name)
+            if attribute and self.value(attribute) != value:
+                edits.append(self.replaced(attribute, name, value))
+        return edits
+
+    @staticmethod
+    def replaced(attribute: Attribute, name: str, value: str) -> Edit:
+        """Return the edit that gives an attribute another value, in the quotes that it has."""
+        if attribute.quote == "'":
+            return Edit(
+                attribute.value_start, attribute.value_end, escape(value, quote=False).replace("'", "&#39;")
+            )
+        if attribute.quote:
+            return Edit(attribute.value_start, attribute.value_end, escape(value))
+        return Edit(attribute.start, attribute.end, f'{name}="{escape(value)}"')
+
+    def added(self, img: Tag, added: Sequence[tuple[str, str]], *, remember: bool = False) -> list[Edit]:
+        """Put attributes behind `src`: where a template makes that one optional, they are so with it.
+
+        To `remember` is to keep the address that stands there, character for character.
+        """
+        source = img.get("src") or img.attributes[-1]
+        text = "".join(f' {name}="{escape(value)}"' for name, value in added)
+        if remember:
+            raw = self.document.text[source.value_start : source.value_end].replace('"', "&quot;")
+            text += f' {ORIGINAL}="{raw}"'
+        return [Edit(source.end, source.end, text)] if text else []
+
+    def written(self, img: Tag, sources: Sequence[Attributes]) -> list[str]:
+        """Return tags that end as the page's own do."""
+        closed = self.document.text[img.token.start : img.token.end].endswith("/>")
+        return [tag("source", one)[:-1] + (" />" if closed else ">") for one in sources]
+
+    def over_space(self, at: int) -> int:
+        """Return where the white space that begins here ends."""
+        found = re.compile(r"\s*").match(self.document.text, at)
+        return found.end() if found else at
+
+    def indent(self, at: int) -> str | None:
+        """Return the white space before a tag that begins its line; None where something else stands before it."""
+        start = self.document.text.rfind("\n", 0, at) + 1
+        before = self.document.text[start:at]
+        return before if not before.strip() else None
+
+    def newline(self) -> str:
+        """Return the line end of the page."""
+        return self.document.newline
+
+    def _alone(self, token: Token) -> str | None:
+        """Return a tag's indent where it has its lines to itself: only there may white space be added beside it."""
+        indent = self.indent(token.start)
+        if indent is None:
+            return None
+        end = self.document.text.find("\n", token.end)
+        after = self.document.text[token.end : end if end >= 0 else None]
+        return None if after.strip() else indent
+
+    def before(self, img: Tag, written: Sequence[str]) -> str:
+        """Return tags to be put before an `img`, as its line is indented."""
+        indent = self.indent(img.token.start)
+        joint = "" if indent is None else self.newline() + indent
+        return "".join(one + joint for one in written)
+
+    def wrapped(self, img: Tag, written: Sequence[str]) -> list[Edit]:
+        """Put a `picture` with sources round an `img`."""
+        indent = self._alone(img.token)
+        if indent is None:
+            before, after = "<picture>" + "".join(written), "</picture>"
+        else:
+            joint = self.newline() + indent
+            step = "\t" if indent.endswith("\t") else "  "
+            before = "<picture>" + "".join(f"{joint}{step}{one}" for one in written) + joint + step
+            after = f"{joint}</picture>"
+        return [
+            Edit(img.token.start, img.token.start, before),
+            Edit(img.token.end, img.token.end, after),
+        ]
+
+    def kind_of(self, source: Tag) -> tuple[str, str]:
+        """Return the media condition and the type of a source."""
+        media, kind = source.get("media"), source.get("type")
+        return (self.value(media) if media else "", self.value(kind) if kind else "")
+
+    def pixels(self, of: Tag, name: str) -> int | None:
+        """Return an attribute's number of pixels, None where it has none: a percentage, or what a template makes."""
+        attribute = of.get(name)
+        found = _NUMBER.fullmatch(self.value(attribute).removesuffix("px")) if attribute else None
+        return int(found[1]) if found else None

@@ -1,0 +1,119 @@
+"""What every reader of headers takes and gives."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import NamedTuple, Protocol, Self
+
+from young_prism.core.errors import DamagedError, TooLargeError
+from young_prism.core.types import Size
+
+HEAD = 1 << 16
+"""Bytes read at once: most small pictures whole, and most headers of large ones."""
+
+EXPORT_AGAIN = "Export it again from where it came from, or take it out."
+
+
+_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0)
+
+
+class View(Protocol):
+    """A file seen from outside: its size, its first bytes, and any part of it."""
+
+    size: int
+    head: bytes
+
+    def read(self, at: int, length: int) -> bytes:
+        """Return `length` bytes from offset `at`; fewer at the end of the file."""
+        ...
+
+
+class BytesView:
+    """A file that is in memory already."""
+
+    def __init__(self, data: bytes) -> None:
+        self.head = data
+        self.size = len(data)
+
+    def read(self, at: int, length: int) -> bytes:
+        """Return `length` bytes from offset `at`; fewer at the end."""
+        return self.head[at : at + length]
+
+
+class FileView:
+    """A file of which only the head is read until somebody asks for more. Raises `OSError` as the system does."""
+
+    def __init__(self, path: str | Path) -> None:
+        self._file = os.open(path, _FLAGS)
+        try:
+            self.head = os.read(self._file, HEAD)
+            self.size = len(self.head) if len(self.head) < HEAD else os.fstat(self._file).st_size
+        except OSError:
+            os.close(self._file)
+            raise
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        os.close(self._file)
+
+    def read(self, at: int, length: int) -> bytes:
+        """Return `length` bytes from offset `at`; fewer at the end."""
+        if at + length <= len(self.head) or self.size <= len(self.head):
+            return self.head[at : at + length]
+        os.lseek(self._file, at, os.SEEK_SET)
+        parts = []
+        while length > 0 and (part := os.read(self._file, length)):
+            parts.append(part)
+            length -= len(part)
+        return b"".join(parts)
+
+
+class Header(NamedTuple):
+    """What a header says. `stored` is the size before orientation (1 to 8, CIPA DC-008, tag 0x0112).
+
+    `exif`, `xmp`, `iptc` and `profile` are the blocks as they stand in the file, empty where there is none.
+    `frames` above 1 is an animation; `loops` is how often it plays, 0 for ever. `layered` means progressive or
+    interlaced. `quality` is a JPEG's, 1 to 100, 0 where it cannot be told. `orientation` 0 leaves the question to the Exif block.
+    """
+
+    stored: Size
+    orientation: int = 0
+    frames: int = 1
+    duration_ms: int = 0
+    loops: int = 0
+    profile: bytes = b""
+    cmyk: bool = False
+    grey: bool = False
+    alpha: bool = False
+    bit_depth: int = 8
+    exif: bytes = b""
+    xmp: bytes = b""
+    iptc: bytes = b""
+    subsampling: str = ""
+    quality: int = 0
+    layered: bool = False
+    colours: int = 0
+
+
+def no_pixels(size: tuple[int, int]) -> DamagedError:
+    """Say that a header declares a picture without pixels."""
+    return DamagedError(
+        f"The header declares a picture without pixels ({size[0]} × {size[1]}).", remedy=EXPORT_AGAIN
+    )
+
+
+def ends_early() -> DamagedError:
+    """Say that a file is over before its header is."""
+    return DamagedError("The file ends in the middle of its header.", remedy=EXPORT_AGAIN)
+
+
+def check_pixels(size: Size, max_pixels: int) -> None:
+    """Raise `TooLargeError` when a header declares more pixels than allowed."""
+    if size.pixels > max_pixels:
+        raise TooLargeError(
+            f"It declares {size.width} × {size.height} pixels, over the limit of {max_pixels / 1e6:.0f} megapixels.",
+            remedy="Reduce it first, or raise the limit if you trust it.",
+        )

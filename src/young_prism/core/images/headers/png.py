@@ -1,0 +1,134 @@
+"""PNG (W3C, third edition): chunks (5.3), IHDR (11.2.1), iCCP, tEXt, zTXt, iTXt, eXIf, acTL, fcTL (11.3).
+
+Two habits that no standard has, both common practice: XMP in an iTXt chunk of a fixed keyword, and Exif or IPTC as
+hexadecimal text under “Raw profile type …”.
+"""
+
+from __future__ import annotations
+
+import binascii
+import zlib
+from typing import NamedTuple
+
+from young_prism.core.images.headers.contract import (
+    Header,
+    View,
+    ends_early,
+    no_pixels,
+)
+from young_prism.core.types import Size
+
+_XMP_KEYWORD = b"XML:com.adobe.xmp"
+_RAW = b"Raw profile type "
+_MOST = 64_000_000
+"""A compressed profile or text that unpacks to more than this is left alone."""
+
+_WANTED = frozenset(
+    {b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt", b"acTL", b"fcTL", b"tRNS", b"PLTE", b"fdAT"}
+)
+
+
+def read(view: View) -> Header:
+    """Read a PNG's header, and chunks up to its end. Raises `DamagedError` when there are no pixels in it."""
+    head = view.read(8, 25)
+    if len(head) < 25 or head[4:8] != b"IHDR":
+        raise ends_early()
+    width, height = int.from_bytes(head[8:12], "big"), int.from_bytes(head[12:16], "big")
+    if not width or not height:
+        raise no_pixels((width, height))
+    depth, colour, interlace = head[16], head[17], head[20]
+    found = _walk(view)
+    return Header(
+        stored=Size(width, height),
+        frames=found.frames,
+        duration_ms=found.duration_ms if found.frames > 1 else 0,
+        loops=found.loops,
+        profile=found.profile,
+        grey=colour in (0, 4),
+        alpha=colour in (4, 6) or found.transparency,
+        bit_depth=8 if colour == 3 else depth,
+        exif=found.exif,
+        xmp=found.xmp,
+        iptc=found.iptc,
+        layered=interlace == 1,
+        colours=found.colours,
+    )
+
+
+class _Found(NamedTuple):
+    frames: int = 1
+    duration_ms: int = 0
+    loops: int = 0
+    profile: bytes = b""
+    transparency: bool = False
+    exif: bytes = b""
+    xmp: bytes = b""
+    iptc: bytes = b""
+    colours: int = 0
+
+
+def _walk(view: View) -> _Found:
+    found = _Found()
+    at, seconds, before_pixels = 33, 0.0, True
+    while at + 8 <= view.size:
+        head = view.read(at, 8)
+        length, name = int.from_bytes(head[:4], "big"), head[4:]
+        if name in _WANTED:
+            if name == b"acTL" and before_pixels:
+                body = view.read(at + 8, 8)
+                # Plays of an animation, where 1 is the usual default of a still: 11.3.6.1.
+                found = found._replace(
+                    frames=max(2, int.from_bytes(body[:4], "big")), loops=int.from_bytes(body[4:8], "big")
+                )
+            elif name == b"fcTL":
+                body = view.read(at + 8, 26)
+                top, bottom = int.from_bytes(body[20:22], "big"), int.from_bytes(body[22:24], "big")
+                seconds += top / (bottom or 100)
+            elif name == b"tRNS":
+                found = found._replace(transparency=True)
+            elif name == b"PLTE":
+                found = found._replace(colours=length // 3)
+            elif name != b"fdAT" and length < _MOST:
+                found = _block(found, name, view.read(at + 8, length))
+        elif name == b"IDAT":
+            before_pixels = False
+        elif name == b"IEND":
+            break
+        at += 12 + length
+    return found._replace(duration_ms=round(seconds * 1000))
+
+
+def _block(found: _Found, name: bytes, body: bytes) -> _Found:
+    keyword, _, rest = body.partition(b"\0")
+    if name == b"eXIf":
+        return found._replace(exif=body)
+    if name == b"iCCP":
+        return found._replace(profile=_inflate(rest[1:]))
+    if name == b"iTXt" and keyword == _XMP_KEYWORD:
+        compressed = rest[:1] == b"\1"
+        text = rest[2:].split(b"\0", 2)[-1]
+        return found._replace(xmp=_inflate(text) if compressed else text)
+    if name in (b"tEXt", b"zTXt") and keyword.startswith(_RAW):
+        kind = keyword[len(_RAW) :]
+        data = _from_hex(_inflate(rest[1:]) if name == b"zTXt" else rest)
+        if kind in (b"exif", b"APP1") and not found.exif:
+            return found._replace(exif=data.removeprefix(b"Exif\0\0"))
+        if kind in (b"iptc", b"8bim"):
+            return found._replace(iptc=data)
+    return found
+
+
+def _inflate(data: bytes) -> bytes:
+    try:
+        return zlib.decompressobj().decompress(data, _MOST)
+    except zlib.error:
+        return b""
+
+
+def _from_hex(text: bytes) -> bytes:
+    """Read a text of an empty line, a name, a length, and hexadecimal digits from there on."""
+    parts = text.split(b"\n", 3)
+    try:
+        return binascii.unhexlify(b"".join(parts[3].split())) if len(parts) == 4 else b""
+    except binascii.Error:
+        return b""

@@ -1,0 +1,50 @@
+"""Size of an SVG from its root element, without drawing it (SVG 2, 8.2 and 8.6)."""
+
+from __future__ import annotations
+
+import re
+from xml.etree.ElementTree import Element, ParseError
+
+from defusedxml.common import DefusedXmlException
+from defusedxml.ElementTree import fromstring
+
+from young_prism.core.errors import DamagedError
+from young_prism.core.images.headers.contract import Header, View
+from young_prism.core.types import Size
+
+_PX_PER_UNIT = {"": 1.0, "px": 1.0, "pt": 96 / 72, "pc": 16.0, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
+"""CSS Values 4, 6.2: absolute lengths in CSS pixels."""
+
+_LENGTH = re.compile(r"\s*\+?(\d*\.?\d+(?:e[+-]?\d+)?)([a-z%]*)\s*", re.IGNORECASE)
+
+
+def read(view: View) -> Header:
+    """Read a drawing's own size. Raises `DamagedError` as `vector_size` does."""
+    return Header(stored=vector_size(view.read(0, view.size)), orientation=1, alpha=True)
+
+
+def vector_size(data: bytes) -> Size:
+    """Return the natural size in CSS pixels, or 0 x 0 where the drawing declares none.
+
+    Raises `DamagedError` when it is no well-formed XML, or one that tries entity tricks.
+    """
+    try:
+        root: Element = fromstring(data)
+    except (ParseError, ValueError, DefusedXmlException) as error:
+        raise DamagedError(
+            f"The drawing is not well-formed SVG ({error}).", remedy="Export it again, or take it out."
+        ) from error
+    width, height = _length(root.get("width")), _length(root.get("height"))
+    box = [float(n) for n in re.findall(r"-?\d*\.?\d+(?:e[+-]?\d+)?", root.get("viewBox") or "")]
+    if len(box) == 4 and box[2] > 0 and box[3] > 0:
+        ratio = box[3] / box[2]
+        width = width or (height / ratio if height else box[2])
+        height = height or width * ratio
+    return Size(round(width), round(height)) if width and height else Size(0, 0)
+
+
+def _length(text: str | None) -> float:
+    match = _LENGTH.fullmatch(text or "")
+    if not match or match[2].lower() not in _PX_PER_UNIT:
+        return 0.0
+    return float(match[1]) * _PX_PER_UNIT[match[2].lower()]

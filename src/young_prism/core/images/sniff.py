@@ -1,0 +1,148 @@
+"""Type from content. The ending of a name never decides.
+
+Signatures: PNG (W3C, third edition, 5.2), JPEG (ITU-T T.81, B.1.1.3: SOI followed by a marker), GIF89a
+(section 17), WebP (RFC 9649, 2.4), TIFF 6.0 (section 2), AVIF 1.1 (section 5) and HEIF (ISO/IEC 23008-12,
+annex B) by the brands of the `ftyp` box, SVG by its root element, BMP by its mark and the length of its second
+header (12 to 124 bytes; from memory).
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Literal, NamedTuple
+
+from young_prism.core.types import ImageFormat
+
+HEAD_BYTES = 4096
+"""How much of a file `sniff` wants to see; an SVG may open with a long comment or DOCTYPE."""
+
+_HEIC_BRANDS = frozenset({b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1"})
+_BMP_HEADERS = frozenset({12, 40, 52, 56, 64, 108, 124})
+_AVIF_BRANDS = frozenset({b"avif", b"avis"})
+_SVG_ROOT = re.compile(
+    rb"\A(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--.*?-->\s*|<!DOCTYPE\s[^>\[]*(?:\[.*?\])?\s*>\s*)*<(?:\w+:)?svg[\s>/]",
+    re.DOTALL,
+)
+
+IMAGE_ENDINGS = frozenset(
+    {
+        *("jpg", "jpeg", "jpe", "jfif", "png", "apng", "gif", "webp", "avif", "heic", "heif", "hif"),
+        *("tif", "tiff", "svg", "svgz", "bmp"),
+        # What we cannot read, and say so: people mean pictures by these too.
+        *("jxl", "jp2", "j2k", "psd", "eps", "dng", "cr2", "cr3", "nef", "arw", "orf", "rw2", "raf"),
+    }
+)
+"""Endings by which a person means an image: such a file is answered for even when it is none."""
+
+
+def sniff(head: bytes) -> ImageFormat | None:  # noqa: PLR0911  (one line a signature)
+    """Return the format of a file from its first bytes (`HEAD_BYTES` suffice), or None if it is no image."""
+    if head.startswith(b"\xff\xd8\xff"):
+        return ImageFormat.JPEG
+    if head.startswith(b"\x89PNG\r\n\x1a\n"):
+        return ImageFormat.PNG
+    if head.startswith((b"GIF87a", b"GIF89a")):
+        return ImageFormat.GIF
+    if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
+        return ImageFormat.WEBP
+    if head.startswith((b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")):
+        return None if _is_raw(head) else ImageFormat.TIFF
+    if head.startswith(b"BM") and int.from_bytes(head[14:18], "little") in _BMP_HEADERS:
+        return ImageFormat.BMP
+    if head[4:8] == b"ftyp":
+        return _by_brand(head)
+    if _SVG_ROOT.match(head):
+        return ImageFormat.SVG
+    return None
+
+
+def _by_brand(head: bytes) -> ImageFormat | None:
+    """Decide between AVIF and HEIC: the major brand first, then the compatible ones in their order.
+
+    An AVIF file may carry the general major brand `mif1`, so a general brand decides only at the end.
+    """
+    length = min(int.from_bytes(head[:4], "big"), len(head))
+    brands = [head[8:12]] + [head[at : at + 4] for at in range(16, length - 3, 4)]
+    if any(brand in _AVIF_BRANDS for brand in brands):
+        return ImageFormat.AVIF
+    if any(brand in _HEIC_BRANDS for brand in brands):
+        return ImageFormat.HEIC
+    return None
+
+
+def _is_raw(head: bytes) -> bool:
+    """Whether a TIFF is a camera's raw file, whose first picture is only its thumbnail.
+
+    Told by the mark behind the header in one make's files, or by the tag DNGVersion (50706) in the first directory.
+    """
+    if head[8:10] == b"CR":
+        return True
+    order: Literal["little", "big"] = "little" if head[:2] == b"II" else "big"
+    at = int.from_bytes(head[4:8], order)
+    count = int.from_bytes(head[at : at + 2], order)
+    tags = (int.from_bytes(head[at + 2 + 12 * n : at + 4 + 12 * n], order) for n in range(min(count, 200)))
+    return 50706 in tags
+
+
+class Other(NamedTuple):
+    """A file that is no picture for us, and how to get one out of it."""
+
+    what: str
+    remedy: str
+
+
+_SAVE_AS = "Save it as JPEG, PNG or WebP where it was made, and put that here."
+_RAW = Other(
+    "a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program."
+)
+_OTHERS: tuple[tuple[bytes, int, Other], ...] = (
+    (b"%PDF", 0, Other("a PDF document", "Export the page that you need as PNG or SVG.")),
+    (b"8BPS", 0, Other("a layered PSD document", _SAVE_AS)),
+    (b"%!PS", 0, Other("an EPS drawing", "Export it as SVG, or as PNG.")),
+    (b"\xff\x0a", 0, Other("a JPEG XL picture, which few browsers show", _SAVE_AS)),
+    (b"JXL ", 4, Other("a JPEG XL picture, which few browsers show", _SAVE_AS)),
+    (b"jP  ", 4, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
+    (b"\xff\x4f\xff\x51", 0, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
+    (
+        b"\0\0\1\0",
+        0,
+        Other("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name."),
+    ),
+    (b"ftypcrx ", 4, _RAW),
+    (b"FUJIFILM", 0, _RAW),
+    (b"II*\0", 0, _RAW),
+    (b"MM\0*", 0, _RAW),
+    (b"ftyp", 4, Other("a video", "Put it on the page as a video; a still from it can go here.")),
+    (b"\x1aE\xdf\xa3", 0, Other("a video", "Put it on the page as a video; a still from it can go here.")),
+    (
+        b"PK\3\4",
+        0,
+        Other("a zip, or a document that is packed as one", "Unpack it first, or drop it on Sources."),
+    ),
+    (
+        b"\x1f\x8b",
+        0,
+        Other(
+            "compressed with gzip",
+            "Unpack it first; a drawing in SVG goes over the network compressed anyway.",
+        ),
+    ),
+)
+
+
+def other_kind(head: bytes) -> Other | None:
+    """Say what a file is that `sniff` does not take for a picture, if its first bytes tell."""
+    for mark, at, other in _OTHERS:
+        if head[at : at + len(mark)] == mark:
+            return other
+    if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):
+        return Other(
+            "a web page, which a server sends in place of a picture it has not got",
+            "Fetch the picture again.",
+        )
+    return None
+
+
+def is_avif_sequence(head: bytes) -> bool:
+    """Whether an AVIF file declares itself an image sequence: major brand `avis` (AVIF 1.1, 6.3)."""
+    return head[8:12] == b"avis"

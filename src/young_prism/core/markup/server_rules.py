@@ -1,0 +1,272 @@
+"""Rules for servers, so that addresses stay as they are and clients get the best format that they name.
+
+nginx and Apache cannot compare weights; both can match a pattern. So each weight is written with four digits, and one
+pattern with a back reference tells whether the first of two is less: the same pattern for both.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from young_prism.core.manifest.model import Manifest
+from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.naming.rule import split_name, uses
+from young_prism.core.types import ImageFormat
+
+MODERN = (ImageFormat.AVIF, ImageFormat.WEBP)
+"""In the order in which they are offered."""
+FALLBACKS = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
+FOREVER = "public, max-age=31536000, immutable"
+"""RFC 8246: for names that change with the content."""
+A_DAY = "public, max-age=86400"
+
+_LESS = r"(\d*)(?:" + "|".join(rf"{digit}\d* \1[{digit + 1}-9]" for digit in range(9)) + ")"
+"""Whether the first of two numbers of four digits, with a space between, is less than the second."""
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """What the rules are about: where renditions are served, and which old address leads to which of them.
+
+    `prefix` is the path of the output folder on the server, with a / at both ends. `old` leads from paths of originals to those of
+    fallback renditions, both from the server's root. `pairs` are renditions whose formats do not share a stem: by fallback, the others.
+    """
+
+    prefix: str
+    old: Mapping[str, str]
+    pairs: Mapping[str, Mapping[ImageFormat, str]]
+    cache: str
+
+    @staticmethod
+    def of(manifest: Manifest, prefix: str, originals: str | None = None) -> Served:
+        """Return what a build needs. `originals` is the path of the source on the server; None leaves old addresses alone."""
+        prefix = f"/{prefix.strip('/')}/" if prefix.strip("/") else "/"
+        delivered = all_delivered(manifest.originals, manifest.recipe)
+        old = {}
+        if originals is not None:
+            before = f"/{originals.strip('/')}/" if originals.strip("/") else "/"
+            old = {
+                before + path: prefix + one.usual.path for path, one in delivered.items() if not one.is_copy
+            }
+        pairs = {
+            prefix + plain: {fmt: prefix + path for fmt, path in others.items()}
+            for one in delivered.values()
+            for plain, others in siblings(one).items()
+            if any(_stem(path) != _stem(plain) for path in others.values())
+        }
+        rule = manifest.recipe.names.rule
+        hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
+        return Served(prefix, old, pairs, FOREVER if hashed else A_DAY)
+
+
+def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:
+    """Return for each fallback rendition the same picture at the same size in modern formats."""
+    by_place: dict[tuple[str | None, int, int], dict[ImageFormat, str]] = defaultdict(dict)
+    for one in delivered.renditions:
+        by_place[one.facet, one.width, one.height][ImageFormat(one.format)] = one.path
+    found = {}
+    for files in by_place.values():
+        plain = next((files[fmt] for fmt in FALLBACKS if fmt in files), None)
+        if plain:
+            found[plain] = {fmt: files[fmt] for fmt in MODERN if fmt in files}
+    return found
+
+
+def _stem(path: str) -> str:
+    return split_name(path)[0]
+
+
+_DIGITS = "#"
+"""Stands for the digits that a pattern has caught."""
+
+
+def _weight(mime: str) -> list[tuple[str, str]]:
+    """Return patterns for a media range in `Accept`, the most telling first, each with the four digits of its weight."""
+    begin = rf"(?:^|,)\s*{re.escape(mime)}\s*(?:;(?!\s*q\s*=)[^,;]*)*"
+    weight, end = r";\s*q\s*=\s*", r"\s*(?:[,;]|$)"
+    return [
+        (rf"{begin}{weight}1(?:\.0{{0,3}})?{end}", "1000"),
+        (rf"{begin}{weight}0\.(\d\d\d){end}", f"0{_DIGITS}"),
+        (rf"{begin}{weight}0\.(\d\d){end}", f"0{_DIGITS}0"),
+        (rf"{begin}{weight}0\.(\d){end}", f"0{_DIGITS}00"),
+        (rf"{begin}{weight}", "0000"),
+        (rf"{begin}(?:,|$)", "1000"),
+    ]
+
+
+_SEEN_BY = {
+    "avif": ("image/avif",),
+    "webp": ("image/webp",),
+    "jpeg": ("image/jpeg", "image/*", "*/*"),
+    "png": ("image/png", "image/*", "*/*"),
+    "gif": ("image/gif", "image/*", "*/*"),
+}
+
+
+def nginx(served: Served) -> str:
+    """Return two parts for nginx 1.18 or newer: maps for the `http` block, and locations for the `server`."""
+    order = '"$yp_webp_first$yp_avif_fits$yp_webp_fits"'
+    lines = [
+        "# In the http block:",
+        *(line for name, ranges in _SEEN_BY.items() for line in _nginx_weight(name, ranges)),
+        *_block("map $yp_ending $yp_plain", "default $yp_jpeg", "~*^png$ $yp_png", "~*^gif$ $yp_gif"),
+    ]
+    for name in ("avif", "webp"):
+        weights = f'map "$yp_{name} $yp_plain" $yp_{name}_fits'
+        lines += _block(weights, f'default ".{name}"', '"~^0000" ""', f'"~^{_LESS}" ""')
+    lines += [
+        *_block('map "$yp_avif $yp_webp" $yp_webp_first', "default 0", f'"~^{_LESS}" 1'),
+        *_block(
+            f"map {order} $yp_first",
+            'default "/none"',
+            r'"~^0\.avif" .avif',
+            r'"~^1.*\.webp$" .webp',
+            r'"~\.avif" .avif',
+            r'"~\.webp$" .webp',
+        ),
+        *_block(f"map {order} $yp_second", 'default "/none"', '"0.avif.webp" .webp', '"1.avif.webp" .avif'),
+        *_nginx_files(served),
+        "",
+        "# In the server block:",
+    ]
+    if served.old:
+        lines += _block("if ($yp_old)", "rewrite ^ $yp_old last")
+    stems = [f"{served.prefix}$yp_stem$yp_{which}" for which in _ORDER]
+    tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.pairs else stems)
+    place = _pattern(served.prefix)
+    headers = [
+        "types { image/avif avif; image/webp webp; image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }",
+        f'add_header Cache-Control "{served.cache}"',
+        'add_header X-Content-Type-Options "nosniff"',
+    ]
+    lines += [
+        *_block(
+            f'location ~* "^{place}(?<yp_stem>.+)\\.(?<yp_ending>jpe?g|png|gif)$"',
+            *headers,
+            'add_header Vary "Accept"',
+            f"try_files {tries} $uri =404",
+        ),
+        *_block(f'location ~* "^{place}.+\\.(?:avif|webp|svg)$"', *headers),
+    ]
+    return "\n".join(lines) + "\n"
+
+
+_ORDER = ("first", "second")
+
+
+def _block(head: str, *statements: str) -> list[str]:
+    return [head + " {", *(f"    {one}{'' if one.endswith('}') else ';'}" for one in statements), "}"]
+
+
+def _nginx_weight(name: str, ranges: Sequence[str]) -> list[str]:
+    statements = ["default 0000"]
+    for pattern, digits in (one for mime in ranges for one in _weight(mime)):
+        group = f"yp_{name}_{len(statements)}"
+        named = pattern.replace(r"(\d", rf"(?<{group}>\d")
+        statements.append(f'"~*{named}" "{digits.replace(_DIGITS, "${" + group + "}")}"')
+    return _block(f"map $http_accept $yp_{name}", *statements)
+
+
+def _nginx_files(served: Served) -> list[str]:
+    """Return maps that name files one by one: for old addresses, and where the names of formats do not share a stem."""
+    lines: list[str] = []
+    if served.old:
+        old = (f"{_nginx_key(path)} {_nginx_text(new)}" for path, new in served.old.items())
+        lines += _block("map $uri $yp_old", 'default ""', *old)
+    for which in _ORDER if served.pairs else ():
+        files = (
+            f"{_nginx_key(f'{plain}.{fmt.value}')} {_nginx_text(path)}"
+            for plain, others in served.pairs.items()
+            for fmt, path in others.items()
+        )
+        lines += _block(f'map "$uri$yp_{which}" $yp_{which}_file', 'default "/none"', *files)
+    if any("$" in path for path in served.old.values()):
+        lines += ["geo $yp_dollar {", '    default "$";', "}"]  # there is no other way to write one
+    return lines
+
+
+def _nginx_text(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("$", "${yp_dollar}") + '"'
+
+
+def _nginx_key(text: str) -> str:
+    """Return a key as a pattern: a plain one would be compared without regard to case."""
+    return f'"~^{_pattern(text)}$"'
+
+
+def _pattern(text: str) -> str:
+    return re.escape(text).replace('"', '\\"')
+
+
+def apache(served: Served) -> str:
+    """Return the text of an .htaccess in the site's root, for Apache 2.4 with mod_rewrite, mod_setenvif and mod_headers."""
+    lines = ["# .htaccess in the site's root; needs mod_rewrite, mod_setenvif, mod_headers and mod_mime."]
+    lines += ["AddType image/avif .avif", "AddType image/webp .webp", ""]
+    for name, ranges in _SEEN_BY.items():
+        lines.append(f'SetEnvIf Accept "^" yp_{name}=0000')
+        # The last one that fits stays, so the least telling comes first.
+        for pattern, digits in (one for mime in reversed(ranges) for one in reversed(_weight(mime))):
+            lines.append(f'SetEnvIfNoCase Accept "{pattern}" yp_{name}={digits.replace(_DIGITS, "$1")}')
+    lines += ["", "RewriteEngine On"]
+    for old, new in served.old.items():
+        lines.append(f'RewriteRule "^{_pattern(old[1:])}$" "{_apache_text(new)}"')
+    for plain, endings in (("jpeg", "jpe?g"), ("png", "png"), ("gif", "gif")):
+        for modern, if_more in (("webp", True), ("avif", False), ("webp", False)):
+            lines += _apache_rules(served, modern, plain, endings, if_more=if_more)
+    lines += [
+        "",
+        r'<FilesMatch "(?i)\.(avif|webp|jpe?g|png|gif|svg)$">',
+        f'    Header set Cache-Control "{served.cache}"',
+        '    Header set X-Content-Type-Options "nosniff"',
+        "    Header merge Vary Accept",
+        "</FilesMatch>",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _apache_rules(served: Served, modern: str, plain: str, endings: str, *, if_more: bool) -> list[str]:
+    """Return the rules that send one modern format in place of one fallback."""
+    conditions = [
+        f"RewriteCond %{{ENV:yp_{modern}}} !^0000",
+        f'RewriteCond "%{{ENV:yp_{modern}}} %{{ENV:yp_{plain}}}" "!^{_LESS}"',
+    ]
+    if if_more:
+        conditions.append(f'RewriteCond "%{{ENV:yp_avif}} %{{ENV:yp_webp}}" "^{_LESS}"')
+    if not served.pairs:
+        there = f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern}" -f'
+        rule = rf'RewriteRule "(?i)^{_pattern(served.prefix[1:])}(.+)\.(?:{endings})$" "{served.prefix}$1.{modern}" [END,B=%]'
+        return [*conditions, there, rule]
+    return [
+        line
+        for path, others in served.pairs.items()
+        for fmt, other in others.items()
+        if fmt.value == modern and re.search(rf"\.(?:{endings})$", path)
+        for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(other)}" [END]')
+    ]
+
+
+def _apache_text(text: str) -> str:
+    # What a rule ends with is an address again, so that a % must be written as one is there.
+    return re.sub(r'([\\$%"])', r"\\\1", text.replace("%", "%25"))
+
+
+def explained(served: Served) -> Sequence[str]:
+    """Return what the rules do, a sentence each."""
+    lines = [
+        "A client that names AVIF or WebP in Accept gets that file where there is one; any other gets the file that it asked for.",
+        "Weights (q) are honoured. Vary: Accept tells caches that one address has several answers.",
+    ]
+    if served.cache == FOREVER:
+        lines.append(
+            "Names carry their original's hash, so files may be kept for a year; after a change of the recipe alone they keep their names, and need a new prefix."
+        )
+    else:
+        lines.append("Names do not change with the content, so files are kept for a day.")
+    if served.old:
+        lines.append(
+            "The old address of each original leads to its rendition; the file itself stays where it is."
+        )
+    return lines

@@ -1,0 +1,60 @@
+"""What of a recipe holds for one original: which override, which formats, whether a rendition wears the watermark."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from pathspec import GitIgnoreSpec
+
+from young_prism.core.images.facts import Facts
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.formats import FormatSet
+from young_prism.core.recipe.model import Override, Recipe
+from young_prism.core.types import Kind, Size
+
+
+def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
+    """Return the recipe with the override that concerns an original, None where that leaves it out."""
+    override = next((one for one in reversed(recipe.overrides) if matches(one.match, path)), None)
+    if override is None:
+        return recipe
+    return None if override.leave_out else _overridden(recipe, override)
+
+
+def matches(pattern: str, path: str) -> bool:
+    """Whether a pattern of a recipe concerns an original."""
+    return bool(_spec(pattern).match_file(path))
+
+
+@lru_cache(maxsize=256)
+def _spec(pattern: str) -> GitIgnoreSpec:
+    return GitIgnoreSpec.from_lines([pattern])
+
+
+@lru_cache(maxsize=256)
+def _overridden(recipe: Recipe, override: Override) -> Recipe:
+    changes = {
+        "ladder": override.ladder,
+        "formats": override.formats,
+        "finishing": override.finishing,
+        "facets": override.facets,
+    }
+    return recipe.model_copy(update={name: part for name, part in changes.items() if part is not None})
+
+
+def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
+    """Return the formats of the recipe for this kind of picture."""
+    chosen: FormatSet = getattr(recipe.formats, kind_key(facts))
+    return chosen
+
+
+def kind_key(facts: Facts) -> str:
+    """Return the key below `formats` that decides for this kind of still picture."""
+    kind = "graphic" if facts.kind is Kind.GRAPHIC else "photo"
+    return f"{kind}_transparent" if facts.transparent else kind
+
+
+def wears_mark(finishing: Finishing, facet: str, size: Size) -> bool:
+    """Whether the recipe puts its watermark on a rendition of this facet and size."""
+    mark = finishing.watermark
+    return mark is not None and size.width >= mark.min_width and (not mark.facets or facet in mark.facets)

@@ -1,0 +1,162 @@
+"""What was chosen by eye, written into the recipe's text: for a kind, for a folder, or for one original alone."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from enum import StrEnum
+from typing import Any
+
+from young_prism.core.errors import RecipeError
+from young_prism.core.images.facts import Facts
+from young_prism.core.plan.resolve import (
+    kind_key,
+    matches,
+    recipe_for,
+)
+from young_prism.core.proof.candidate import Candidate
+from young_prism.core.recipe.edit import value_at, with_value
+from young_prism.core.recipe.formats import Jpeg, Png, Webp
+from young_prism.core.recipe.toml import parsed, read_recipe
+
+
+class Scope(StrEnum):
+    """For whom a choice holds."""
+
+    KIND = "kind"
+    FOLDER = "folder"
+    ORIGINAL = "original"
+
+
+Changes = Mapping[str, Any]
+"""Keys below the table of a kind, such as `avif.quality`, and `finishing.sharpen`, with their new values; None takes one away."""
+
+
+def target_changes(target: float) -> Changes:
+    """Return what brings every lossy format to a target, picture by picture."""
+    return {"target": _neat(target), "band": None, **_free_of_their_own()}
+
+
+def band_changes(least: float, most: float) -> Changes:
+    """Return what keeps the fixed qualities, and brings to a band's edge what scores outside."""
+    return {"target": None, "band": [_neat(least), _neat(most)], **_free_of_their_own()}
+
+
+def _free_of_their_own() -> Changes:
+    return {f"{fmt}.{name}": None for fmt in ("avif", "webp", "jpeg") for name in ("target", "band")}
+
+
+def _neat(score: float) -> int | float:
+    return int(score) if float(score).is_integer() else round(float(score), 1)
+
+
+def candidate_changes(candidate: Candidate, score: float | None) -> Changes:
+    """Return what makes a format as a candidate was made; the kind's target and band end, since a quality was chosen.
+
+    A palette is taken where its score is at least what it was here.
+    """
+    settings, fmt = candidate.settings, candidate.format.value
+    changes: dict[str, Any] = {"target": None, "band": None}
+    if isinstance(settings, Png):
+        palette = min(98, max(10, int(score or 0))) if settings.palette is not None else None
+        return {"png.palette": palette}
+    changes |= {f"{fmt}.target": None, f"{fmt}.band": None}
+    if isinstance(settings, Webp):
+        if candidate.exact:
+            return {"webp.lossless": "always", "webp.near_lossless": settings.near_lossless}
+        changes |= {"webp.quality": settings.quality, "webp.near_lossless": None, "webp.lossless": "never"}
+        return changes
+    changes |= {f"{fmt}.quality": settings.quality, f"{fmt}.chroma": settings.chroma}
+    if isinstance(settings, Jpeg) and settings.matte:
+        changes["jpeg.matte"] = settings.matte
+    return changes
+
+
+def with_choice(text: str, path: str, facts: Facts, scope: Scope, changes: Changes) -> str:
+    """Return the recipe's text with a choice for an original's kind, for its folder's pictures of that kind, or for it alone.
+
+    Raises `RecipeError` where the recipe could not be used then.
+    """
+    recipe = read_recipe(text)
+    if scope is Scope.KIND:
+        shadow = recipe_for(path, recipe)
+        text = _changed(text, "", kind_key(facts), changes)
+        if shadow is not None and shadow.formats != recipe.formats:
+            # An exception decides for this very original: it is meant as well.
+            place = _deciding(text, path)
+            if place is not None:
+                text = _changed(text, f"overrides.{place}.", kind_key(facts), changes)
+    else:
+        pattern = pattern_of(path) if scope is Scope.ORIGINAL else folder_pattern(path)
+        text, place = _exception(text, pattern)
+        base = f"overrides.{place}."
+        effective = recipe_for(path, recipe) or recipe
+        plain = effective.model_dump(mode="json", exclude_none=True)
+        if value_at(parsed(text), f"{base}formats") is None:
+            text = with_value(text, f"{base}formats", plain["formats"])
+        if "finishing.sharpen" in changes and value_at(parsed(text), f"{base}finishing") is None:
+            text = with_value(text, f"{base}finishing", plain["finishing"])
+        text = _changed(text, base, kind_key(facts), changes)
+        text = _single_ones_last(text)
+    read_recipe(text)
+    return text
+
+
+def _changed(text: str, base: str, kind: str, changes: Changes) -> str:
+    table = f"{base}formats.{kind}."
+    for key, value in sorted(changes.items(), key=lambda one: one[1] is not None):  # what goes first
+        if key.startswith("finishing."):
+            text = with_value(text, f"{base}{key}", value)
+            continue
+        fmt = key.split(".")[0] if "." in key else ""
+        there = not fmt or value_at(parsed(text), f"{table}{fmt}") is not None
+        if not there and value is None:
+            continue
+        if fmt in ("jpeg", "png") and not there:  # one fallback: the other makes way
+            other = "png" if fmt == "jpeg" else "jpeg"
+            text = with_value(text, f"{table}{other}", None)
+        if fmt and not there:
+            text = with_value(text, f"{table}{fmt}", {})
+        text = with_value(text, f"{table}{key}", value)
+    return text
+
+
+def _exception(text: str, pattern: str) -> tuple[str, int]:
+    place = place_of(text, pattern)
+    if place is None:
+        place = len(value_at(parsed(text), "overrides") or [])
+        text = with_value(text, f"overrides.{place}", {"match": pattern})
+    return text, place
+
+
+def _single_ones_last(text: str) -> str:
+    """Put exceptions for one original behind those for folders, since of several the last one counts."""
+    overrides: Sequence[dict[str, Any]] = value_at(parsed(text), "overrides") or []
+    ordered = sorted(overrides, key=lambda one: not str(one.get("match", "")).endswith("/**"))
+    return text if ordered == list(overrides) else with_value(text, "overrides", list(ordered))
+
+
+def _deciding(text: str, path: str) -> int | None:
+    """Return the place of the exception with formats that decides for an original."""
+    overrides = value_at(parsed(text), "overrides") or []
+    found = [at for at, one in enumerate(overrides) if matches(one["match"], path)]
+    return found[-1] if found and "formats" in overrides[found[-1]] else None
+
+
+def place_of(text: str, *patterns: str) -> int | None:
+    """Return the place in the list of the exception with one of these patterns."""
+    overrides = value_at(parsed(text), "overrides") or []
+    return next((at for at, one in enumerate(overrides) if one.get("match") in patterns), None)
+
+
+def pattern_of(path: str) -> str:
+    """Return the pattern in gitignore syntax that catches one path and nothing else."""
+    return "/" + re.sub(r"([\\*?\[\]!#])", r"\\\1", path)
+
+
+def folder_pattern(path: str) -> str:
+    """Return the pattern that catches all that lies in a path's folder, and deeper. Raises `RecipeError` at the top."""
+    folder = path.rpartition("/")[0]
+    if not folder:
+        raise RecipeError("It lies in no folder.", remedy="Choose for its kind, or for it alone.")
+    return f"{pattern_of(folder)}/**"

@@ -1,0 +1,261 @@
+"""A rendition at the smallest quality that looks enough like the pixels it was made from.
+
+From the smallest rung up: what one rung needed is where the search for the next begins, and that one rarely needs much else
+(docs/performance.md). The rungs below take part even where they are made already, and are part of the key: the same key, the
+same file.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, NamedTuple
+
+from young_prism.core.pixels.readback import read_back
+from young_prism.core.plan.model import type_settings
+from young_prism.core.recipe.formats import Avif, Jpeg, Webp
+from young_prism.core.render.rungs import Rung
+from young_prism.core.score.search import (
+    AIMED_OVER,
+    HIGHEST,
+    LOWEST,
+    USUAL_STEPS,
+    Found,
+    Tries,
+    smallest_quality,
+)
+from young_prism.core.types import ImageFormat, Size
+
+Encode = Callable[[Any], bytes]
+"""From settings to a file of the pixels at hand."""
+Score = Callable[[bytes], float]
+
+
+class Hint(NamedTuple):
+    """Where the search of the rung below ended: the quality at which the target lies, between two steps, and which target.
+
+    For a band that is the edge that it was brought to, None where it lay inside.
+    """
+
+    quality: float
+    target: float | None
+    pace: float = 1.0
+    """How much more a step of quality made there than it usually does."""
+
+
+class Aimed(NamedTuple):
+    """The file, what is said of it, and its score; `reached` is false where the recipe's wish was not fulfilled."""
+
+    data: bytes
+    said: str
+    score: float
+    quality: int
+    encodings: int
+    reached: bool
+    hint: Hint
+
+
+def format_of(settings: type_settings | None) -> ImageFormat:
+    """Return the format that settings of a raster format are for."""
+    return ImageFormat(type(settings).__name__.lower())
+
+
+def aimed(
+    settings: Avif | Webp | Jpeg,
+    encode: Encode,
+    score: Score,
+    *,
+    original_bytes: int,
+    hint: Hint | None = None,
+) -> Aimed:
+    """Search the quality that settings with a target or a band ask for.
+
+    A WebP that is smaller without loss is that.
+    """
+    lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
+    tries: Tries[bytes] = Tries(
+        lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
+    )
+    told = partial(_told, tries, settings)
+    if settings.band is None:
+        assert settings.target is not None  # noqa: S101  (only what is searched comes here)
+        target: float | None = settings.target
+        found = _search(tries, settings, settings.target, hint)
+    else:
+        found, target = _into_band(tries, settings, settings.band, hint)
+    if settings.never_larger and len(found.file) > original_bytes:
+        return _no_larger(tries, found, target, original_bytes, settings)
+    if lossy and isinstance(settings, Webp) and settings.lossless == "when-smaller":
+        exact = encode(settings.model_copy(update={"lossless": "always"}))
+        if len(exact) <= len(found.file):
+            said = "lossless, smaller than any quality that reaches the target"
+            return told(found, target, said)._replace(data=exact, score=score(exact), reached=True)
+    if target is None:
+        return told(found, target, "inside its band")
+    if not found.reached:
+        bound = f" up to {settings.highest}" if settings.highest else ""
+        return told(found, target, f"no quality{bound} reaches {target:g}")
+    wish = "a target of" if settings.band is None else "the edge of its band,"
+    return told(found, target, f"for {wish} {target:g}")
+
+
+def _search(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, target: float, hint: Hint | None
+) -> Found[bytes]:
+    steps = USUAL_STEPS[format_of(settings).value]
+    if hint is not None:
+        steps = steps.times(hint.pace)
+    begin = settings.quality if hint is None else hint.quality + AIMED_OVER / steps.at(hint.quality)
+    within = (settings.lowest or LOWEST, settings.highest or HIGHEST)
+    return smallest_quality(tries, target, round(begin), steps, within)
+
+
+def _into_band(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, band: tuple[float, float], hint: Hint | None
+) -> tuple[Found[bytes], float | None]:
+    """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
+
+    Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed quality,
+    that quality scores outside here as well.
+    """
+    least, most = band
+    if hint is not None and hint.target is not None:
+        found = _search(tries, settings, hint.target, hint)
+        under, over = found.quality < settings.quality, found.quality > settings.quality
+        if (under if hint.target == most else over) and found.reached:
+            return found, hint.target
+    now = tries.at(settings.quality)
+    if least <= now <= most:
+        return tries.found(settings.quality, reached=True), None
+    target = least if now < least else most
+    return _search(tries, settings, target, None), target
+
+
+def _told(
+    tries: Tries[bytes], settings: Avif | Webp | Jpeg, found: Found[bytes], target: float | None, why: str
+) -> Aimed:
+    joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
+    said = (
+        why if why.startswith("lossless") else f"quality {found.quality}, score {found.score:.1f}{joint}{why}"
+    )
+    steps = USUAL_STEPS[format_of(settings).value]
+    over = found.score - (found.score if target is None else target)
+    pace = tries.pace(found.quality, steps)
+    crossing = found.quality - over / (steps.at(found.quality) * pace)
+    hint = Hint(crossing, target, pace)
+    return Aimed(found.file, said, found.score, found.quality, found.encodings, found.reached, hint)
+
+
+def _no_larger(
+    tries: Tries[bytes],
+    found: Found[bytes],
+    target: float | None,
+    most: int,
+    settings: Avif | Webp | Jpeg,
+) -> Aimed:
+    """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
+    low, high = settings.lowest or LOWEST, found.quality
+    tries.at(low)
+    while high - low > 1:
+        middle = (low + high) // 2
+        tries.at(middle)
+        low, high = (middle, high) if len(tries.done[middle][1]) <= most else (low, middle)
+    wish = f"; {target:g} needs {len(found.file):,}" if target is not None else ""
+    fits = len(tries.done[low][1]) <= most
+    why = (
+        f"no more bytes than the original{wish}"
+        if fits
+        else f"not even this quality is smaller than the original{wish}"
+    )
+    return _told(tries, settings, tries.found(low, reached=False), None, why)
+
+
+@dataclass(slots=True)
+class Ladder:
+    """The searches of one facet, each begun where that for the rung below ended.
+
+    `rung` gives the pixels at a size, `encode` files of them, and `sizes` are those that settings are made at, from the smallest up.
+    """
+
+    rung: Callable[[Size], Rung]
+    encode: Callable[[Any, Any], bytes]
+    sizes: Callable[[type_settings], Sequence[Size]]
+    original_bytes: int
+    _done: dict[tuple[type_settings, Size], Aimed] = field(default_factory=dict, init=False)
+
+    def aimed(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+        """Return the file of a rung, and of those below first."""
+        for below in self._steps(settings):
+            if below <= size and (settings, below) not in self._done:
+                self._done[settings, below] = self._search(settings, below)
+        return self._done[settings, size]
+
+    def _steps(self, settings: Avif | Webp | Jpeg) -> list[Size]:
+        own = self.sizes(settings)
+        return list(own) if settings.target is None else with_small_copy(own)
+
+    def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+        rung = self.rung(size)
+        hint = self._hint(settings, size)
+        if size not in self.sizes(settings):
+            settings = _in_a_hurry(settings)
+        return aimed(
+            settings,
+            lambda tried: self.encode(rung.ready_for(settings), tried),
+            lambda file: scored(rung, settings, file),
+            original_bytes=self.original_bytes,
+            hint=hint,
+        )
+
+    def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> Hint | None:
+        """Guess by the one or two rungs below: half of the way that the quality went from octave to octave goes on."""
+        smaller = [one for one in self._steps(settings) if one < size]
+        if not smaller:
+            return None
+        last = self._done[settings, smaller[-1]].hint
+        if len(smaller) < 2:
+            return last
+        before = self._done[settings, smaller[-2]].hint
+        if before.target != last.target:
+            return last
+        octaves = math.log2(size.width / smaller[-1].width) / math.log2(smaller[-1].width / smaller[-2].width)
+        return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 2)
+
+
+def _in_a_hurry(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
+    """Return settings for what nobody gets: a step less of AVIF's effort moves scores by half a point, and only quality counts."""
+    changes: dict[str, Any] = {"never_larger": False}
+    if isinstance(settings, Avif):
+        changes["effort"] = max(0, settings.effort - 1)
+    if isinstance(settings, Webp):
+        changes |= {"lossless": "never", "near_lossless": None}
+    return settings.model_copy(update=changes)
+
+
+_SMALL, _ENOUGH = 400, 600
+"""Pixels of the longer side of a small copy, and from which on a ladder's smallest rung needs one before it."""
+
+
+def with_small_copy(sizes: Sequence[Size]) -> list[Size]:
+    """Return rungs, from the smallest up, with one before them to begin the search on where even the smallest is large.
+
+    At 400 px a search costs a tenth of one at 1200, and the quality that it finds holds within a few steps there.
+    """
+    if not sizes or max(sizes[0]) <= _ENOUGH:
+        return list(sizes)
+    return [sizes[-1].inside(Size(_SMALL, _SMALL)), *sizes]
+
+
+def scored(rung: Rung, settings: type_settings | None, file: bytes) -> float:
+    """Return the score of a file against the pixels that it was made from."""
+    return rung.framed(settings).score(read_back(file, format_of(settings)))
+
+
+def below(floor: float, rung: Rung, file: bytes, settings: type_settings | None) -> str:
+    """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
+    if not floor or not isinstance(settings, Avif | Webp | Jpeg):
+        return ""
+    score = scored(rung, settings, file)
+    return f"its score is {score:.1f}, under {floor:g}" if score < floor else ""

@@ -1,0 +1,109 @@
+"""What came of renditions, and which of them are worth delivering: judged from their bytes alone, no pixels needed."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.render.pruning import not_worth_it
+from young_prism.core.types import Outcome
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rendered:
+    """One planned rendition, done: `data` is None where it was not worth delivering."""
+
+    planned: PlannedRendition
+    outcome: Outcome
+    reason: str
+    data: bytes | None
+    bytes: int
+    sha256: str
+    placeholder: str = ""
+    reused: bool = False
+    """It was made before, and only its name is new."""
+
+
+class Piece(NamedTuple):
+    """The file of a rendition before it is judged; `kept` are bytes of the original's own, or what was never lossy again."""
+
+    data: bytes
+    reason: str
+    kept: bool = False
+    placeholder: str = ""
+    clear: bool = False
+    """Its pixels are transparent somewhere, and the format can say so."""
+    fault: str = ""
+    """It is not what it was to be, and this is why."""
+
+
+class MadeBefore(NamedTuple):
+    """A rendition that was made before, in just this way: its bytes, and whether it was worth delivering."""
+
+    bytes: int
+    delivered: bool
+
+
+NOTHING_KNOWN: Mapping[str, MadeBefore] = {}
+
+
+def concluded(
+    original: PlannedOriginal, known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]
+) -> list[Rendered]:
+    """Judge what was made of an original, wherever it was made: of the `known` ones, those are handed back that are not worth delivering now."""
+    sizes = sizes_of(known, pieces)
+    dropped = judged(original, sizes)
+    return [
+        _faulty(planned, pieces[planned.path].fault)
+        if planned.path in pieces and pieces[planned.path].fault
+        else _dropped(planned, sizes[planned.path], dropped[planned.path])
+        if planned.path in dropped
+        else _done(planned, pieces[planned.path])
+        for planned in original.renditions
+        if planned.path in dropped or planned.path in pieces
+    ]
+
+
+def sizes_of(known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]) -> dict[str, int]:
+    """Return the bytes of each rendition; what is not what it was to be weighs nothing against the others."""
+    fine = {path: len(one.data) for path, one in pieces.items() if not one.fault}
+    return {path: one.bytes for path, one in known.items()} | fine
+
+
+def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
+    """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
+    there = [r for r in original.renditions if r.path in sizes]
+    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in there)
+    return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
+
+
+def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
+    is_copy = planned.settings is None
+    why = "The original is damaged" if is_copy else "It was made, and is not what it was to be"
+    return Rendered(
+        planned=planned,
+        outcome=Outcome.FAILED,
+        reason=f"{why}: {fault}.",
+        data=None,
+        bytes=0,
+        sha256="",
+    )
+
+
+def _done(planned: PlannedRendition, made: Piece) -> Rendered:
+    return Rendered(
+        planned=planned,
+        outcome=Outcome.KEPT if made.kept else Outcome.MADE,
+        reason=made.reason,
+        bytes=len(made.data),
+        sha256=hashlib.sha256(made.data).hexdigest(),
+        data=made.data,
+        placeholder=made.placeholder,
+    )
+
+
+def _dropped(planned: PlannedRendition, size: int, reason: str) -> Rendered:
+    return Rendered(planned=planned, outcome=Outcome.SKIPPED, reason=reason, bytes=size, sha256="", data=None)

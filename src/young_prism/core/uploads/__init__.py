@@ -1,1 +1,0 @@
-"""Pictures that come one by one, from people and from programs: what may be changed, and what is refused."""

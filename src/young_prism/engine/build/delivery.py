@@ -1,0 +1,358 @@
+"""Publishes what workers hand back, and counts; it waits where the disk is full, and gives up where the folder is gone."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, TypeVar
+
+from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
+from young_prism.core.images.headers.contract import EXPORT_AGAIN
+from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.results import Rendered
+from young_prism.core.report.summary import Share, Shares
+from young_prism.core.types import Outcome
+from young_prism.engine.output.cache import Cache
+from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.manifest_file import manifest_target
+from young_prism.engine.output.atomic import (
+    output_error,
+    take_name,
+    write_atomically,
+    write_parts,
+)
+from young_prism.engine.build.manifest_builder import dropped_entry, rendition_entry
+from young_prism.engine.files import STATE_FOLDER
+from young_prism.engine.build.work import Todo
+
+_Written = TypeVar("_Written")
+
+_ASK_AGAIN_S = 0.5
+_WRITERS = 8
+_SPARE = 1_000_000
+"""Bytes that must be free beside what is to be written."""
+
+
+NOTHING_KEPT: Mapping[str, str] = {}
+
+
+class StoppedError(Exception):
+    """A person stopped the run while it waited for room."""
+
+
+@dataclass(slots=True)
+class BuildResult:
+    """The count at the end. `bytes_originals` counts the originals that have renditions."""
+
+    manifest: Path
+    outcomes: Counter[Outcome] = field(default_factory=Counter)
+    bytes_originals: int = 0
+    bytes_renditions: int = 0
+    originals: int = 0
+    seconds: float = 0.0
+    failures: list[LeftOut] = field(default_factory=list)
+    skipped: list[LeftOut] = field(default_factory=list)
+    warnings: list[tuple[str, str]] = field(default_factory=list)
+    notes: tuple[str, ...] = ()
+    stopped: bool = False
+
+    @property
+    def renditions(self) -> int:
+        """How many files are delivered, whether made now or before."""
+        return self.outcomes[Outcome.MADE] + self.outcomes[Outcome.REUSED] + self.outcomes[Outcome.KEPT]
+
+    def leave_out(self, left_out: Iterable[LeftOut]) -> None:
+        """Count what gives nothing."""
+        for left in left_out:
+            (self.failures if left.failed else self.skipped).append(left)
+            self.outcomes[Outcome.FAILED if left.failed else Outcome.SKIPPED] += 1
+        self._in_order()
+
+    def add(self, other: BuildResult) -> None:
+        """Count another part of the same build as well."""
+        self.outcomes.update(other.outcomes)
+        self.bytes_originals += other.bytes_originals
+        self.bytes_renditions += other.bytes_renditions
+        self.originals += other.originals
+        self.failures += other.failures
+        self.skipped += other.skipped
+        self.warnings += other.warnings
+        self._in_order()
+
+    def _in_order(self) -> None:
+        for rows in (self.failures, self.skipped):
+            rows.sort(key=lambda one: (one.path, one.rendition))
+        self.warnings.sort(key=lambda one: one[0])
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the object that `build --json` prints."""
+        return {
+            "originals": self.originals,
+            "renditions": self.renditions,
+            "outcomes": {outcome.value: self.outcomes[outcome] for outcome in Outcome},
+            "bytes": {"originals": self.bytes_originals, "renditions": self.bytes_renditions},
+            "seconds": round(self.seconds, 3),
+            "failures": [failure.as_dict() for failure in self.failures],
+            "skipped": [left.as_dict() for left in self.skipped],
+            "warnings": [{"original": path, "warning": remark} for path, remark in self.warnings],
+            "manifest": str(self.manifest),
+        }
+
+
+class Delivery:
+    """One run's hand on its output folder. Raises `OutputError` when that is gone, `StoppedError` out of a wait."""
+
+    def __init__(
+        self,
+        ledger: Ledger,
+        recipe: Recipe,
+        listen: Listener,
+        *,
+        cache: Cache | None = None,
+        stopped: Callable[[], bool] = lambda: False,
+        kept: Mapping[str, str] = NOTHING_KEPT,
+    ) -> None:
+        """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
+        self.ledger = ledger
+        self.result = BuildResult(manifest_target(ledger.out, into_site=recipe.names.into_source))
+        self._listen = listen
+        self._cache = cache
+        self._stopped = stopped
+        self._kept = kept
+        self._shares = Shares(recipe)
+        self.shares: dict[str, Share] = {}
+        """What each original adds to the figures."""
+        self.failed_here: set[str] = set()
+        """Originals of which something failed here, which the next run may do better."""
+        self._writers = ThreadPoolExecutor(_WRITERS, thread_name_prefix="writer")
+
+    def close(self) -> None:
+        """Let go of the threads that write."""
+        self._writers.shutdown()
+
+    def reused(self, original: PlannedOriginal) -> None:
+        """Count an original of which all is there."""
+        self._count(original, [self._as_before(planned) for planned in original.renditions], work=0.0)
+
+    def _as_before(self, planned: PlannedRendition) -> Item:
+        entry = self.ledger.made.get((planned.path, planned.key))
+        if entry:
+            kept = entry.outcome == Outcome.KEPT.value
+            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes, kept=kept)
+        left = self.ledger.dropped[planned.path, planned.key]
+        return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
+
+    def publish(self, todo: Todo, rendered: list[Rendered], seconds: float = 0.0) -> bool:
+        """Deliver what was made, and under its new name what was made before; False where that is not there any more."""
+        original = todo.original
+        spoken = {r.planned.path for r in rendered}
+        moved = []
+        for planned in original.renditions:
+            earlier = todo.elsewhere.get(planned.path)
+            if earlier and earlier.delivered and planned.path not in spoken:
+                found = earlier.as_rendered(planned)
+                if found is None:
+                    return False
+                moved.append(found)
+        self._check_folder()
+        files = {r.planned.path: r for r in (*rendered, *moved)}
+        foreign = {path for path, r in files.items() if r.data is not None and self._blocked(path)}
+        ready = [r for path, r in files.items() if r.data is not None and path not in foreign]
+        left_out = [r for r in files.values() if r.outcome is Outcome.SKIPPED]
+        try:
+            self.patiently(
+                lambda: self.ledger.announce(
+                    [rendition_entry(r) for r in ready], [dropped_entry(r) for r in left_out]
+                )
+            )
+        except OutputError as error:
+            self.failed(original, error)
+            return True
+        parts = self._parts(ready)
+        items = [
+            self._deliver(original, files[planned.path], foreign, parts)
+            if planned.path in files
+            else self._as_before(planned)
+            for planned in original.renditions
+        ]
+        self._fill_cache([*ready, *left_out])
+        self._count(original, items, work=todo.work, seconds=seconds)
+        return True
+
+    def _parts(self, ready: list[Rendered]) -> dict[str, Path]:
+        """Write what is to be delivered under temporary names; nothing where one of them is refused: each then says so itself."""
+        out = self.ledger.out
+        files = [(out / r.planned.path, r.data) for r in ready if r.data is not None]
+        try:
+            parts = self.patiently(
+                lambda: write_parts(files, self._writers), sum(len(data) for _, data in files)
+            )
+        except OutputError:
+            return {}
+        return {r.planned.path: part for r, part in zip(ready, parts, strict=True)}
+
+    def _fill_cache(self, files: list[Rendered]) -> None:
+        for rendered in files:
+            if self._cache and not rendered.reused:
+                self._cache.keep(rendered)
+
+    def _check_folder(self) -> None:
+        """Raise `OutputError` where the output folder is gone, or cannot be written any more."""
+        out = self.ledger.out
+        if not (out / STATE_FOLDER).is_dir():
+            raise OutputError(
+                "The output folder was removed while the run was going on.",
+                file=str(out),
+                remedy="Put it back and run again to go on from there, or run again to make all anew.",
+            )
+        if not os.access(out / STATE_FOLDER, os.W_OK):
+            raise OutputError(
+                "The output folder cannot be written any more.",
+                file=str(out),
+                remedy="Make it writable and run again: what is done is kept.",
+            )
+
+    def patiently(self, write: Callable[[], _Written], room: int = 0) -> _Written:
+        """Write; where the disk is full, say so, and go on when `room` bytes are there. Raises `OutputError`."""
+        halted = False
+        try:
+            while True:
+                try:
+                    return write()
+                except (OSError, OutputError) as error:
+                    problem = (
+                        error if isinstance(error, OutputError) else output_error(error, self.ledger.out)
+                    )
+                    if not isinstance(problem, NoRoomError):
+                        self._check_folder()
+                        raise problem from error
+                if not halted:
+                    halted = True
+                    self._listen(Halted("The disk is full. Make room, and it goes on by itself."))
+                self._wait_for(room + _SPARE)
+        finally:
+            if halted:
+                self._listen(Halted(""))
+
+    def _wait_for(self, room: int) -> None:
+        while True:
+            if self._stopped():
+                raise StoppedError
+            time.sleep(_ASK_AGAIN_S)
+            self._listen(Tick())
+            try:
+                if shutil.disk_usage(self.ledger.out).free >= room:
+                    return
+            except OSError:
+                return  # the folder is gone: the next attempt says so
+
+    def _blocked(self, path: str) -> bool:
+        """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
+        root = os.path.realpath(self.ledger.out)
+        inside = Path(os.path.realpath((self.ledger.out / path).parent)).is_relative_to(root)
+        if path in self._kept and inside:
+            # Not the ledger's word for it, which goes by the stamp: this very file must be the one that is kept.
+            self.ledger.forget(path)
+            if self.ledger.hash_on_disk(path) == self._kept[path]:
+                return False
+        return not inside or self.ledger.is_foreign(path)
+
+    def _deliver(
+        self, original: PlannedOriginal, rendered: Rendered, foreign: set[str], parts: dict[str, Path]
+    ) -> Item:
+        planned, data = rendered.planned, rendered.data
+        if rendered.outcome is Outcome.FAILED:
+            remedy = "Run again; if it fails again, leave this format out for it, and report it."
+            if planned.settings is None:  # a copy fails because of its original
+                remedy = EXPORT_AGAIN
+            return self._refused(original, planned, OutputError(rendered.reason, remedy=remedy))
+        if data is None:
+            return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)
+        if planned.path in foreign:
+            return self._refused(
+                original,
+                planned,
+                OutputError(
+                    "A file that Young Prism did not make, or that was changed since, has this name.",
+                    file=planned.path,
+                    remedy="Move it away, or choose another output folder.",
+                ),
+            )
+        target, part = self.ledger.out / planned.path, parts.get(planned.path)
+        try:
+            if part:
+                take_name(part, target)
+            else:
+                self.patiently(lambda: write_atomically(target, data), len(data))
+        except OutputError as error:
+            return self._refused(original, planned, error)
+        self.ledger.published(planned.path, rendered.sha256)
+        outcome = Outcome.REUSED if rendered.reused else rendered.outcome
+        kept = rendered.outcome is Outcome.KEPT
+        return _item(planned, outcome, rendered.reason, rendered.bytes, kept=kept)
+
+    def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
+        self.failed_here.add(original.path)
+        what = f"{planned.path}: {error.what}"
+        self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
+        return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
+
+    def failed(self, original: PlannedOriginal, error: YoungPrismError) -> None:
+        """Count an original that failed as a whole."""
+        self.failed_here.add(original.path)
+        failure = LeftOut.because(original.path, error)
+        self.result.failures.append(failure)
+        items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]
+        self._count(original, items, work=original.work, failure=failure)
+
+    def _count(
+        self,
+        original: PlannedOriginal,
+        items: list[Item],
+        *,
+        work: float,
+        failure: LeftOut | None = None,
+        seconds: float = 0.0,
+    ) -> None:
+        facts = original.facts
+        self.result.originals += 1
+        self.result.outcomes.update(item.outcome for item in items)
+        self.result.skipped += [
+            skipped_rendition(original.path, item.path, item.reason)
+            for item in items
+            if item.outcome is Outcome.SKIPPED
+        ]
+        delivered = [item for item in items if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED)]
+        if delivered:
+            self.result.bytes_originals += facts.bytes
+            self.result.bytes_renditions += sum(item.bytes for item in delivered)
+        share = self._shares.of(original.path, facts.kind_label, facts.bytes, [item.result for item in items])
+        self.shares[original.path] = share
+        self._listen(OriginalDone(original.path, facts.bytes, tuple(items), share, work, failure, seconds))
+
+
+def skipped_rendition(original: str, path: str, reason: str) -> LeftOut:
+    """Return what is listed of a rendition that was not worth delivering."""
+    return LeftOut(path=original, error=f"{reason}.", remedy="", failed=False, rendition=path)
+
+
+def _item(
+    planned: PlannedRendition,
+    outcome: Outcome,
+    reason: str,
+    size: int,
+    remedy: str = "",
+    *,
+    kept: bool = False,
+) -> Item:
+    return Item(
+        planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet, kept
+    )

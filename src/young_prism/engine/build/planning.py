@@ -1,0 +1,106 @@
+"""Scan, look, plan: everything before a run, and all of a dry run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from young_prism.core.selection.image_metadata import Details
+from young_prism.core.selection.scope import Scope
+from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.model import LeftOut, Mark, Plan, PlannedRendition
+from young_prism.core.recipe.model import Recipe
+from young_prism.engine.events import Listener, nobody
+from young_prism.engine.output.ledger import Ledger, ours_in
+from young_prism.engine.source.inspection import (
+    Known,
+    Looks,
+    look_at,
+    nothing_known,
+)
+from young_prism.engine.workers.pool import Pool
+from young_prism.engine.source.walk import (
+    WHOLE,
+    Scan,
+    scan,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A plan, with the ledger of the output folder that tells what of it is done already."""
+
+    plan: Plan
+    looks: Looks
+    ledger: Ledger
+
+    def state(self, rendition: PlannedRendition) -> str:
+        """Return how a planned rendition stands to what lies in the output folder.
+
+        `new`; `unchanged` (there already); `left out` (tried before, and not worth delivering); `stale` (ours,
+        made from something else); `blocked` (a file that we did not make has its name).
+        """
+        ledger = self.ledger
+        if ledger.is_there(rendition):
+            return "unchanged"
+        if (rendition.path, rendition.key) in ledger.dropped:
+            return "skipped"
+        if ledger.is_foreign(rendition.path):
+            return "blocked"
+        return "stale" if ledger.is_ours(rendition.path) else "new"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asking:
+    """What a plan hangs on beside the files: the rules, and what was said of originals.
+
+    `known` may answer for originals that the output folder's own records do not know; `details` are what was said of
+    single originals, `marks` the recipe's watermarks. `pool` is asked for only when a worker is needed.
+    """
+
+    source: Path
+    recipe: Recipe
+    pool: Callable[[], Pool]
+    listen: Listener = nobody
+    known: Known = nothing_known
+    scope: Scope = WHOLE
+    details: Details = field(default_factory=dict)
+    marks: Mapping[str, Mark] = field(default_factory=dict)
+
+
+def prepare(asking: Asking, out: Path, found: Scan | None = None) -> Prepared:
+    """Make the plan for building what of the source is in scope into `out`. Nothing is written.
+
+    What a walk has `found` already is not walked again.
+    """
+    ledger = Ledger.load(out)
+    if found is None:
+        found = scan(asking.source, output=out, scope=asking.scope, ours=ours_in(asking.source))
+    return prepare_looked(asking, ledger, found)
+
+
+def prepare_looked(asking: Asking, ledger: Ledger, found: Scan) -> Prepared:
+    """Look at what was found, and make the plan of it, with the ledger that knows of it."""
+    scope = asking.scope
+    looks = look_at(
+        asking.source,
+        found,
+        asking.pool,
+        known=lambda one: ledger.known_facts(one) or asking.known(one),
+        listen=asking.listen,
+    )
+    facts = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
+    by_hand = [
+        LeftOut(
+            path=path,
+            error="Taken out of scope.",
+            remedy="Put it back on Intake to have it made.",
+            failed=False,
+        )
+        for path in looks.seen
+        if path in scope.out
+    ]
+    left_out = [*looks.left_out, *by_hand]
+    plan = make_plan(facts, asking.recipe, left_out, details=asking.details, marks=asking.marks)
+    return Prepared(plan, looks, ledger)

@@ -1,0 +1,322 @@
+"""What stands since the last build of a folder: known from sizes, times and inodes, without a plan, a manifest or a byte read.
+
+At the end of a build it is written down what the whole hangs on (recipe, versions, watermarks) as one hash, and of each original
+its stamp, what was said of it, and what came of it, with the stamps of the files. The next build walks the source, asks the
+system for each of those files, and knows what is as it was: mostly everything.
+"""
+
+from __future__ import annotations
+from young_prism.engine.files import file_stamp
+from young_prism.core.file_stamp import FileStamp
+
+import hashlib
+import json
+import os
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from pydantic_core import from_json
+
+from young_prism.core.errors import OutputError
+from young_prism.core.selection.image_metadata import Details
+from young_prism.core.images.facts import FACTS_VERSION
+from young_prism.core.selection.scope import Scope
+from young_prism.core.plan.keys import PIXELS_VERSION
+from young_prism.core.plan.model import LeftOut, Mark
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.summary import Share
+from young_prism.core.types import Outcome
+from young_prism.engine.build.delivery import BuildResult, skipped_rendition
+from young_prism.engine.events import Unchanged
+from young_prism.engine.output.ledger import (
+    JOURNAL,
+)
+from young_prism.engine.output.manifest_file import manifest_file
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.files import STATE_FOLDER, SourceFile
+from young_prism.engine.source.walk import Scan
+from young_prism.engine.versions import versions
+
+_FILE = "standing"
+_VERSION = 3
+
+SaidOf = Callable[[str], str]
+"""A hash of what was said of an original, by its path; empty for nothing."""
+
+
+def asked(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
+    """Return a hash of all that the results hang on beside the originals and what was said of them."""
+    parts = [
+        _VERSION,
+        FACTS_VERSION,
+        PIXELS_VERSION,
+        versions(),
+        recipe.model_dump(mode="json"),
+        sorted((file, mark.sha256) for file, mark in marks.items()),
+    ]
+    return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
+
+
+def what_is_said(details: Details, scope: Scope) -> SaidOf:
+    """Return what tells whether something else was said of an original: its details, and whether it is out of scope."""
+
+    def of(path: str) -> str:
+        detail, out = details.get(path), path in scope.out
+        if detail is None and not out:
+            return ""
+        return hashlib.sha256(json.dumps([detail, out]).encode()).hexdigest()[:16]
+
+    return of
+
+
+File = tuple[str, int, int, int]
+"""Path, size, modification time in nanoseconds, and inode."""
+
+
+class Stood(NamedTuple):
+    """One original, with what came of it."""
+
+    path: str
+    stamp: FileStamp | None
+    """None where something failed that the next run may do better."""
+    said: str
+    sha256: str = ""
+    share: Share | None = None
+    """What it adds to the figures; None for what is not in the plan."""
+    formats: tuple[str, ...] = ()
+    """Those of its renditions that an encoder makes."""
+    renamed: bool = False
+    remarks: tuple[str, ...] = ()
+    undelivered: tuple[str, ...] = ()
+    """Paths that were planned, and not delivered."""
+    left: tuple[str, str, bool] | None = None
+    """Why it is left out, what to do, and whether it failed."""
+    files: tuple[File, ...] = ()
+    """Each rendition that lies there."""
+    skipped: tuple[tuple[str, str], ...] = ()
+    """Path and reason of each rendition that was not worth delivering."""
+
+    @property
+    def names(self) -> list[str]:
+        """All paths that were planned for it."""
+        return [*(path for path, *_ in self.files), *self.undelivered]
+
+    @property
+    def stamps(self) -> dict[str, FileStamp]:
+        """The stamps of its files, by path."""
+        return {path: FileStamp(*stamp) for path, *stamp in self.files}
+
+    @property
+    def left_out(self) -> LeftOut | None:
+        """Why it is left out."""
+        if self.left is None:
+            return None
+        error, remedy, failed = self.left
+        return LeftOut(path=self.path, error=error, remedy=remedy, failed=failed)
+
+
+class Changes(NamedTuple):
+    """What a walk found to be other than it was. `before` are the records of what changed or is gone."""
+
+    same: tuple[Stood, ...]
+    changed: tuple[SourceFile, ...]
+    before: tuple[Stood, ...]
+    beside: bool
+    """Whether the walk left out something else than the last time, or a file that nothing plans any more was touched."""
+
+    @property
+    def none(self) -> bool:
+        """Whether all is as it was."""
+        return not (self.changed or self.before or self.beside)
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """The record of a folder, in the order of the originals' paths; `orphans` are the stamps of files that nothing plans any more.
+
+    `lines` are those of the file, by path, that need not be put together again.
+    """
+
+    out: Path
+    context: str
+    originals: tuple[Stood, ...]
+    left_out: str
+    orphans: Mapping[str, FileStamp]
+    lines: Mapping[str, bytes] = field(default_factory=dict)
+
+    @staticmethod
+    def read(out: Path, context: str) -> Standing | None:
+        """Return the record of the last build, None where it was of something else, did not end, or was written over."""
+        with suppress(OSError, ValueError, TypeError, KeyError):
+            first, *lines = (out / STATE_FOLDER / _FILE).read_bytes().split(b"\n")
+            head = from_json(first)
+            manifest = list(file_stamp(manifest_file(out)))
+            journal = out / STATE_FOLDER / JOURNAL
+            if head["context"] == context and head["manifest"] == manifest and not journal.exists():
+                orphans = {path: FileStamp.from_json(stamp) for path, stamp in head["orphans"].items()}
+                originals = _originals(lines)
+                if len(originals) == head["originals"]:
+                    raw = {one.path: line for one, line in zip(originals, lines, strict=True)}
+                    return Standing(out, context, originals, head["left_out"], orphans, raw)
+        return None
+
+    @staticmethod
+    def empty(out: Path, context: str) -> Standing:
+        """Return the record of a folder into which nothing was built yet."""
+        return Standing(out, context, (), "", {})
+
+    @property
+    def ours(self) -> frozenset[str]:
+        """The paths of all files that are ours: they are no originals."""
+        delivered = {path for original in self.originals for path, *_ in original.files}
+        return frozenset(delivered | self.orphans.keys())
+
+    def changes(self, found: Scan, said: SaidOf) -> Changes:
+        """Return what is other than it was: originals, what was said of them, and files that were delivered."""
+        known = {original.path: original for original in self.originals}
+        same, changed, before = [], [], []
+        out = f"{self.out}/"
+        for one in found.originals:
+            was = known.pop(one.path, None)
+            if was and was.stamp == one.stamp and was.said == said(one.path) and _all_there(out, was.files):
+                same.append(was)
+                continue
+            changed.append(one)
+            if was:
+                before.append(was)
+        orphans = [(path, *stamp) for path, stamp in self.orphans.items()]
+        beside = self.left_out != left_out_hash(found) or not _all_there(out, orphans)
+        return Changes(tuple(same), tuple(changed), (*before, *known.values()), beside)
+
+    def write(self) -> None:
+        """Write it down. What fails is left unsaid: the next build then looks at everything."""
+        with suppress(OSError, OutputError):
+            head = {
+                "context": self.context,
+                "manifest": file_stamp(manifest_file(self.out)),
+                "left_out": self.left_out,
+                "orphans": self.orphans,
+                "originals": len(self.originals),
+            }
+            known = self.lines
+            lines = [known.get(one.path) or json.dumps(one).encode() for one in self.originals]
+            text = b"\n".join([json.dumps(head).encode(), *lines])
+            write_atomically(self.out / STATE_FOLDER / _FILE, text, durable=False)
+
+
+def _originals(lines: Sequence[bytes]) -> tuple[Stood, ...]:
+    originals = []
+    for row in from_json(b"[%s]" % b",".join(lines)):
+        one = Stood(*row)
+        stamp = FileStamp.from_json(one.stamp) if one.stamp else None
+        originals.append(one._replace(stamp=stamp, share=Share(*one.share) if one.share else None))
+    return tuple(originals)
+
+
+def _all_there(out: str, files: Iterable[File]) -> bool:
+    """Whether every file has the stamp that it had."""
+    lstat = os.lstat
+    try:
+        for path, size, mtime_ns, inode in files:
+            info = lstat(out + path)  # not a `Path`: a hundred thousand are asked for
+            if info.st_size != size or info.st_mtime_ns != mtime_ns or info.st_ino != inode:
+                return False
+    except OSError:
+        return False
+    return True
+
+
+def left_out_hash(found: Scan) -> str:
+    """Return a hash of what a walk left out, and why."""
+    rows = [[one.path, one.error, one.remedy, one.failed] for one in found.left_out]
+    return hashlib.sha256(json.dumps(rows).encode()).hexdigest()
+
+
+def result_of(out: Path, stood: Iterable[Stood], left_out: Iterable[LeftOut] = ()) -> BuildResult:
+    """Return the count of what stands, and of what a walk left out beside it."""
+    result = BuildResult(manifest_file(out))
+    problems = list(left_out)
+    for one in stood:
+        if one.left_out:
+            problems.append(one.left_out)
+        result.warnings += [(one.path, remark) for remark in one.remarks]
+        share = one.share
+        if share is None:
+            continue
+        result.originals += 1
+        result.outcomes[Outcome.REUSED] += share.delivered
+        result.outcomes[Outcome.SKIPPED] += share.skipped
+        result.skipped += [skipped_rendition(one.path, path, reason) for path, reason in one.skipped]
+        if share.delivered:
+            result.bytes_originals += share.before
+            result.bytes_renditions += share.after
+    result.leave_out(problems)
+    return result
+
+
+def event_of(result: BuildResult, stood: Iterable[Stood], *, everything: bool) -> Unchanged:
+    """Return what is said of what stands."""
+    return Unchanged(
+        result.originals,
+        result.renditions,
+        result.outcomes,
+        result.bytes_originals,
+        result.bytes_renditions,
+        tuple(left for left in (*result.failures, *result.skipped) if not left.rendition),
+        [one.share for one in stood if one.share],
+        everything,
+    )
+
+
+def renewed(
+    standing: Standing,
+    same: Iterable[Stood],
+    others: Iterable[Stood],
+    found: Scan,
+    orphans: Mapping[str, FileStamp],
+) -> Standing:
+    """Return a record of what is the same, and of others."""
+    lines = dict(standing.lines)
+    others = list(others)
+    for one in others:
+        lines.pop(one.path, None)
+    return replace(
+        standing,
+        originals=tuple(sorted((*same, *others), key=lambda one: one.path)),
+        left_out=left_out_hash(found),
+        orphans=orphans,
+        lines=lines,
+    )
+
+
+def orphan_stamps(out: Path) -> dict[str, FileStamp]:
+    """Return the stamps of files that nothing planned any more at the last build; a file that still has its own is unchanged."""
+    head, _ = _parted(out)
+    return {path: FileStamp.from_json(stamp) for path, stamp in head["orphans"].items()} if head else {}
+
+
+def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
+    """Return the first line of a folder's record, None where there is none, and the others."""
+    with suppress(OSError, ValueError):
+        first, _, rest = (out / STATE_FOLDER / _FILE).read_bytes().partition(b"\n")
+        head = from_json(first)
+        if isinstance(head, dict) and head.keys() >= {"manifest", "orphans"}:
+            return head, rest
+    return None, b""
+
+
+@contextmanager
+def standing_follows(out: Path, gone: Collection[str]) -> Iterator[None]:
+    """Take a new manifest, and orphans that are `gone`, into the record, where it was that of the manifest before."""
+    head, rest = _parted(out)
+    fits = head is not None and head["manifest"] == list(file_stamp(manifest_file(out)))
+    yield
+    if head and fits:
+        with suppress(OSError, OutputError):
+            head["manifest"] = file_stamp(manifest_file(out))
+            head["orphans"] = {path: stamp for path, stamp in head["orphans"].items() if path not in gone}
+            text = b"\n".join((json.dumps(head).encode(), rest))
+            write_atomically(out / STATE_FOLDER / _FILE, text, durable=False)

@@ -1,0 +1,79 @@
+"""What is left to do for an original: nothing is made twice, whatever it is called and wherever it lies."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.render.results import (
+    MadeBefore,
+    Rendered,
+    judged,
+)
+from young_prism.core.types import Outcome
+from young_prism.engine.output.cache import Cache
+from young_prism.engine.output.reusable import Earlier
+from young_prism.engine.output.ledger import Ledger
+
+
+@dataclass(frozen=True, slots=True)
+class Todo:
+    """An original that is not done: what of it was made before, by path, and what of that lies elsewhere."""
+
+    original: PlannedOriginal
+    known: dict[str, MadeBefore]
+    elsewhere: dict[str, Earlier]
+
+    @staticmethod
+    def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> Todo:
+        """Look up what of an original was made before."""
+        known: dict[str, MadeBefore] = {}
+        elsewhere: dict[str, Earlier] = {}
+        for rendition in original.renditions:
+            place = (rendition.path, rendition.key)
+            if ledger.is_there(rendition):
+                known[rendition.path] = MadeBefore(ledger.made[place].bytes, delivered=True)
+            elif place in ledger.dropped:
+                known[rendition.path] = MadeBefore(ledger.dropped[place].bytes, delivered=False)
+            elif earlier := ledger.elsewhere(rendition) or (cache and cache.find(rendition.key)):
+                known[rendition.path] = MadeBefore(earlier.size, earlier.delivered)
+                elsewhere[rendition.path] = earlier
+        return Todo(original, known, elsewhere)
+
+    @property
+    def work(self) -> float:
+        """Rough effort of what is left."""
+        left = [rendition.work for rendition in self.original.renditions if rendition.path not in self.known]
+        return sum(left) + self.original.decoding if left else 0.0
+
+    def settled(self) -> list[Rendered] | None:
+        """Return what is to be said of it where nothing has to be encoded, else None."""
+        if len(self.known) < len(self.original.renditions):
+            return None
+        dropped = judged(self.original, {path: one.bytes for path, one in self.known.items()})
+        if any(not one.delivered and path not in dropped for path, one in self.known.items()):
+            return None
+        return [
+            Rendered(
+                planned=planned,
+                outcome=Outcome.SKIPPED,
+                reason=dropped[planned.path],
+                data=None,
+                bytes=self.known[planned.path].bytes,
+                sha256="",
+            )
+            for planned in self.original.renditions
+            if planned.path in dropped
+        ]
+
+
+def without_copies(todo: list[Todo]) -> tuple[list[Todo], list[Todo]]:
+    """Part those whose renditions are another one's too: when that is done, they cost nothing but their names."""
+    first: list[Todo] = []
+    copies: list[Todo] = []
+    seen: set[tuple[str, ...]] = set()
+    for one in todo:
+        keys = tuple(rendition.key for rendition in one.original.renditions)
+        (copies if keys in seen else first).append(one)
+        seen.add(keys)
+    return first, copies

@@ -1,0 +1,1 @@
+"""Hand-off of a build: package, deployment, storage."""

@@ -1,0 +1,234 @@
+"""Publishing a build: only what changed, pictures before the manifest, and nothing deleted that is not proven ours.
+
+What is there is judged by the manifest that was published before, and by our own journal of a publishing that did not end.
+A file that neither knows is somebody else's: it is never overwritten unless that is asked for.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor, as_completed
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TextIO
+
+from pydantic import ValidationError
+from pydantic_core import from_json
+
+from young_prism.core.errors import OutputError, PublishError, YoungPrismError
+from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, RenditionEntry
+from young_prism.core.markup.server_rules import Served
+from young_prism.engine.files import STATE_FOLDER
+from young_prism.engine.handoff.package import hashes_of
+from young_prism.engine.handoff.storage import Headers, Storage
+from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+
+_AT_ONCE = 8
+_FOR_THE_MANIFEST = Headers("application/json", "no-cache")
+
+
+@dataclass(frozen=True, slots=True)
+class Publication:
+    """What a publishing would do: files to send, those that are there already, those to delete, and those that are not ours."""
+
+    out: Path
+    store: Storage
+    manifest: Manifest
+    send: tuple[RenditionEntry, ...]
+    same: int
+    remove: tuple[str, ...]
+    foreign: tuple[str, ...]
+    manifest_differs: bool
+
+    @property
+    def bytes(self) -> int:
+        """What is to be sent."""
+        return sum(one.bytes for one in self.send)
+
+    @property
+    def nothing_to_do(self) -> bool:
+        """Whether all is there as it should be."""
+        return not (self.send or self.remove or self.manifest_differs)
+
+
+@dataclass(slots=True)
+class Published:
+    """What came of it."""
+
+    sent: int = 0
+    removed: int = 0
+    failures: list[YoungPrismError] = field(default_factory=list)
+    stopped: bool = False
+
+
+Progress = Callable[[int, int], None]
+"""Called with how many files are sent, and how many there are to send."""
+
+
+def plan_publication(
+    out: Path, store: Storage, *, delete: bool = False, overwrite: bool = False
+) -> Publication:
+    """Compare a build with what is published. Nothing is written.
+
+    `delete` also takes away what an earlier manifest there proves ours and this build has not; `overwrite` takes names that
+    other files have. Raises `OutputError` or `PublishError`.
+    """
+    manifest = require_manifest(manifest_file(out))
+    there = store.listing()
+    before = _published(store, there, overwrite=overwrite)
+    known = {**(hashes_of(before) if before else {}), **_journal(out, store)}
+    ours = {**({one.path: one.sha256 for one in before.orphaned} if before else {}), **known}
+    sizes = _sizes(before)
+    send: list[RenditionEntry] = []
+    foreign: list[str] = []
+    same = 0
+    wanted = [one for original in manifest.originals for one in original.renditions]
+    for one in wanted:
+        if one.path not in there:
+            send.append(one)
+        elif there[one.path] == one.bytes and known.get(one.path) == one.sha256:
+            same += 1
+        elif one.path in ours or overwrite:
+            send.append(one)
+        elif there[one.path] == one.bytes and store.holds(one.path, _bytes(out, one)):
+            same += 1
+        else:
+            foreign.append(one.path)
+    paths = {one.path for one in wanted}
+    gone = [path for path, size in sizes.items() if path not in paths and there.get(path) == size]
+    differs = before is None or before != manifest
+    return Publication(
+        out,
+        store,
+        manifest,
+        tuple(send),
+        same,
+        tuple(sorted(gone)) if delete else (),
+        tuple(foreign),
+        differs,
+    )
+
+
+def _sizes(before: Manifest | None) -> dict[str, int]:
+    """Return the bytes of all that a published manifest proves ours."""
+    if before is None:
+        return {}
+    sizes = {one.path: one.bytes for original in before.originals for one in original.renditions}
+    return {**{one.path: one.bytes for one in before.orphaned}, **sizes}
+
+
+def _published(store: Storage, there: Mapping[str, int], *, overwrite: bool) -> Manifest | None:
+    if MANIFEST_NAME not in there:
+        return None
+    data = store.read(MANIFEST_NAME)
+    try:
+        return Manifest.model_validate_json(data or b"")
+    except ValidationError as error:
+        if overwrite:
+            return None
+        raise PublishError(
+            f"There is a {MANIFEST_NAME} that is none of ours.",
+            file=store.name,
+            remedy="Publish to a folder of its own, or overwrite it on purpose (--overwrite).",
+        ) from error
+
+
+def publish(
+    found: Publication,
+    *,
+    progress: Progress | None = None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Published:
+    """Send what differs, then the manifest, then delete. What fails is said, and the manifest is not sent then.
+
+    Raises `PublishError` where names are taken by files that are not ours.
+    """
+    if found.foreign:
+        raise PublishError(
+            f"There are files in the way that are not ours: {', '.join(found.foreign[:3])}"
+            f"{f' and {len(found.foreign) - 3} more' if len(found.foreign) > 3 else ''}.",
+            file=found.store.name,
+            remedy="Publish to a folder of its own, or overwrite them on purpose (--overwrite).",
+        )
+    result = Published()
+    cache = Served.of(found.manifest, "/").cache
+    journal = _journal_file(found.out, found.store)
+    journal.parent.mkdir(parents=True, exist_ok=True)
+    with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_AT_ONCE) as pool:
+        sending = {pool.submit(_send, found, one, cache, stopped): one for one in found.send}
+        try:
+            for done in as_completed(sending):
+                _take(sending[done], done, result, log)
+                if progress and result.sent:
+                    progress(result.sent, len(found.send))
+        except BaseException:  # Ctrl-C above all: what waits is not sent, what is sent is in the journal
+            pool.shutdown(wait=False, cancel_futures=True)
+            raise
+    result.stopped = result.sent + len(result.failures) < len(found.send)
+    if result.failures or result.stopped:
+        return result
+    found.store.write(MANIFEST_NAME, found.manifest.as_json().encode(), _FOR_THE_MANIFEST)
+    journal.unlink()
+    for path in found.remove:
+        found.store.remove(path)
+        result.removed += 1
+    return result
+
+
+def _take(one: RenditionEntry, done: Future[bool], result: Published, log: TextIO) -> None:
+    """Note that a file was sent, or why not. Raises what is no error of ours."""
+    error = done.exception()
+    if isinstance(error, YoungPrismError):
+        result.failures.append(error)
+    elif error:
+        raise error
+    elif done.result():
+        log.write(json.dumps([one.path, one.sha256]) + "\n")
+        log.flush()
+        result.sent += 1
+
+
+def _send(found: Publication, one: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
+    if stopped():
+        return False
+    found.store.write(one.path, _bytes(found.out, one), Headers(one.type, cache))
+    return True
+
+
+def _bytes(out: Path, one: RenditionEntry) -> bytes:
+    """Return a rendition's bytes, sure that they are what was made. Raises `OutputError`."""
+    try:
+        data = (out / one.path).read_bytes()
+    except OSError as error:
+        raise OutputError(
+            f"It cannot be read ({error.strerror}).", file=str(out / one.path), remedy="Build again."
+        ) from error
+    if hashlib.sha256(data).hexdigest() != one.sha256:
+        raise OutputError(
+            "It was changed since it was made.", file=str(out / one.path), remedy="Build again."
+        )
+    return data
+
+
+def _journal_file(out: Path, store: Storage) -> Path:
+    name = hashlib.sha256(store.name.encode()).hexdigest()[:16]
+    return out / STATE_FOLDER / f"publishing-{name}.jsonl"
+
+
+def _journal(out: Path, store: Storage) -> dict[str, str]:
+    """Return what a publishing that did not end has sent; a damaged last line is passed over."""
+    return dict(_lines(_journal_file(out, store)))
+
+
+def _lines(file: Path) -> Iterator[tuple[str, str]]:
+    try:
+        lines = file.read_text(encoding="utf-8").splitlines()
+    except OSError:
+        return
+    for line in lines:
+        with suppress(ValueError, TypeError):
+            path, digest = from_json(line)
+            yield path, digest

@@ -1,0 +1,154 @@
+"""A build as one zip, sent while it is made: renditions as they are, manifest with its schema, CSV, checksums."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from zipfile import ZIP_STORED
+
+from pydantic_core import from_json
+from zipstream import ZipStream
+
+from young_prism.core.errors import OutputError
+from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
+from young_prism.core.report.csv_text import csv_text
+from young_prism.engine.files import STATE_FOLDER, path_inside
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+
+_LAST = "packed.json"
+COLUMNS = ("original", "path", "facet", "format", "type", "width", "height", "bytes", "sha256")
+
+
+@dataclass(frozen=True, slots=True)
+class Package:
+    """What goes into a zip: `whole` is all of a build, otherwise what is new since the last one, and `gone` is what went."""
+
+    out: Path
+    manifest: Manifest
+    entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]
+    gone: tuple[str, ...] = ()
+    whole: bool = True
+
+    @staticmethod
+    def of(out: Path, since: Mapping[str, str] | None = None) -> Package:
+        """Return what a zip of `out` would hold: all of it, or what differs from `since`, a hash for each path.
+
+        Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
+        """
+        manifest = require_manifest(manifest_file(out))
+        every = [(original, one) for original in manifest.originals for one in original.renditions]
+        known = since or {}
+        entries = tuple((original, one) for original, one in every if known.get(one.path) != one.sha256)
+        for _, one in entries:
+            _check(out, one)
+        paths = {one.path for _, one in every}
+        gone = tuple(sorted(path for path in known if path not in paths))
+        return Package(out, manifest, entries, gone, since is None)
+
+    @property
+    def bytes(self) -> int:
+        """What its renditions weigh."""
+        return sum(one.bytes for _, one in self.entries)
+
+    def stream(self) -> ZipStream:
+        """Return the zip as chunks; its length in bytes is known before, and no file is in memory whole."""
+        zipped = ZipStream(sized=True, compress_type=ZIP_STORED)
+        for _, one in self.entries:
+            zipped.add_path(self.out / one.path, one.path)
+        for name, text in self._papers().items():
+            zipped.add(text.encode("utf-8", "surrogateescape"), name)
+        return zipped
+
+    def _papers(self) -> dict[str, str]:
+        schema = json.dumps(Manifest.model_json_schema(), indent=1) + "\n"
+        papers = {
+            MANIFEST_NAME: self.manifest.as_json(),
+            "manifest.schema.json": schema,
+            "renditions.csv": renditions_csv(self.entries),
+        }
+        if self.gone:
+            papers["removed.txt"] = "".join(f"{path}\n" for path in self.gone)
+        sums = {one.path: one.sha256 for _, one in self.entries}
+        sums |= {
+            name: hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
+            for name, text in papers.items()
+        }
+        # As sha256sum writes them, and checks them with -c.
+        papers["SHA256SUMS"] = "".join(f"{digest}  {path}\n" for path, digest in sorted(sums.items()))
+        return papers
+
+    def remember(self) -> None:
+        """Note that this was taken away, for the next one that is to hold what changed since."""
+        write_atomically(self.out / STATE_FOLDER / _LAST, json.dumps(hashes_of(self.manifest)).encode())
+
+
+def last_packed(out: Path) -> dict[str, str] | None:
+    """Return what the last zip of a build left a reader with, a hash for each path; None if there was none."""
+    try:
+        found = from_json((out / STATE_FOLDER / _LAST).read_bytes())
+    except (OSError, ValueError):
+        return None
+    return found if isinstance(found, dict) else None
+
+
+def hashes_of(manifest: Manifest) -> dict[str, str]:
+    """Return the hash of each rendition by its path."""
+    return {one.path: one.sha256 for original in manifest.originals for one in original.renditions}
+
+
+def renditions_csv(entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]) -> str:
+    """Return a line for each rendition, under `COLUMNS` (RFC 4180)."""
+    rows = (
+        (
+            original.path,
+            one.path,
+            one.facet or "whole",
+            one.format,
+            one.type,
+            one.width,
+            one.height,
+            one.bytes,
+            one.sha256,
+        )
+        for original, one in entries
+    )
+    return csv_text(COLUMNS, rows)
+
+
+def _check(out: Path, one: RenditionEntry) -> None:
+    path_inside(out, one.path)
+    try:
+        size = (out / one.path).lstat().st_size  # a link in its place would send what it leads to
+    except OSError as error:
+        raise OutputError(
+            f"It is not there any more ({error.strerror}).", file=str(out / one.path), remedy="Build again."
+        ) from error
+    if size != one.bytes:
+        raise OutputError(
+            "It was changed since it was made.", file=str(out / one.path), remedy="Build again."
+        )
+
+
+def write_package(package: Package, file: Path) -> None:
+    """Write a zip to a file, which is there whole or not at all. Raises `OutputError`."""
+    part = file.with_name(f"{file.name}.part")
+    try:
+        with part.open("wb") as target:
+            for chunk in chunks(package):
+                target.write(chunk)
+        part.replace(file)
+    except OSError as error:
+        part.unlink(missing_ok=True)
+        raise OutputError(
+            f"The zip cannot be written ({error.strerror}).", file=str(file), remedy="Choose another place."
+        ) from error
+
+
+def chunks(package: Package) -> Iterator[bytes]:
+    """Yield the zip, and remember it when the last byte has been taken."""
+    yield from package.stream()
+    package.remember()

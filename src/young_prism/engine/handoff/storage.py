@@ -1,0 +1,221 @@
+"""Where a build can be published: a folder, or S3-compatible storage through fsspec. One small seam for both."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, NamedTuple, Protocol
+
+from young_prism.core.errors import PublishError
+from young_prism.engine.files import files_below, path_inside
+from young_prism.engine.output.atomic import is_part, write_atomically
+
+
+class Headers(NamedTuple):
+    """What is said of a file where it is served from storage."""
+
+    type: str
+    cache: str
+
+
+class Storage(Protocol):
+    """A place that files are published to, by paths with / between folders."""
+
+    name: str
+
+    def listing(self) -> dict[str, int]:
+        """Return the bytes of each file that is there."""
+
+    def read(self, path: str) -> bytes | None:
+        """Return a file's bytes, None where there is none."""
+
+    def holds(self, path: str, data: bytes) -> bool:
+        """Whether a file that is there has just these bytes."""
+
+    def write(self, path: str, data: bytes, headers: Headers) -> None:
+        """Put a file there, whole or not at all."""
+
+    def remove(self, path: str) -> None:
+        """Take a file away."""
+
+
+def storage_at(address: str, endpoint: str = "") -> Storage:
+    """Return the storage at an address: a folder of this machine, `file:///folder`, `s3://bucket/folder` or `s3a://…`.
+
+    No other scheme is accepted: fsspec knows many that read or write this machine past every check of folders.
+    Raises `PublishError` for an address that cannot be used.
+    """
+    scheme, found, rest = address.partition("://")
+    if not found or scheme == "file":
+        return FolderStorage(Path(rest if found else address))
+    if scheme not in _S3:
+        raise PublishError(
+            f"{scheme}:// is not a scheme that can be published to.",
+            file=address,
+            remedy="Give a folder, file:///folder, s3://bucket/folder or s3a://bucket/folder.",
+        )
+    if not rest.strip("/"):
+        raise PublishError("It names no bucket.", file=address, remedy="Write it as s3://bucket/folder.")
+    try:
+        import fsspec
+    except ImportError as error:
+        raise PublishError(
+            "Publishing to storage needs a part that is not installed.",
+            file=address,
+            remedy='Install it: pip install "young-prism[s3]".',
+        ) from error
+    options: dict[str, Any] = {
+        "use_listings_cache": False,
+        "config_kwargs": {"connect_timeout": 10, "retries": {"max_attempts": 3}},
+    }
+    if endpoint:
+        options["client_kwargs"] = {"endpoint_url": endpoint}
+    try:
+        system = fsspec.filesystem(scheme, **options)
+    except (ImportError, ValueError) as error:
+        raise PublishError(
+            f"It cannot be used ({error}).", file=address, remedy="Check the address."
+        ) from error
+    return ObjectStorage(address, system, rest.strip("/"))
+
+
+_UNREACHABLE = (
+    "EndpointConnectionError",
+    "ConnectTimeoutError",
+    "ConnectionClosedError",
+    "ReadTimeoutError",
+    "ProxyConnectionError",
+    "SSLError",
+)
+"""Errors of botocore, by name: it is loaded by s3fs alone, and only where it is installed."""
+_S3 = ("s3", "s3a")
+"""Schemes of S3-compatible storage."""
+
+
+class FolderStorage:
+    """A folder of this machine, or of one that is mounted here."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.name = str(folder)
+
+    def listing(self) -> dict[str, int]:
+        """Return the bytes of each file that is there; what is being written now, or goes while we look, is not."""
+        found = {}
+        for entry in files_below(self.folder):
+            with suppress(OSError):
+                if entry.is_file() and not is_part(entry.name):
+                    path = os.path.relpath(entry.path, self.folder).replace(os.sep, "/")
+                    found[path] = entry.stat().st_size
+        return found
+
+    def read(self, path: str) -> bytes | None:
+        """Return a file's bytes, None where there is none."""
+        try:
+            return (self.folder / path).read_bytes()
+        except OSError:
+            return None
+
+    def holds(self, path: str, data: bytes) -> bool:
+        """Whether a file that is there has just these bytes."""
+        return self.read(path) == data
+
+    def write(self, path: str, data: bytes, headers: Headers) -> None:  # noqa: ARG002
+        """Put a file there; a folder says nothing of its files."""
+        write_atomically(path_inside(self.folder, path), data)
+
+    def remove(self, path: str) -> None:
+        """Take a file away, and folders that are empty then."""
+        file = path_inside(self.folder, path)
+        file.unlink(missing_ok=True)
+        for parent in file.parents:
+            if parent == self.folder or any(parent.iterdir()):
+                break
+            parent.rmdir()
+
+
+class ObjectStorage:
+    """S3-compatible storage. A put object is there whole or not at all."""
+
+    def __init__(self, name: str, system: Any, root: str) -> None:
+        self.name = name
+        self._system = system
+        self._root = root
+        self._details: dict[str, dict[str, Any]] = {}
+
+    def listing(self) -> dict[str, int]:
+        """Return the bytes of each object that is there. Raises `PublishError` where the storage refuses."""
+        with _said(self.name):
+            self._bucket_there()
+            found = self._system.find(self._root, detail=True)
+        self._details = {self._below(path): info for path, info in found.items()}
+        return {path: int(info["size"]) for path, info in self._details.items()}
+
+    def _bucket_there(self) -> None:
+        bucket = self._root.partition("/")[0]
+        try:
+            self._system.call_s3("head_bucket", Bucket=bucket)
+        except (FileNotFoundError, PermissionError) as error:
+            raise PublishError(
+                f"There is no bucket {bucket}, or these keys may not see it.",
+                file=self.name,
+                remedy="Make the bucket, or check keys and endpoint.",
+            ) from error
+
+    def read(self, path: str) -> bytes | None:
+        """Return an object's bytes, None where there is none."""
+        with _said(self.name):
+            try:
+                return bytes(self._system.cat_file(self._at(path)))
+            except FileNotFoundError:
+                return None
+
+    def holds(self, path: str, data: bytes) -> bool:
+        """Whether an object has just these bytes, by its entity tag where that is their MD5, else by reading it."""
+        tag = str(self._details.get(path, {}).get("ETag", "")).strip('"')
+        if len(tag) == 32:
+            return tag == hashlib.md5(data, usedforsecurity=False).hexdigest()
+        return self.read(path) == data
+
+    def write(self, path: str, data: bytes, headers: Headers) -> None:
+        """Put an object there with its type and how long it may be kept."""
+        with _said(self.name, path):
+            self._system.pipe_file(self._at(path), data, ContentType=headers.type, CacheControl=headers.cache)
+
+    def remove(self, path: str) -> None:
+        """Take an object away."""
+        with _said(self.name, path):
+            self._system.rm_file(self._at(path))
+
+    def _at(self, path: str) -> str:
+        return f"{self._root}/{path}"
+
+    def _below(self, path: str) -> str:
+        return path.strip("/").removeprefix(f"{self._root}/")
+
+
+class _said:  # noqa: N801
+    """Say what storage refuses as a sentence: at the one point where its library is called."""
+
+    def __init__(self, name: str, path: str = "") -> None:
+        self._place = f"{name.rstrip('/')}/{path}" if path else name
+
+    def __enter__(self) -> None:
+        """Begin."""
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        """Turn what came into a `PublishError`."""
+        if type(error).__name__ in _UNREACHABLE:
+            raise PublishError(
+                "The storage cannot be reached.",
+                file=self._place,
+                remedy="Check the endpoint and that the storage is running, then publish again: what is done is kept.",
+            ) from error
+        if isinstance(error, Exception) and not isinstance(error, PublishError | FileNotFoundError):
+            raise PublishError(
+                f"The storage refuses ({type(error).__name__}: {error}).",
+                file=self._place,
+                remedy="Check address, keys and endpoint, and publish again: what is done is kept.",
+            ) from error

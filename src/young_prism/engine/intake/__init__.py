@@ -1,0 +1,1 @@
+"""New originals: inbox, archives, watched folders, and quick first renditions."""

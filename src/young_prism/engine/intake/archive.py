@@ -1,0 +1,120 @@
+"""Unpack a zip into a folder of originals. A zip is a stranger: what it says of itself is checked, never believed."""
+
+from __future__ import annotations
+
+import lzma
+import stat
+import struct
+import zipfile
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO
+
+from young_prism.core.errors import DiskFullError, IncomingError, IncomingTooLargeError
+from young_prism.core.naming.incoming import printable_name
+from young_prism.core.report.formatting import format_bytes
+from young_prism.engine.intake.inbox import (
+    Inbox,
+    Place,
+    Placed,
+)
+
+_ENCRYPTED = 0x1
+"""Bit 0 of the general purpose flag (APPNOTE 4.4.4)."""
+
+
+@dataclass(slots=True)
+class Unpacked:
+    """What came out of a zip: files with their place, and what was refused and why."""
+
+    placed: list[Placed] = field(default_factory=list)
+    refused: list[IncomingError] = field(default_factory=list)
+
+    def count(self, place: Place) -> int:
+        """Return how many files ended so."""
+        return sum(placed.place is place for placed in self.placed)
+
+
+_UNREADABLE = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    struct.error,
+    EOFError,
+    RuntimeError,
+    NotImplementedError,
+    ValueError,
+    LookupError,
+)
+"""What the standard library raises on damaged zips (seen with mutated ones)."""
+
+
+def unpack(
+    archive: Path | IO[bytes],
+    inbox: Inbox,
+    *,
+    name: str,
+    listen: Callable[[int, int], None] = lambda *_: None,
+) -> Unpacked:
+    """Unpack the pictures and pages of `archive` into `inbox`; an entry that cannot be taken is refused alone.
+
+    `name` is what people call the zip. Raises `IncomingError` when nothing of it may be touched: it is no zip, or says
+    that it holds more than the limits allow.
+    """
+    limits = inbox.limits
+    try:
+        opened = zipfile.ZipFile(archive)
+    except (*_UNREADABLE, OSError) as error:
+        raise IncomingError(
+            f"This is no zip that can be read ({error}).", file=name, remedy="Pack it again."
+        ) from error
+    with opened:
+        entries = [
+            info for info in opened.infolist() if not info.filename.endswith("/")
+        ]  # `is_dir` needs a name
+        if len(entries) > limits.files:
+            raise IncomingTooLargeError(
+                f"It holds {len(entries):,} files, over the limit of {limits.files:,}.",
+                file=name,
+                remedy="Split it, or raise --max-files.",
+            )
+        declared = sum(info.file_size for info in entries)
+        if declared > limits.unpacked_bytes:
+            raise IncomingTooLargeError(
+                f"It says that it unpacks to {format_bytes(declared)}, over the limit of {format_bytes(limits.unpacked_bytes)}.",
+                file=name,
+                remedy="Split it, or raise --max-zip-mb.",
+            )
+        result = Unpacked()
+        for done, info in enumerate(entries, start=1):
+            try:
+                _check(info)
+                result.placed.append(_bring(opened, info, inbox))
+            except IncomingError as error:
+                result.refused.append(error)
+                if isinstance(error, DiskFullError):
+                    break
+            listen(done, len(entries))
+    return result
+
+
+def _check(info: zipfile.ZipInfo) -> None:
+    shown = printable_name(info.filename)
+    if info.flag_bits & _ENCRYPTED:
+        raise IncomingError("It is encrypted.", file=shown, remedy="Pack it again without a password.")
+    mode = info.external_attr >> 16
+    if mode and stat.S_IFMT(mode) not in (0, stat.S_IFREG):
+        what = "a link" if stat.S_ISLNK(mode) else "no ordinary file"
+        raise IncomingError(f"It is {what}.", file=shown, remedy="Pack the file itself.")
+
+
+def _bring(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placed:
+    try:
+        with opened.open(info) as stream:
+            return inbox.bring(info.filename, stream, length=info.file_size)
+    except _UNREADABLE as error:
+        raise IncomingError(
+            f"It cannot be unpacked ({error}).", file=printable_name(info.filename), remedy="Pack it again."
+        ) from error

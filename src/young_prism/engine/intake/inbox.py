@@ -1,0 +1,372 @@
+"""Bring files into a folder of originals: whole or not at all, nothing overwritten, nothing taken that is no picture.
+
+A file is received beside the originals under a temporary name. Only when its last byte is on the disk, and its digest is
+the one that was promised, does it get its name, by a link that fails where the name is taken: two that arrive under
+one name at once are both kept.
+"""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import secrets
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from enum import StrEnum
+from mmap import ACCESS_READ, mmap
+from pathlib import Path
+from typing import NamedTuple, Protocol
+
+from young_prism.core.errors import (
+    DiskFullError,
+    IncomingDangerError,
+    IncomingError,
+    IncomingKindError,
+    IncomingTooLargeError,
+    TooLargeError,
+    YoungPrismError,
+)
+from young_prism.core.html.references import PAGE_ENDINGS
+from young_prism.core.images.headers.contract import FileView
+from young_prism.core.images.sniff import (
+    HEAD_BYTES,
+    other_kind,
+    sniff,
+)
+from young_prism.core.inspection.inspect import LIBRARY_FORMATS, look_at_header
+from young_prism.core.inspection.polyglots import danger_of
+from young_prism.core.naming.incoming import incoming_path, printable_name
+from young_prism.core.naming.rule import split_name
+from young_prism.core.report.formatting import format_bytes
+from young_prism.core.types import MAX_PIXELS, ImageFormat
+from young_prism.engine.files import files_below
+from young_prism.engine.output.atomic import (
+    PART_PREFIX,
+    PART_SUFFIX,
+    remove_leftovers,
+)
+
+_CHUNK = 1 << 20
+_LARGEST_DRAWING = 20_000_000
+"""Bytes of a drawing from strangers: it is parsed whole, in the server."""
+RESERVED_BYTES = 100_000_000
+"""Bytes that are left free on the disk: a full one would stop runs and the database too."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """What is taken at the most. Bytes, but for `files` and `max_pixels`."""
+
+    file_bytes: int = 200_000_000
+    files: int = 20_000
+    zip_bytes: int = 2_000_000_000
+    unpacked_bytes: int = 4_000_000_000
+    max_pixels: int = MAX_PIXELS
+
+
+class Place(StrEnum):
+    """How a file that was brought in ended."""
+
+    NEW = "new"
+    ALREADY = "already there"
+    BESIDE = "kept beside another"
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """A file brought in: the path that it has now, and a remark where that is not the one it came with."""
+
+    path: str
+    place: Place
+    note: str = ""
+
+
+class Replaced(NamedTuple):
+    """Where a better original lies now, and where the one before is kept; empty where it was the very same."""
+
+    path: str
+    kept: str
+
+
+class Readable(Protocol):
+    """Anything that is read from front to back."""
+
+    def read(self, size: int, /) -> bytes:
+        """Return the next bytes, none at the end."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Inbox:
+    """A folder of originals that files may be brought into, with a place beside it for what is still on its way."""
+
+    originals: Path
+    waiting: Path
+    limits: Limits = Limits()
+    pages: bool = True
+    """Whether pages are taken besides pictures."""
+    strict: bool = False
+    """Whether strangers send: what is more than a picture, or a drawing that can do harm, is refused."""
+
+    def open(self) -> None:
+        """Make the folders, and delete what an earlier server left half received. Raises `IncomingError`."""
+        try:
+            self.originals.mkdir(parents=True, exist_ok=True)
+            self.waiting.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise _refused_by_system(error, str(self.originals)) from error
+
+    def clear(self) -> None:
+        """Delete what was left half received. Nobody may be receiving."""
+        remove_leftovers(self.waiting)
+
+    def bring(self, given: str, stream: Readable, *, length: int | None = None, sha256: str = "") -> Placed:
+        """Receive one file called `given` and give it its place.
+
+        `length` and `sha256` are what the sender promised. Raises `IncomingError`; then nothing of it stays.
+        """
+        wanted = incoming_path(given)
+        with self._received(wanted.path, printable_name(given), stream, length, sha256) as (part, digest):
+            placed = self._place(part, wanted.path, digest)
+        return Placed(placed.path, placed.place, placed.note or wanted.note)
+
+    def replace(self, path: str, given: str, stream: Readable, *, length: int | None = None) -> Replaced:
+        """Receive a better original in the place of one that is here, which is kept beside the others.
+
+        It has the same name; where it is of another kind, with its own ending. Raises `IncomingError`; then all is as it was.
+        """
+        old, ending = split_name(path)[0], split_name(incoming_path(given).path)[1]
+        wanted = f"{old}.{ending}" if ending else path
+        with self._received(wanted, printable_name(given), stream, length) as (part, digest):
+            if (self.originals / path).is_file() and _hash(self.originals / path) == digest:
+                return Replaced(path, "")
+            kept = f"{secrets.token_hex(4)}/{path}"
+            self._move(path, self._earlier / kept)
+            try:
+                placed = self._place(part, wanted, digest)
+            except BaseException:
+                self._move_back(kept, path)
+                raise
+        return Replaced(placed.path, kept)
+
+    def put_back(self, path: str, before: str, kept: str) -> str:
+        """Undo a replacement: what lies at `path` is kept, what was `before` is back. Return where the other one is kept."""
+        try:
+            now = f"{secrets.token_hex(4)}/{path}"
+            self._move(path, self._earlier / now)
+            self._move_back(kept, before)
+        except OSError as error:
+            raise _refused_by_system(error, path) from error
+        return now
+
+    def discard(self, path: str) -> None:
+        """Delete what has just come and cannot be used: nothing of it stays."""
+        with suppress(OSError):
+            (self.originals / path).unlink()
+
+    def discard_kept(self, kept: str) -> None:
+        """Delete what was put aside because it could not be used."""
+        with suppress(OSError):
+            (self._earlier / kept).unlink()
+
+    @property
+    def _earlier(self) -> Path:
+        """Where originals are kept that were replaced."""
+        return self.originals.parent / "earlier"
+
+    def _move(self, path: str, target: Path) -> None:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        with suppress(FileNotFoundError):
+            (self.originals / path).rename(target)
+
+    def _move_back(self, kept: str, path: str) -> None:
+        if (self._earlier / kept).is_file():
+            (self._earlier / kept).rename(self.originals / path)
+
+    @contextmanager
+    def _received(
+        self, path: str, shown: str, stream: Readable, length: int | None, sha256: str = ""
+    ) -> Iterator[tuple[Path, str]]:
+        """Receive a file that is to be at `path`, check it, and hand over where it waits, and its digest. Then it goes."""
+        if length is not None:
+            self.check_room(length, shown)
+        part = self.waiting / f"{PART_PREFIX}{secrets.token_hex(8)}{PART_SUFFIX}"
+        try:
+            digest = self._receive(part, stream, shown, length)
+            if sha256 and digest != sha256:
+                raise IncomingError(
+                    "It arrived damaged: its bytes are not the ones that were sent.",
+                    file=shown,
+                    remedy="Send it again.",
+                )
+            self._check_content(part, path, shown)
+            yield part, digest
+        except OSError as error:
+            raise _refused_by_system(error, shown) from error
+        finally:
+            part.unlink(missing_ok=True)
+
+    def check_number(self, more: int) -> None:
+        """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
+        there = sum(1 for _ in files_below(self.originals))
+        if there + more > self.limits.files:
+            raise IncomingTooLargeError(
+                f"{more:,} files would come to {there} that are here, over the limit of {self.limits.files:,}.",
+                remedy="Make a source of its own of them, or raise --max-files.",
+            )
+
+    def check_room(self, length: int, shown: str) -> None:
+        """Raise `IncomingError` when a file of `length` bytes is over the limit, or would fill the disk."""
+        if length > self.limits.file_bytes:
+            raise IncomingTooLargeError(
+                f"It has {format_bytes(length)}, over the limit of {format_bytes(self.limits.file_bytes)} a file.",
+                file=shown,
+                remedy="Save it smaller, or raise --max-file-mb.",
+            )
+        if shutil.disk_usage(self.waiting).free < length + RESERVED_BYTES:
+            raise _disk_full(shown)
+
+    def _receive(self, part: Path, stream: Readable, shown: str, length: int | None) -> str:
+        digest, received = hashlib.sha256(), 0
+        with part.open("xb") as file:
+            while chunk := stream.read(_CHUNK):
+                received += len(chunk)
+                if received > self.limits.file_bytes:
+                    self.check_room(received, shown)
+                digest.update(chunk)
+                file.write(chunk)
+            file.flush()
+            os.fsync(file.fileno())
+        if length is not None and received != length:
+            raise IncomingError(
+                f"Only {format_bytes(received)} of {format_bytes(length)} arrived.",
+                file=shown,
+                remedy="Send it again; nothing of it was kept.",
+            )
+        return digest.hexdigest()
+
+    def _check_content(self, part: Path, path: str, shown: str) -> None:
+        """Take pictures by their content, and pages by their ending; refuse the rest with a word on what it is."""
+        with FileView(part) as view:
+            if not view.size:
+                raise IncomingError(
+                    "The file is empty.", file=shown, remedy="Copy it again from where it came from."
+                )
+            head = view.read(0, HEAD_BYTES)
+            fmt = sniff(head)
+            if fmt is None:
+                if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
+                    return
+                other = other_kind(head)
+                raise IncomingKindError(
+                    f"It is {other.what}." if other else "It is no picture that we know.",
+                    file=shown,
+                    remedy=other.remedy
+                    if other
+                    else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
+                )
+            try:
+                if fmt not in LIBRARY_FORMATS:
+                    look_at_header(view, max_pixels=self.limits.max_pixels)
+                danger = self._danger(part, fmt) if self.strict else ""
+            except YoungPrismError as error:
+                kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
+                raise kind(error.what, file=shown, remedy=error.remedy) from error
+            if danger:
+                raise IncomingDangerError(
+                    danger, file=shown, remedy="Export the picture alone, and send that."
+                )
+
+    def _danger(self, part: Path, fmt: ImageFormat) -> str:
+        """Say what else a picture is. Checked under its temporary name, before it can be fetched under its own."""
+        if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
+            raise TooLargeError(
+                f"A drawing may have {format_bytes(_LARGEST_DRAWING)} at the most.",
+                remedy="Export it with fewer points, or as a PNG.",
+            )
+        with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
+            return danger_of(data[:] if fmt is ImageFormat.SVG else data, fmt)
+
+    def _place(self, part: Path, path: str, digest: str) -> Placed:
+        for candidate in _candidates(path):
+            target = self.originals / candidate
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                os.link(part, target)
+            except FileExistsError:
+                if target.is_file() and _hash(target) == digest:
+                    return Placed(candidate, Place.ALREADY)
+                continue
+            _flush_folder(target.parent)
+            if candidate == path:
+                return Placed(candidate, Place.NEW)
+            return Placed(
+                candidate,
+                Place.BESIDE,
+                f"Another picture is called {path} already; this one is kept as {candidate}.",
+            )
+        raise AssertionError("there is always another name")
+
+    def has(self, given: str, sha256: str) -> str | None:
+        """Return the path under which a file with this name and content is here already, None if it is not."""
+        try:
+            path = incoming_path(given).path
+        except IncomingError:
+            return None
+        for candidate in _candidates(path):
+            target = self.originals / candidate
+            try:
+                if not target.is_file():
+                    return None
+                if _hash(target) == sha256:
+                    return candidate
+            except (OSError, ValueError):  # a name that is too long, or none that a system takes
+                return None
+        return None
+
+
+def _candidates(path: str) -> Iterator[str]:
+    folder, slash, name = path.rpartition("/")
+    stem, ending = split_name(name)
+    dot = f".{ending}" if ending else ""
+    yield path
+    number = 2
+    while True:
+        yield f"{folder}{slash}{stem}-{number}{dot}"
+        number += 1
+
+
+def _hash(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _flush_folder(folder: Path) -> None:
+    """Make sure that a new name outlives a power cut; a system that cannot open folders does it by itself."""
+    try:
+        opened = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return
+    try:
+        os.fsync(opened)
+    finally:
+        os.close(opened)
+
+
+def _refused_by_system(error: OSError, shown: str) -> IncomingError:
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return _disk_full(shown)
+    return IncomingError(
+        f"It cannot be written here ({error.strerror}).",
+        file=shown,
+        remedy="Check the data folder's permissions.",
+    )
+
+
+def _disk_full(shown: str) -> DiskFullError:
+    return DiskFullError(
+        "The disk is full.", file=shown, remedy="Make room and send it again; what has arrived is kept."
+    )

@@ -1,0 +1,200 @@
+"""What of a picture that somebody has just brought is made at once, while he waits: its placeholder, and a rendition to begin with.
+
+The workers are kept warm, since they take as long to start as a picture takes. What they make is put into the cache under its
+key, so that the run that follows does not make it again: it has the very same bytes.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.images.facts import Facts
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import NO_MARKS, Mark, PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.finishing import Finishing
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.results import Rendered
+from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.types import MAX_PIXELS
+from young_prism.engine.build.manifest_builder import rendition_entry
+from young_prism.engine.output.cache import Cache
+from young_prism.engine.workers.pool import (
+    Feed,
+    Job,
+    Pool,
+    default_jobs,
+)
+from young_prism.engine.workers.tasks import read_original
+
+_TIMEOUT_S = 120.0
+_IDLE_S = 900.0
+"""Seconds without work after which the workers end."""
+
+_WIDTH = 1000
+"""Pixels of the rendition to begin with, about: enough for a column or a phone (our choice)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """A picture that has just come: where it lies, and what is to be done with it. It travels to a worker."""
+
+    root: str
+    path: str
+    recipe: Recipe
+    detail: Detail
+    marks: Mapping[str, Mark]
+    max_pixels: int = MAX_PIXELS
+    cache: Cache | None = None
+
+
+class First(NamedTuple):
+    """What is known of a picture at once: the renditions to begin with, the narrowest first, and what stands in till they come."""
+
+    facts: Facts
+    renditions: tuple[RenditionEntry, ...]
+    placeholder: str
+
+
+Heard = Callable[[First | YoungPrismError], None]
+
+
+class FirstMaker:
+    """Makes them, one after the other on a thread of its own, in worker processes. `close` it at the end."""
+
+    def __init__(self, *, jobs: int | None = None, memory: int | None = None) -> None:
+        self._pool = Pool(min(2, jobs or default_jobs()), memory)
+        self._waiting: deque[tuple[Brought, Heard]] = deque()
+        self._news = threading.Condition()
+        self._closing = self._warming = False
+        self._thread: threading.Thread | None = None
+
+    def make(self, brought: Brought, heard: Heard) -> None:
+        """Have it made soon; `heard` is told what came of it, on a thread of ours."""
+        with self._news:
+            self._waiting.append((brought, heard))
+            self._start()
+
+    def warm(self) -> None:
+        """Start the workers, since somebody is likely to bring something soon."""
+        with self._news:
+            self._warming = True
+            self._start()
+
+    def close(self) -> None:
+        """Stop everything, and wait for it. What waits is not made."""
+        with self._news:
+            self._closing = True
+            self._waiting.clear()
+            self._news.notify_all()
+        if self._thread:
+            self._thread.join()
+
+    def _start(self) -> None:
+        if self._thread is None and not self._closing:
+            self._thread = threading.Thread(target=self._work, name="first")
+            self._thread.start()
+        self._news.notify_all()
+
+    def _work(self) -> None:
+        while True:
+            with self._news:
+                self._news.wait_for(lambda: self._closing or self._warming or self._waiting, _IDLE_S)
+                warming, self._warming = self._warming, False
+                if self._closing or not (warming or self._waiting):
+                    self._thread = None if not self._closing else self._thread
+                    self._pool.close(now=self._closing)
+                    return
+            if warming:
+                rehearsal: Job[int] = Job(
+                    function=rehearse, arguments=lambda _: (), timeout_s=lambda _: _TIMEOUT_S
+                )
+                list(self._pool.run(range(self._pool.jobs), rehearsal))
+            job: Job[tuple[Brought, Heard]] = Job(
+                function=first_of,
+                arguments=lambda item: item[:1],
+                timeout_s=lambda _: _TIMEOUT_S,
+                stopped=lambda: self._closing,
+            )
+            for done in self._pool.run(Feed(self._take), job):
+                _, heard = done.item
+                heard(done.error or done.result)
+
+    def _take(self) -> tuple[Brought, Heard] | None:
+        with self._news:
+            return self._waiting.popleft() if self._waiting else None
+
+
+def first_of(brought: Brought) -> First:
+    """Look at one picture, and make what it begins with. Runs in a worker.
+
+    Raises the errors of `core.originals.look.look` and of `render`, with the file's name.
+    """
+    return _first(read_original(brought.root, brought.path), brought)
+
+
+def rehearse() -> None:
+    """Make a first of next to nothing, so that all is loaded when a picture comes: that takes as long as one. Runs in a worker."""
+    import numpy as np
+
+    from young_prism.core.vips import pyvips
+
+    ramp = np.linspace(0, 255, 96 * 64 * 3).astype(np.uint8).reshape(64, 96, 3)
+    data = pyvips.Image.new_from_array(ramp).jpegsave_buffer()
+    _first(data, Brought("", "rehearsal.jpg", Recipe(), NOTHING_SAID, NO_MARKS))
+
+
+def _first(data: bytes, brought: Brought) -> First:
+    from young_prism.core.inspection.inspect import look
+    from young_prism.core.plan.make import make_plan
+    from young_prism.core.render.render import pieces_of
+    from young_prism.core.render.results import concluded
+
+    path = brought.path
+    try:
+        facts = look(data, max_pixels=brought.max_pixels)
+        plan = make_plan({path: facts}, brought.recipe, details={path: brought.detail}, marks=brought.marks)
+        if not plan.originals:
+            return First(facts, (), facts.mean_colour)
+        [original] = plan.originals
+        wanted = to_begin_with(original)
+        pieces = pieces_of(data, original, [one.path for one in wanted])
+        alone = replace(original, renditions=tuple(wanted))
+        made = [one for one in concluded(alone, {}, pieces) if one.data is not None]
+    except YoungPrismError as error:
+        error.file = path
+        raise
+    for one in made:
+        if brought.cache:
+            brought.cache.keep(one)
+    return First(facts, tuple(rendition_entry(one) for one in made), _placeholder(facts, made))
+
+
+def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
+    """Return the recipe's placeholder, or one that is made of the narrowest rendition where it makes none."""
+    from young_prism.core.pixels.placeholder import placeholder
+    from young_prism.core.vips import pyvips
+
+    own = next((one.placeholder for one in made if one.placeholder), "")
+    if own or not made or facts.passes_through or facts.transparent:
+        return own or facts.mean_colour
+    try:
+        pixels = pyvips.Image.new_from_buffer(made[0].data, "")
+        return placeholder(pixels, Finishing(placeholder="blur"))
+    except pyvips.Error:
+        return facts.mean_colour
+
+
+def to_begin_with(original: PlannedOriginal) -> list[PlannedRendition]:
+    """Return the renditions that any browser can show: the narrowest, which has the placeholder, and one for a column."""
+    whole = [one for one in original.renditions if one.facet == WHOLE_FACET]
+    if not whole:
+        return []
+    fallback = sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.size)
+    middle = next((one for one in fallback if one.size.width >= _WIDTH), fallback[-1])
+    return list(dict.fromkeys([fallback[0], middle]))

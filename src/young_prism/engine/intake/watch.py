@@ -1,0 +1,115 @@
+"""A folder that is watched: what changed in it, once it is quiet. Files that are still being copied are waited for.
+
+The system says what changes (inotify and its like, through watchfiles); where it does not, on network drives, the folder is looked
+through. What is said is only a reason to look: a build decides by itself what is to be done, so nothing is lost where news are.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from threading import Event
+
+from watchfiles import watch
+
+from young_prism.core.file_stamp import FileStamp
+from young_prism.core.manifest.model import MANIFEST_NAMES
+from young_prism.core.naming.incoming import printable_name
+from young_prism.core.plan.model import LeftOut
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.files import stamp_or_none
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+
+FAILURES_FILE = "young-prism-failures.txt"
+_QUIET_S = 1.0
+"""How long nothing may change before what came is taken as whole."""
+_LOOK_EVERY_MS = 250
+_STANDING = Scope()
+
+
+def quiet_changes(source: Path, mine: Callable[[str], bool], stop: Event) -> Iterator[set[str]]:
+    """Yield the paths below a folder that changed, each time that all of them have been quiet for a second.
+
+    The first set is empty: from then on nothing is missed, so what is there already is to be looked through then.
+    `mine` says which paths are our own work; hidden files and folders are passed over. Ends when `stop` is set.
+    """
+    root = source.resolve()
+    waiting: dict[str, FileStamp | None] = {}
+    since = time.monotonic()
+    begun = False
+    for changes in watch(
+        root,
+        stop_event=stop,
+        watch_filter=None,
+        debounce=_LOOK_EVERY_MS,
+        step=50,
+        rust_timeout=_LOOK_EVERY_MS,
+        yield_on_timeout=True,
+        raise_interrupt=False,
+    ):
+        if not begun:
+            begun = True
+            yield set()
+        fresh = {
+            path for _, changed in changes if (path := _below(root, changed)) and not _passed_over(path, mine)
+        }
+        now = {path: stamp_or_none(root / path) for path in {*waiting, *fresh}}
+        if now != waiting or fresh:
+            waiting, since = now, time.monotonic()
+        elif waiting and time.monotonic() - since >= _QUIET_S:
+            yield set(waiting)
+            waiting = {}
+
+
+def _below(root: Path, changed: str) -> str:
+    path = Path(changed)
+    return path.relative_to(root).as_posix() if path.is_relative_to(root) and path != root else ""
+
+
+def _passed_over(path: str, mine: Callable[[str], bool]) -> bool:
+    if path == FAILURES_FILE or mine(path):
+        return True
+    folders = path.split("/")
+    return any(
+        _STANDING.excluded_by("/".join(folders[: at + 1]) + "/") for at in range(len(folders) - 1)
+    ) or bool(_STANDING.excluded_by(path))
+
+
+class OwnWork:
+    """What of a folder that is watched is our own work, and wakes nobody."""
+
+    def __init__(self, source: Path, out: Path) -> None:
+        self._out = out
+        whole, root = out.resolve(), source.resolve()
+        self._beside = whole == root
+        self._below = (
+            whole.relative_to(root).as_posix() + "/" if whole.is_relative_to(root) and whole != root else ""
+        )
+        self._paths: set[str] = set()
+        self.refresh()
+
+    def has(self, path: str) -> bool:
+        """Whether a path in the source is ours."""
+        return path in self._paths or (bool(self._below) and f"{path}/".startswith(self._below))
+
+    def refresh(self) -> None:
+        """Take note of what the newest build made, where that lies among the originals."""
+        manifest = read_manifest(manifest_file(self._out)) if self._beside else None
+        if manifest:
+            self._paths = {one.path for original in manifest.originals for one in original.renditions}
+            self._paths |= {*MANIFEST_NAMES, *(orphan.path for orphan in manifest.orphaned)}
+
+
+def write_failures(source: Path, failures: Sequence[LeftOut]) -> None:
+    """List what cannot be used in a file in the source, and take that away when there is nothing to list."""
+    file = source / FAILURES_FILE
+    if not failures:
+        file.unlink(missing_ok=True)
+        return
+    now = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
+    lines = [f"{now}: these cannot be used"]
+    lines += [f"{printable_name(one.path)}: {one.error} {one.remedy}" for one in failures]
+    write_atomically(file, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

@@ -1,0 +1,1 @@
+"""The output folder: ledger, journal, cache, lock, and atomic writes."""

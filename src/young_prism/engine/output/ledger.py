@@ -1,0 +1,311 @@
+"""What in an output folder is ours, what it was made from, and what need not be made again.
+
+Three records, each with its own job:
+
+- `manifest.json` is the public, deterministic one, written last.
+- `.young-prism/journal.jsonl` gets a line *before* files take their final names, so that after a power cut they
+  are still known to be ours, and are reused.
+- `.young-prism/stamps.jsonl` remembers size, time and inode, so that nothing unchanged is read again. It may be
+  deleted at any time: contents are then hashed once more. A build that knows only part of it adds a line.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import AliasChoices, BaseModel, ConfigDict, Field
+from pydantic_core import from_json
+
+from young_prism import __version__
+from young_prism.core.file_stamp import FileStamp
+from young_prism.core.images.facts import Facts
+from young_prism.core.manifest.model import (
+    OriginalEntry,
+    OrphanEntry,
+    RenditionEntry,
+    SkippedEntry,
+)
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.pruning import not_worth_it
+from young_prism.core.types import ImageFormat, Outcome
+from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+from young_prism.engine.output.reusable import Earlier
+
+JOURNAL = "journal.jsonl"
+"""There only while a run goes on, or after one that did not end."""
+
+STAMPS = "stamps.jsonl"
+"""Later lines stand for earlier ones."""
+
+
+class _JournalLine(BaseModel):
+    """What is about to be published, or was found not to be worth it."""
+
+    renditions: tuple[RenditionEntry, ...]
+    skipped: tuple[SkippedEntry, ...] = Field(validation_alias=AliasChoices("skipped", "dropped"))
+
+    model_config = ConfigDict(validate_by_name=True)
+
+
+@dataclass(slots=True)
+class Ledger:
+    """The records of one output folder, in memory. Nothing is written before `open_for_writing`."""
+
+    out: Path
+    partial: bool = False
+    """Whether it knows only what concerns some of the originals."""
+    owned: dict[str, set[str]] = field(default_factory=dict)
+    """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
+    made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
+    """(path, key) -> what was delivered."""
+    dropped: dict[tuple[str, str], SkippedEntry] = field(default_factory=dict)
+    """(path, key) -> what was tried and not delivered."""
+    by_key: dict[str, RenditionEntry | SkippedEntry] = field(default_factory=dict)
+    """Key -> what came of it, wherever it lies: a name is no part of a key."""
+    copies: dict[str, list[RenditionEntry | SkippedEntry]] = field(default_factory=dict)
+    """Key -> what else has it: an original may lie there twice."""
+    before: dict[str, OriginalEntry] = field(default_factory=dict)
+    """Original -> what the manifest says of it."""
+    made_by: tuple[str, Recipe] | None = None
+    """The version and the recipe that the manifest was written by."""
+    facts: dict[str, tuple[FileStamp, Facts]] = field(default_factory=dict)
+    stamps: dict[str, tuple[FileStamp, str]] = field(default_factory=dict)
+    """Path -> the stamp that a file of ours had, with its sha256."""
+    _hashes: dict[str, str | None] = field(default_factory=dict)
+
+    @staticmethod
+    def load(out: Path) -> Ledger:
+        """Read the records of `out`; a missing or damaged record is an empty one, never an error."""
+        ledger = Ledger(out)
+        manifest = read_manifest(manifest_file(out))
+        if manifest:
+            ledger.made_by = manifest.generator, manifest.recipe
+            for original in manifest.originals:
+                ledger.before[original.path] = original
+                ledger._take(original.renditions, original.skipped)
+            ledger.take_orphans(manifest.orphaned, {})
+        ledger._read_journal()
+        ledger._read_stamps()
+        return ledger
+
+    def _take(self, renditions: Iterable[RenditionEntry], dropped: Iterable[SkippedEntry]) -> None:
+        for entry in renditions:
+            self.owned.setdefault(entry.path, set()).add(entry.sha256)
+            self.made[entry.path, entry.key] = entry
+            self._know(entry)
+            self.dropped.pop((entry.path, entry.key), None)
+        for left in dropped:
+            self.dropped[left.path, left.key] = left
+            self._know(left)
+            # What lies there from an earlier build stays owned, but is no part of this one.
+            self.made.pop((left.path, left.key), None)
+
+    def _know(self, entry: RenditionEntry | SkippedEntry) -> None:
+        known = self.by_key.get(entry.key)
+        if known and known.path != entry.path:
+            self.copies.setdefault(entry.key, []).append(known)
+        self.by_key[entry.key] = entry
+
+    def _read_journal(self) -> None:
+        try:
+            lines = (self.out / STATE_FOLDER / JOURNAL).read_text().splitlines()
+        except (OSError, UnicodeDecodeError):
+            return
+        for line in lines:
+            try:
+                data = _JournalLine.model_validate_json(line)
+            except ValueError:
+                continue  # the last line of a power cut
+            self._take(data.renditions, data.skipped)
+
+    def _read_stamps(self) -> None:
+        with suppress(OSError):
+            for line in (self.out / STATE_FOLDER / STAMPS).read_bytes().splitlines():
+                with suppress(
+                    ValueError, KeyError, TypeError
+                ):  # a line that was cut off; what it says is found out anew
+                    self._take_stamps(from_json(line))
+
+    def _take_stamps(self, data: Any) -> None:
+        if data["version"] != __version__:
+            return
+        stamps = {
+            path: (FileStamp.from_json(stamp), str(digest))
+            for path, (stamp, digest) in data["renditions"].items()
+        }
+        facts = {
+            path: (FileStamp.from_json(stamp), Facts.from_dict(facts))
+            for path, (stamp, facts) in data["originals"].items()
+        }
+        self.stamps |= stamps
+        self.facts |= facts
+
+    def take_entry(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
+        """Take what the manifest says of one original, with the stamps that its files had then."""
+        self.before[entry.path] = entry
+        self._take(entry.renditions, entry.skipped)
+        self._take_files(entry, files)
+
+    def lend_entry(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
+        """Know the files of an original that is no part of this: another one with the same content can use them."""
+        for rendition in entry.renditions:
+            self._know(rendition)
+        for left in entry.skipped:
+            self._know(left)
+        self._take_files(entry, files)
+
+    def _take_files(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
+        hashes = {one.path: one.sha256 for one in entry.renditions}
+        self.stamps |= {path: (stamp, hashes[path]) for path, stamp in files.items() if path in hashes}
+
+    def take_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, FileStamp]) -> None:
+        """Take what the manifest says of files that nothing plans any more, with their stamps."""
+        for orphan in orphans:
+            self.owned.setdefault(orphan.path, set()).add(orphan.sha256)
+            if orphan.path in stamps:
+                self.stamps[orphan.path] = (stamps[orphan.path], orphan.sha256)
+
+    def written_as(self, recipe: Recipe) -> bool:
+        """Whether the manifest was written by this version and this recipe."""
+        return self.made_by == (f"young-prism {__version__}", recipe.published)
+
+    def known_facts(self, found: SourceFile) -> Facts | None:
+        """Return the facts of an original that was looked at and has not changed since."""
+        stamp, facts = self.facts.get(found.path, (None, None))
+        return facts if stamp == found.stamp else None
+
+    def hash_on_disk(self, path: str) -> str | None:
+        """Return the sha256 of what lies at `path`, None for nothing; read only where its stamp is new."""
+        if path not in self._hashes:
+            self._hashes[path] = self._hash(path)
+        return self._hashes[path]
+
+    def forget(self, path: str) -> None:
+        """Look at the file at `path` anew when it is asked for: it is not what it was thought to be."""
+        self._hashes.pop(path, None)
+        self.stamps.pop(path, None)
+
+    def _hash(self, path: str) -> str | None:
+        target = f"{self.out}/{path}"  # not a `Path`: a hundred thousand are asked for
+        try:
+            stamp = file_stamp(target)
+            known, digest = self.stamps.get(path, (None, ""))
+            if known != stamp:
+                digest = hashlib.sha256(Path(target).read_bytes()).hexdigest()
+                self.stamps[path] = (stamp, digest)
+        except OSError:
+            return None
+        return digest
+
+    def is_ours(self, path: str) -> bool:
+        """Whether the file at `path` is there and byte for byte something that we made."""
+        return path in self.owned and self.hash_on_disk(path) in self.owned[path]
+
+    def is_foreign(self, path: str) -> bool:
+        """Whether something lies at `path` that we did not make, or that was changed since."""
+        return os.path.lexists(self.out / path) and not self.is_ours(path)
+
+    def is_done(self, original: PlannedOriginal) -> bool:
+        """Whether every rendition of an original is there already, or known not to be worth delivering.
+
+        What was left out once is judged again by its recorded bytes: what it was measured against may have gone
+        from the recipe.
+        """
+        files: list[tuple[str, ImageFormat, int]] = []
+        left_out: set[tuple[str, ImageFormat]] = set()
+        for rendition in original.renditions:
+            place = (rendition.path, rendition.key)
+            if self.is_there(rendition):
+                entry: RenditionEntry | SkippedEntry = self.made[place]
+            elif place in self.dropped:
+                entry = self.dropped[place]
+                left_out.add((rendition.facet, rendition.format))
+            else:
+                return False
+            files.append((rendition.facet, rendition.format, entry.bytes))
+        return left_out == set(not_worth_it(files))
+
+    def elsewhere(self, rendition: PlannedRendition) -> Earlier | None:
+        """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
+        known = self.by_key.get(rendition.key)
+        if known is None:
+            return None
+        entries = (known, *self.copies.get(rendition.key, ()))
+        for entry in entries:
+            if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) == entry.sha256:
+                return self._earlier(entry, entry.sha256, Outcome(entry.outcome), entry.placeholder or "")
+        left = next((entry for entry in entries if isinstance(entry, SkippedEntry)), None)
+        return self._earlier(left, "", Outcome.SKIPPED, "") if left else None
+
+    def _earlier(
+        self, entry: RenditionEntry | SkippedEntry, digest: str, outcome: Outcome, stand_in: str
+    ) -> Earlier:
+        return Earlier(
+            size=entry.bytes,
+            sha256=digest,
+            outcome=outcome,
+            reason=entry.reason,
+            placeholder=stand_in,
+            read=(self.out / entry.path).read_bytes,
+            forget=lambda: self.forget(entry.path),
+        )
+
+    def is_there(self, rendition: PlannedRendition) -> bool:
+        """Whether a rendition was made from the same original in the same way, and lies there untouched."""
+        entry = self.made.get((rendition.path, rendition.key))
+        return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
+
+    def announce(self, renditions: list[RenditionEntry], dropped: list[SkippedEntry]) -> None:
+        """Put on record what is about to be published, and make sure that it is on the disk."""
+        line = _JournalLine(renditions=tuple(renditions), skipped=tuple(dropped)).model_dump_json()
+        with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
+            journal.write(line + "\n")
+            journal.flush()
+            os.fsync(journal.fileno())
+        self._take(renditions, dropped)
+
+    def published(self, path: str, digest: str) -> None:
+        """Remember the stamp of a file that has just taken its final name."""
+        self.stamps[path] = (file_stamp(self.out / path), digest)
+        self._hashes[path] = digest
+
+    def close(self, path: Path, manifest: bytes, seen: Mapping[str, tuple[SourceFile, Facts]]) -> None:
+        """Write the manifest's text to `path`, then the stamps, and remove the journal."""
+        if not path.is_file() or path.read_bytes() != manifest:
+            write_atomically(path, manifest)
+        self.save_stamps(seen)
+        (self.out / STATE_FOLDER / JOURNAL).unlink(missing_ok=True)
+
+    def save_stamps(self, seen: Mapping[str, tuple[SourceFile, Facts]]) -> None:
+        """Write what need not be read again next time. Raises `OutputError`, or `OSError`."""
+        data = {
+            "version": __version__,
+            "originals": {
+                path: (found.stamp, facts.as_dict()) for path, (found, facts) in sorted(seen.items())
+            },
+            "renditions": {path: self.stamps[path] for path in sorted(self.stamps) if path in self.owned},
+        }
+        file = self.out / STATE_FOLDER / STAMPS
+        line = json.dumps(data).encode() + b"\n"
+        if not self.partial:
+            write_atomically(file, line)
+        elif seen or data["renditions"]:
+            with file.open("ab") as stamps:
+                stamps.write(line)
+
+
+def ours_in(folder: Path) -> frozenset[str]:
+    """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
+    if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
+        return frozenset()
+    return frozenset(Ledger.load(folder).owned)

@@ -1,0 +1,39 @@
+"""One writer at a time in an output folder, whichever process it is in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from filelock import FileLock, Timeout
+
+from young_prism.core.errors import OutputError
+from young_prism.engine.files import STATE_FOLDER
+from young_prism.engine.output.atomic import output_error, remove_leftovers
+from young_prism.engine.output.ledger import JOURNAL
+
+
+@contextmanager
+def held(out: Path) -> Iterator[None]:
+    """Hold an output folder for writing, having made sure that it can be written. Raises `OutputError`."""
+    state = out / STATE_FOLDER
+    lock = FileLock(state / "lock")
+    try:
+        state.mkdir(parents=True, exist_ok=True)
+        probe = state / "probe"
+        probe.write_bytes(b"")
+        probe.unlink()
+        lock.acquire(timeout=0)
+    except Timeout as error:  # before OSError, of which it is one
+        raise OutputError(
+            "Another run is writing to this output folder.", file=str(out), remedy="Wait until it has ended."
+        ) from error
+    except OSError as error:
+        raise output_error(error, out) from error
+    try:
+        # Only now: before the lock was ours, these might have been another run's, just being written.
+        remove_leftovers(state if not (state / JOURNAL).exists() else out)
+        yield
+    finally:
+        lock.release()

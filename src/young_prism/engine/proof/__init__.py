@@ -1,0 +1,1 @@
+"""Proofs: encode and measure candidates in worker processes."""

@@ -1,0 +1,181 @@
+"""Proofs for whoever looks at them: the newest page first, kept by content, dropped as soon as nobody asks any more.
+
+A page says again and again what it wants to see. What is there it gets at once; the rest is made in worker processes of
+their own, in the order in which it was asked for, as long as it goes on asking.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.engine.output.lru import trim_folder
+from young_prism.engine.proof.tasks import (
+    Found,
+    Wanted,
+    kept,
+    proving,
+)
+from young_prism.engine.workers.pool import (
+    Feed,
+    Job,
+    Pool,
+    default_jobs,
+)
+
+_PATIENCE_S = 4.0
+"""Seconds after which a page that has not asked again is taken to be left."""
+
+_IDLE_S = 300.0
+"""Seconds without work after which the workers end."""
+
+_MOST_KEPT = 4000
+DEFAULT_BYTES = 500_000_000
+
+
+@dataclass(slots=True)
+class _Page:
+    wanted: list[Wanted]
+    asked_at: float
+
+
+class Proofs:
+    """Makes and keeps candidates. `close` it at the end."""
+
+    def __init__(
+        self, folder: Path, *, jobs: int | None = None, memory: int | None = None, limit: int = DEFAULT_BYTES
+    ) -> None:
+        self.folder = folder
+        self._limit = limit
+        self._pool = Pool(jobs or default_jobs(), memory)
+        self._pages: dict[str, _Page] = {}
+        self._known: dict[str, Found | YoungPrismError] = {}
+        self._news = threading.Condition()
+        self._handed: set[str] = set()
+        """Keys of what workers are at."""
+        self._closing = False
+        self._warming = False
+        self._thread: threading.Thread | None = None
+
+    def ask(
+        self, page: str, wanted: Sequence[Wanted], rank: Callable[[Wanted], Any] = lambda _: 0
+    ) -> list[Found | YoungPrismError | None]:
+        """Say what a page wants to see now, and get what is there, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
+
+        What has the lowest `rank` is made first.
+        """
+        found = [self._there(one) for one in wanted]
+        missing = sorted((one for one, there in zip(wanted, found, strict=True) if there is None), key=rank)
+        with self._news:
+            if missing:
+                self._pages[page] = _Page(missing, time.monotonic())
+                self._start()
+            else:
+                self._pages.pop(page, None)
+            self._news.notify_all()
+        return found
+
+    def leave(self, page: str) -> None:
+        """Stop what is made for a page that is not looked at any more."""
+        with self._news:
+            self._pages.pop(page, None)
+            self._news.notify_all()
+
+    def warm(self) -> None:
+        """Start the workers, since somebody is likely to come soon: they take a second to start."""
+        with self._news:
+            self._warming = True
+            self._start()
+            self._news.notify_all()
+
+    def retry(self) -> None:
+        """Forget what failed, so that it is tried again when it is asked for."""
+        with self._news:
+            self._known = {key: one for key, one in self._known.items() if isinstance(one, Found)}
+
+    def close(self) -> None:
+        """Stop everything, and wait for it."""
+        with self._news:
+            self._closing = True
+            self._pages.clear()
+            self._news.notify_all()
+        if self._thread:
+            self._thread.join()
+
+    def _there(self, wanted: Wanted) -> Found | YoungPrismError | None:
+        known = self._known.get(wanted.key)
+        if isinstance(known, YoungPrismError):
+            return known
+        if known is None or not (self.folder / known.file).is_file():
+            known = kept(self.folder, wanted)
+            if known:
+                self._remember(wanted.key, known)
+        return known
+
+    def _remember(self, key: str, found: Found | YoungPrismError) -> None:
+        with self._news:
+            while len(self._known) >= _MOST_KEPT:
+                self._known.pop(next(iter(self._known)))
+            self._known[key] = found
+
+    def _start(self) -> None:
+        if self._thread is None and not self._closing:
+            self._thread = threading.Thread(target=self._work, name="proofs")
+            self._thread.start()
+
+    def _work(self) -> None:
+        while True:
+            with self._news:
+                self._news.wait_for(lambda: self._closing or self._warming or self._next_page(), _IDLE_S)
+                warming, self._warming = self._warming, False
+                if not self._closing and not warming and self._next_page() is None:
+                    self._thread = None  # nobody was here for long
+                    self._pool.close(now=False)
+                    return
+                if self._closing:
+                    self._pool.close(now=True)
+                    return
+            if warming:
+                self._pool.warm()
+            self._serve()
+            trim_folder(self.folder, self._limit)
+
+    def _serve(self) -> None:
+        """Make what pages want until none wants anything."""
+        job: Job[tuple[str, Wanted]] = proving(self.folder, lambda: self._closing)
+        for done in self._pool.run(Feed(self._take), job):
+            page, wanted = done.item
+            result = done.error or done.result
+            self._remember(wanted.key, result)
+            with self._news:
+                self._handed.discard(wanted.key)
+                waiting = self._pages.get(page)
+                if waiting:
+                    waiting.wanted = [one for one in waiting.wanted if one.key != wanted.key]
+
+    def _take(self) -> tuple[str, Wanted] | None:
+        """Return what to do next, from the page that asked last."""
+        with self._news:
+            page = self._next_page(self._handed)
+            if page is None:
+                return None
+            wanted = next(one for one in self._pages[page].wanted if one.key not in self._handed)
+            self._handed.add(wanted.key)
+            return page, wanted
+
+    def _next_page(self, handed: set[str] | frozenset[str] = frozenset()) -> str | None:
+        """Return the page that asked last among those that go on asking and want something; drop those that were left."""
+        now = time.monotonic()
+        for name in [name for name, page in self._pages.items() if now - page.asked_at > _PATIENCE_S]:
+            del self._pages[name]
+        open_ones = [
+            (page.asked_at, name)
+            for name, page in self._pages.items()
+            if any(one.key not in handed for one in page.wanted)
+        ]
+        return max(open_ones)[1] if open_ones else None

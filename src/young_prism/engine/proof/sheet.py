@@ -1,0 +1,164 @@
+"""A proof without a page: some pictures, each with its candidates, made by a pool and handed back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+from young_prism.core.errors import DamagedError, YoungPrismError
+from young_prism.core.images.facts import Facts
+from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.resolve import formats_for
+from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of
+from young_prism.core.proof.suggest import curve_names
+from young_prism.core.recipe.formats import Png
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.render.quality_search import format_of
+from young_prism.core.types import (
+    MAX_PIXELS,
+    ImageFormat,
+    Kind,
+    Size,
+)
+from young_prism.engine.proof.tasks import (
+    Found,
+    Task,
+    Wanted,
+    proving,
+)
+from young_prism.engine.workers.pool import Job, Workers
+from young_prism.engine.workers.tasks import look_file
+
+_LOOK_TIMEOUT_S = 120.0
+USUAL_WIDTH = 1200
+
+
+class Row(NamedTuple):
+    """One candidate and what came of it."""
+
+    candidate: Candidate
+    target: float | None
+    found: Found | None
+    error: YoungPrismError | None
+
+
+_NO_SIZE = Size(0, 0)
+
+
+@dataclass(slots=True)
+class Sheet:
+    """One picture with its candidates in the order of formats; `exact` is the rung without loss, for looking at."""
+
+    path: str
+    facts: Facts | None = None
+    size: Size = _NO_SIZE
+    rows: list[Row] = field(default_factory=list)
+    exact: Found | None = None
+    error: YoungPrismError | None = None
+
+
+def proof_sheets(
+    pictures: Sequence[Path],
+    recipe: Recipe,
+    pool: Workers,
+    folder: Path,
+    *,
+    names: Sequence[str] = (),
+    target: float | None = None,
+    width: int = USUAL_WIDTH,
+    exact: bool = False,
+    tick: Callable[[int, int], None] = lambda _done, _all: None,
+) -> list[Sheet]:
+    """Prove some pictures, each by itself; files are put into `folder`. A picture that cannot be used has its error.
+
+    `names` are the candidates' short names, those that the recipe's formats suggest if left out; with a `target` each lossy
+    format is brought to it. `tick` is told how many of how many are done. Raises `RecipeError` for a name that is none.
+    """
+    sheets = {str(path): Sheet(str(path)) for path in pictures}
+    looks: Job[str] = Job(
+        function=look_file,
+        arguments=lambda path: (str(Path(path).resolve().parent), Path(path).name, MAX_PIXELS),
+        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+    )
+    for done in pool.run(list(sheets), looks):
+        sheets[done.item].facts, sheets[done.item].error = done.result, done.error
+    wish = _Wish(recipe, names, target, width)
+    wanted: list[tuple[Sheet, Wanted]] = []
+    for sheet in sheets.values():
+        if sheet.facts is not None:
+            wanted += [(sheet, one) for one in _wanted(sheet, sheet.facts, wish)]
+    if not exact:
+        wanted = [(sheet, one) for sheet, one in wanted if one.task is not Task.EXACT]
+    job: Job[tuple[Sheet, Wanted]] = proving(folder)
+    ended: dict[tuple[str, str], tuple[Found | None, YoungPrismError | None]] = {}
+    for number, result in enumerate(pool.run(wanted, job), start=1):
+        sheet, one = result.item
+        ended[sheet.path, one.key] = (result.result, result.error)
+        tick(number, len(wanted))
+    for sheet, one in wanted:
+        found, error = ended[sheet.path, one.key]
+        if one.task is Task.EXACT:
+            sheet.exact = found
+        else:
+            sheet.rows.append(Row(one.candidate, one.target, found, error))
+    return list(sheets.values())
+
+
+class _Wish(NamedTuple):
+    """What is asked for of every picture."""
+
+    recipe: Recipe
+    names: Sequence[str]
+    target: float | None
+    width: int
+
+
+def _wanted(sheet: Sheet, facts: Facts, wish: _Wish) -> list[Wanted]:
+    recipe, names, target, width = wish
+    if facts.kind not in (Kind.PHOTO, Kind.GRAPHIC):
+        sheet.error = DamagedError(
+            f"There is nothing to prove: it is {facts.kind_label}.", remedy="Give a still picture of pixels."
+        )
+        return []
+    path = Path(sheet.path)
+    # One rung of its own, as wide as asked for, whatever the recipe's ladder has.
+    ladder = recipe.ladder.model_copy(
+        update={"widths": (width,), "steps": None, "layout": None, "percents": (), "measure": "width"}
+    )
+    planned = make_plan(
+        {path.name: facts}, recipe.model_copy(update={"ladder": ladder, "facets": (), "overrides": ()})
+    )
+    original = next(iter(planned.originals), None)
+    if original is None or not original.renditions:
+        left = next(iter(planned.left_out), None)
+        sheet.error = DamagedError(
+            left.error if left else "Nothing is made of it.", remedy="Change the recipe."
+        )
+        return []
+    formats = formats_for(facts, recipe)
+    settings = formats.settings()
+    sheet.size = max(rendition.size for rendition in original.renditions)
+    sharpen = recipe.finishing.sharpen == "mild"
+    chosen = list(names)
+    if not names and target is None:
+        order = [fmt.value for fmt in PROOFED]
+        usual = curve_names(formats, drawn=facts.kind is Kind.GRAPHIC)
+        chosen = sorted(usual, key=lambda name: order.index(name.split("-")[0]))
+    candidates = [candidate_of(name, settings, sharpen=sharpen) for name in chosen]
+    root = str(path.resolve().parent)
+    first = candidates[0] if candidates else candidate_of("webp-80", settings, sharpen=sharpen)
+    base = Wanted(root, original, original.renditions[0].facet, sheet.size, Task.EXACT, first)
+    aims = [] if target is None else _to_find(settings, sharpen=sharpen)
+    finds = [Wanted(root, original, base.facet, sheet.size, Task.FIND, one, target) for one in aims]
+    return [base, *finds, *(base.trying(one) for one in candidates)]
+
+
+def _to_find(settings: dict[ImageFormat, Settings], *, sharpen: bool) -> list[Candidate]:
+    """Return where a search begins in each lossy format."""
+    return [
+        candidate_of(f"{format_of(one).value}-{one.quality}", settings, sharpen=sharpen)
+        for one in settings.values()
+        if not isinstance(one, Png)
+    ]

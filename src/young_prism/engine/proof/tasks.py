@@ -1,0 +1,217 @@
+"""What a worker does for a proof: one candidate of one rung, made, scored and put on the disk by its content.
+
+A worker keeps the last rungs that it decoded, since the next candidate is most likely one of theirs.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, replace
+from enum import StrEnum
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from pydantic_core import from_json
+
+from young_prism.core.errors import ChangedError, YoungPrismError
+from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.memory import expected_memory
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.proof.candidate import Candidate
+from young_prism.core.types import ImageFormat, Size
+from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.workers.pool import Job
+from young_prism.engine.workers.tasks import read_original, render_timeout_s
+
+if TYPE_CHECKING:
+    from young_prism.core.proof.bench import Bench
+
+_BENCHES = 2
+WINDOW = Size(240, 160)
+"""The part of a picture that a contact sheet shows."""
+
+
+class Task(StrEnum):
+    """What is wanted of a rung."""
+
+    EXACT = "exact"
+    """Its own pixels, without loss."""
+    TRY = "try"
+    """A candidate, with its score."""
+    FIND = "find"
+    """A candidate brought to a target."""
+    MAP = "map"
+    """Where a candidate's score is lost."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """One thing to be made for a proof. Of an exact rung only whether it is sharpened comes from the candidate."""
+
+    root: str
+    original: PlannedOriginal
+    facet: str
+    size: Size
+    task: Task
+    candidate: Candidate
+    target: float | None = None
+
+    @cached_property
+    def key(self) -> str:
+        """Changes with all that the result hangs on."""
+        cut = next((r.cut for r in self.original.renditions if r.facet == self.facet), None)
+        largest = max(r.size for r in self.original.renditions if r.facet == self.facet)
+        sharpen = "mild" if self.candidate.sharpen else "none"
+        finishing = self.original.finishing.model_copy(update={"sharpen": sharpen, "min_score": 0.0})
+        exact = self.task is Task.EXACT
+        settings = None if exact else self.candidate.settings
+        fmt = ImageFormat.PNG if exact else self.candidate.format
+        rest = rest_of_key(fmt, settings, finishing, self.original.mark)
+        if exact:  # a copy has no finishing in its key, and this is none
+            rest = hashlib.sha256(f"{rest} {finishing.model_dump_json()}".encode()).hexdigest()[:16]
+        rest = via_in_key(cut_in_key(rest, cut) if cut else rest, largest)
+        whole = f"{rendition_key(self.original.facts.sha256, self.size, rest)} {self.task} {self.target} 1"
+        return hashlib.sha256(whole.encode()).hexdigest()[:40]
+
+    def exact(self) -> Wanted:
+        """Return the wish for the same rung without loss."""
+        return replace(self, task=Task.EXACT, target=None)
+
+    def trying(self, candidate: Candidate, task: Task = Task.TRY) -> Wanted:
+        """Return the wish for a candidate on the same rung."""
+        return replace(self, task=task, candidate=candidate, target=None)
+
+    @property
+    def ending(self) -> str:
+        """The ending of its file."""
+        return self.candidate.format.ext if self.task in (Task.TRY, Task.FIND) else "png"
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What came of it. `score` and `ssim` are against the rung's own pixels; `worst` is the left and upper edge of `WINDOW`."""
+
+    key: str
+    file: str
+    bytes: int
+    score: float | None = None
+    ssim: float | None = None
+    quality: int | None = None
+    seconds: float = 0.0
+    note: str = ""
+    reached: bool = True
+    worst: tuple[int, int] = (0, 0)
+
+
+Asking = TypeVar("Asking")
+
+
+def proving(folder: Path, stopped: Callable[[], bool] = lambda: False) -> Job[tuple[Asking, Wanted]]:
+    """Return how a pool makes what is wanted; with each goes who asks for it."""
+    return Job(
+        function=prove,
+        arguments=lambda item: (str(folder), item[1]),
+        timeout_s=lambda item: render_timeout_s(item[1].original),
+        memory=lambda item: expected_memory(item[1].original),
+        # One at a time: whoever comes now must not wait behind what was handed out.
+        seconds=lambda _: 1.0,
+        stopped=stopped,
+    )
+
+
+def part_around(found: Found, size: Size, shown: Size) -> tuple[int, int, int, int]:
+    """Return the part of a rung, as large as `shown` where the rung is, in whose middle it suffers most: left, top, width, height."""
+    width, height = min(shown.width, size.width), min(shown.height, size.height)
+    left = found.worst[0] - (width - WINDOW.width) // 2
+    top = found.worst[1] - (height - WINDOW.height) // 2
+    return min(max(0, left), size.width - width), min(max(0, top), size.height - height), width, height
+
+
+def prove(folder: str, wanted: Wanted) -> Found:
+    """Make what is wanted, and put it into a folder. Raises the errors of `core.proof.bench.Bench`, with the file's name."""
+    try:
+        known = kept(Path(folder), wanted)
+        return known or _made(Path(folder), wanted)
+    except YoungPrismError as error:
+        error.file = error.file or wanted.original.path
+        raise
+
+
+def kept(folder: Path, wanted: Wanted) -> Found | None:
+    """Return what was made of it before, if it is there whole."""
+    place = folder / wanted.key[:2] / f"{wanted.key}.json"
+    try:
+        plain = from_json(place.read_bytes())
+        found = Found(**{**plain, "worst": tuple(plain["worst"])})
+        there = (folder / found.file).stat().st_size == found.bytes
+    except (OSError, ValueError, TypeError, KeyError):
+        return None
+    return found if there else None
+
+
+def _made(folder: Path, wanted: Wanted) -> Found:
+    from young_prism.core.proof.bench import map_picture, worst_window
+
+    bench = _bench(wanted)
+    candidate = wanted.candidate
+    file = f"{wanted.key[:2]}/{wanted.key}.{wanted.ending}"
+    facts: dict[str, Any] = {}
+    if wanted.task is Task.EXACT:
+        data = bench.exact(sharpen=candidate.sharpen)
+    elif wanted.task is Task.MAP:
+        data = map_picture(bench.tried(candidate).lost)
+    elif wanted.task is Task.FIND and wanted.target is not None and candidate.quality is not None:
+        found, seconds = bench.searched(candidate, wanted.target)
+        data = found.data
+        facts = {
+            "score": found.score,
+            "quality": found.quality,
+            "seconds": seconds,
+            "note": found.said,
+            "reached": found.reached,
+            "worst": worst_window(bench.lost(candidate, data), WINDOW),
+        }
+    else:
+        measured = bench.tried(candidate)
+        data = measured.data
+        facts = {
+            "score": measured.score,
+            "ssim": measured.ssim,
+            "quality": candidate.quality,
+            "seconds": measured.seconds,
+            "note": measured.note,
+            "worst": worst_window(measured.lost, WINDOW),
+        }
+    result = Found(key=wanted.key, file=file, bytes=len(data), **facts)
+    write_atomically(folder / file, data, durable=False)
+    plain = json.dumps(asdict(result)).encode()
+    write_atomically(folder / wanted.key[:2] / f"{wanted.key}.json", plain, durable=False)
+    return result
+
+
+_benches: OrderedDict[tuple[Any, ...], Bench] = OrderedDict()
+
+
+def _bench(wanted: Wanted) -> Bench:
+    """Return the rung that something is wanted of, decoded if it is not at hand."""
+    from young_prism.core.proof.bench import Bench
+
+    original = wanted.original
+    key = (original.facts.sha256, wanted.facet, wanted.size, original.finishing, original.mark)
+    if key in _benches:
+        _benches.move_to_end(key)
+        return _benches[key]
+    data = read_original(wanted.root, original.path)
+    if hashlib.sha256(data).hexdigest() != original.facts.sha256:
+        raise ChangedError(
+            "The file changed after it was looked at.", file=original.path, remedy="Look at the source again."
+        )
+    _benches[key] = Bench(data, original, wanted.facet, wanted.size, clock=time.perf_counter)
+    while len(_benches) > _BENCHES:
+        _benches.popitem(last=False)
+    return _benches[key]

@@ -1,0 +1,1 @@
+"""A site with its project file: configuration, check and rewrite."""

@@ -1,0 +1,78 @@
+"""Whether a build is whole, current and within its budget. Nothing is written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from young_prism.core.audit.budgets import Finding, over_budget
+from young_prism.core.manifest.model import Manifest
+from young_prism.core.project import Budget
+from young_prism.engine.build.orphans import find_orphans
+from young_prism.engine.build.planning import Prepared
+from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+from young_prism.engine.site.config import Site
+from young_prism.engine.site.rewrite import Pages
+from young_prism.engine.source.pages import pages_folder
+from young_prism.engine.workers.pool import Pool
+
+_WORDS = {
+    "new": ("missing", "are not there"),
+    "stale": ("stale", "were made from something else"),
+    "blocked": ("blocked", "have names that files of somebody else have"),
+}
+
+
+class Checked(NamedTuple):
+    """What was found, and in how many originals it was looked for."""
+
+    findings: list[Finding]
+    originals: int
+
+
+def check_site(site: Site, budget: Budget, pool: Callable[[], Pool], *, pages: Path | None = None) -> Checked:
+    """Look for renditions that are missing, stale or orphaned, and for what breaks the budget.
+
+    `pages` is the site's folder, for what its pages weigh; it is found where it is not given. Raises `SourceError`.
+    """
+    prepared = site.prepared(pool)
+    findings = list(_of_plan(prepared))
+    manifest = read_manifest(manifest_file(site.out))
+    if manifest:
+        findings += _orphans(site.out)
+        shown = _shown(site, pages, manifest) if budget.page_views else {}
+        own = manifest.model_copy(update={"recipe": site.recipe})
+        findings += over_budget(own, budget, site.details, shown)
+    return Checked(findings, len(prepared.plan.originals))
+
+
+def _of_plan(prepared: Prepared) -> Iterator[Finding]:
+    """Say what a build would have to do: one finding an original and kind."""
+    for original in prepared.plan.originals:
+        if prepared.ledger.is_done(original):
+            continue
+        states = [prepared.state(rendition) for rendition in original.renditions]
+        for state, (kind, what) in _WORDS.items():
+            number = states.count(state)
+            if number:
+                remedy = "Move those files away." if kind == "blocked" else "Run young-prism build."
+                yield Finding(
+                    kind, original.path, f"{number} of its {len(states)} renditions {what}.", remedy
+                )
+    for left in prepared.plan.left_out:
+        if left.failed:
+            yield Finding("failed", left.path, left.error, left.remedy)
+
+
+def _orphans(out: Path) -> Iterator[Finding]:
+    for orphan in find_orphans(out).ours:
+        yield Finding(
+            "orphaned", orphan.path, "Nothing plans it any more.", "Run young-prism orphans --remove."
+        )
+
+
+def _shown(site: Site, pages: Path | None, manifest: Manifest) -> dict[str, set[str]]:
+    """Return which originals each page of the site shows, by themselves or through renditions."""
+    folder = pages or pages_folder(site.source, [Path(site.source.absolute().anchor)]) or site.source
+    return Pages.of(folder, site.source, site.out, manifest, "/").shown()

@@ -1,0 +1,105 @@
+"""A site as a build sees it: what is made of which folder into which, by what rules; given by hand, or by a project file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.errors import ProjectError, RecipeError, YoungPrismError
+from young_prism.core.plan.model import Mark
+from young_prism.core.project import PROJECT_FILE, Project, read_project
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.core.selection.image_metadata import (
+    NO_DETAILS,
+    Details,
+    read_details,
+)
+from young_prism.core.selection.scope import Scope
+from young_prism.engine.build.planning import (
+    Asking,
+    Prepared,
+    prepare,
+)
+from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.workers.pool import Pool
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """A folder of originals and one for renditions, with the decisions: their files are read, their patterns checked."""
+
+    source: Path
+    out: Path
+    recipe: Recipe
+    scope: Scope
+    details: Details
+    marks: Mapping[str, Mark]
+
+    def prepared(self, pool: Callable[[], Pool]) -> Prepared:
+        """Scan, look and plan: all of a build that writes nothing."""
+        asking = Asking(
+            source=self.source,
+            recipe=self.recipe,
+            pool=pool,
+            scope=self.scope,
+            details=self.details,
+            marks=self.marks,
+        )
+        return prepare(asking, self.out)
+
+
+def find_project(folder: Path) -> Path | None:
+    """Return the project file in a folder, or in the nearest one above that has one."""
+    places = [folder.resolve(), *folder.resolve().parents]
+    return next((place / PROJECT_FILE for place in places if (place / PROJECT_FILE).is_file()), None)
+
+
+def load_project(file: Path) -> Project:
+    """Read a project file. Raises `ProjectError`."""
+    return read_project(read_text(file, ProjectError), file=str(file))
+
+
+def site_of(file: Path) -> Site:
+    """Return the site that a project file describes. Raises `ProjectError`, `RecipeError` and `SourceError`."""
+    project, here = load_project(file), file.parent
+    if not project.source or not (project.out or project.recipe):
+        raise ProjectError(
+            "It does not say what is built.", file=str(file), remedy="Give it source and out at least."
+        )
+    recipe = load_recipe(here / project.recipe if project.recipe else None)
+    scope = Scope(project.include, project.exclude)
+    scope.check()
+    beside = [(here / project.recipe).parent] if project.recipe else []
+    source = here / project.source
+    return Site(
+        source,
+        here / project.out if project.out else source,
+        recipe,
+        scope,
+        load_details(here / project.details if project.details else None),
+        load_marks(recipe, *beside, source),
+    )
+
+
+def load_recipe(file: Path | None) -> Recipe:
+    """Read a recipe, or take the default one. Raises `RecipeError`."""
+    return Recipe() if file is None else read_recipe(read_text(file), file=str(file))
+
+
+def load_details(file: Path | None) -> Details:
+    """Read what was said of single originals; nothing without a file. Raises `RecipeError`."""
+    return NO_DETAILS if file is None else read_details(read_text(file), file=str(file))
+
+
+def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:
+    """Read a recipe, a file of details, or another text. Raises `RecipeError`, or the error that is to be raised for it."""
+    try:
+        return file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise refused(
+            f"The file cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
+            file=str(file),
+            remedy="Check the path.",
+        ) from error

@@ -1,0 +1,406 @@
+"""Pages of a site rewritten on the disk: worked out, written with the old files kept, taken back.
+
+What is kept lies outside the site, so that no visitor is served it::
+
+    site-pages/
+        2026-11-26T101500/
+            rewritten.json       the site, and for each file its path and the sha256 before and after
+            index.html           as it was
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Literal
+from urllib.parse import quote
+
+from pydantic import BaseModel, ValidationError
+
+from young_prism.core.errors import OutputError, PageError
+from young_prism.core.file_stamp import FileStamp
+from young_prism.core.html.references import (
+    PAGES_OF_HTML,
+    STYLES,
+    references,
+)
+from young_prism.core.html.rewrite.changes import (
+    Change,
+    Left,
+    Rewriting,
+    hunks,
+    line_number,
+    patch,
+)
+from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.page import Wish, rewrite_page
+from young_prism.core.html.rewrite.site import Found, Site
+from young_prism.core.html.rewrite.style import rewrite_style
+from young_prism.core.manifest.model import Manifest
+from young_prism.core.markup.delivered import all_delivered
+from young_prism.core.naming.rule import split_name
+from young_prism.core.paths import RelativePath
+from young_prism.engine.files import path_inside, read_regular_file, stamp_or_none
+from young_prism.engine.output.atomic import output_error, write_atomically
+from young_prism.engine.source.pages import walk_site
+
+LARGEST_PAGE = 10_000_000
+"""Bytes. What is larger is data rather than a page."""
+_INDEX = "rewritten.json"
+_IN_ADDRESS = ":/?#[]@!$&()*+,;=%~"
+"""Characters of an address that stay as they are (RFC 3986, 2.2); pages in any encoding can say the others as %XX."""
+
+
+class _RewrittenFile(BaseModel):
+    """One file of a rewriting, with the sha256 of its bytes before and after."""
+
+    path: RelativePath
+    before: str
+    after: str
+
+
+class _RewriteRecord(BaseModel):
+    """What a rewriting changed. It may come from another machine: each path is validated."""
+
+    kind: Literal["young-prism rewritten pages"] = "young-prism rewritten pages"
+    site: str
+    files: tuple[_RewrittenFile, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class File:
+    """One page: its path below the site, its bytes as they were read, and what would change."""
+
+    path: str
+    data: bytes
+    document: Document | None
+    rewriting: Rewriting
+
+    def has(self, keys: Collection[str]) -> bool:
+        """Whether any of those changes is still to be made."""
+        return any(one.key in keys for one in self.rewriting.changes)
+
+    def rewritten(self, keys: Collection[str] | None = None) -> bytes:
+        """Return its bytes with those changes made; None is all of them."""
+        if self.document is None:
+            return self.data
+        return self.document.bytes_of(self.rewriting.applied(keys))
+
+    def line(self, change: Change) -> int:
+        """Return the line in which a change begins, counted from 1."""
+        return line_number(self.rewriting.text, change.start)
+
+    def patch(self, keys: Collection[str] | None = None) -> bytes:
+        """Return its part of a patch; empty for UTF-16, which patches cannot say."""
+        if self.document is None or self.document.mark:
+            return b""
+        return patch(self.path, hunks(self.rewriting, keys)).encode(self.document.carrier)
+
+
+_LINK = Left(0, "", "It is a link and is not followed.")
+
+
+@dataclass(frozen=True, slots=True)
+class Rewritings:
+    """All pages of a site, in the order of paths, and how many originals of the build they use."""
+
+    folder: Path
+    files: tuple[File, ...]
+    links: tuple[str, ...] = ()
+    """Pages that are links: not followed, since the file they lead to is changed under its own name or not at all."""
+
+    @property
+    def changed(self) -> list[File]:
+        """Those in which something would change."""
+        return [file for file in self.files if file.rewriting.changes]
+
+    @property
+    def left(self) -> list[tuple[str, Left]]:
+        """What was left alone, with its page."""
+        links = [(path, _LINK) for path in self.links]
+        return [(file.path, left) for file in self.files for left in file.rewriting.left] + links
+
+    @property
+    def changes(self) -> int:
+        """How many places would change in all."""
+        return sum(len(file.rewriting.changes) for file in self.files)
+
+
+@dataclass(frozen=True, slots=True)
+class Pages:
+    """The pages of one site and the build that they are to use."""
+
+    folder: Path
+    site: Site
+    out: Path
+    links: tuple[str, ...]
+    """Pages and stylesheets that are links."""
+
+    @staticmethod
+    def of(folder: Path, source: Path, out: Path, manifest: Manifest, address: str = "") -> Pages:
+        """Read which files a site has. `address` is where renditions are served; without it they must lie in the site.
+
+        Raises `OutputError` where pages could not reach them.
+        """
+        root, inside = Path(os.path.realpath(folder)), _inside(folder, source)
+        if inside is None:
+            raise OutputError(
+                "The source does not lie in this folder, so its pages cannot use it.",
+                file=str(folder),
+                remedy="Give the folder of the site with --pages.",
+            )
+        prefix = f"{inside}/" if inside else ""
+        below = _inside(folder, out)
+        address = quote(address, safe=_IN_ADDRESS) or _address(manifest)
+        if below is None and not address:
+            raise OutputError(
+                "The renditions lie outside the site, and nothing says where they are served.",
+                file=str(out),
+                remedy="Give --prefix, or say it in the recipe under [markup].",
+            )
+        files, links = [], []
+        for path, entry in walk_site(root, out if below else None):
+            files.append(path)
+            if entry.is_symlink() and _is_page(path):
+                links.append(path)
+        originals = {prefix + entry.path: entry.path for entry in manifest.originals}
+        delivered = all_delivered(manifest.originals, manifest.recipe)
+        return Pages(
+            root, Site(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
+        )
+
+    def paths(self) -> list[str]:
+        """Return the pages and stylesheets in order, each file once: links are left out."""
+        return sorted(path for path in set(self.site.files).difference(self.links) if _is_page(path))
+
+    def shown(self) -> dict[str, set[str]]:
+        """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
+        found: dict[str, set[str]] = {}
+        for path in self.paths():
+            try:
+                text = read_regular_file(self.folder / path, LARGEST_PAGE).decode(errors="replace")
+            except OSError:
+                continue
+            base = self.site.base_of(path)
+            places = (
+                self.site.find(ref.url, base) for ref in references(text, _ending(path)) if not ref.mention
+            )
+            originals = {place.original for place in places if isinstance(place, Found)}
+            if originals:
+                found[path] = originals
+        return found
+
+    def rewritings(self, wish: Wish, known: Known | None = None) -> Rewritings:
+        """Work out what would change in all pages. Nothing is written.
+
+        `known` is what was worked out before, for the same site: a page whose stamp is the same is not read again.
+        """
+        files = []
+        for path in self.paths():
+            stamp = stamp_or_none(self.folder / path)
+            before = known.get((path, wish)) if known else None
+            file = before[1] if before and before[0] == stamp else self.read(path, wish)
+            if known is not None:
+                known[path, wish] = (stamp, file)
+            files.append(file)
+        return Rewritings(self.folder, tuple(files), self.links)
+
+    def read(self, path: str, wish: Wish) -> File:
+        """Read one page and work out what would change in it; one that cannot be changed says why."""
+        place = self.folder / path
+        try:
+            data = read_regular_file(place, LARGEST_PAGE)
+        except OSError as error:
+            return _untouched(path, f"It cannot be read ({error.strerror}).")
+        try:
+            document = Document.read(data)
+        except PageError as error:
+            return _untouched(path, f"{error.what} {error.remedy}", data)
+        if _ending(path) in STYLES:
+            found = rewrite_style(document, path, self.site, wish.mode)
+        else:
+            found = rewrite_page(document, path, self.site, wish)
+        return File(path, data, document, found)
+
+
+Known = dict[tuple[str, Wish], tuple[FileStamp | None, File]]
+"""Page and wish -> the stamp that the page had (size, time, inode), and what was worked out."""
+
+
+def _untouched(path: str, why: str, data: bytes = b"") -> File:
+    return File(path, data, None, Rewriting("", (), (Left(0, "", why),)))
+
+
+def _address(manifest: Manifest) -> str:
+    markup = manifest.recipe.markup
+    return markup.url_base if markup.base_url or markup.prefix.startswith("/") else ""
+
+
+def _is_page(path: str) -> bool:
+    return _ending(path) in PAGES_OF_HTML | STYLES
+
+
+def _ending(path: str) -> str:
+    return split_name(path)[1].lower()
+
+
+def _inside(folder: Path, other: Path) -> str | None:
+    """Return where a folder lies in another: empty where they are the same, None where it does not."""
+    root, real = Path(os.path.realpath(folder)), Path(os.path.realpath(other))
+    if not real.is_relative_to(root):
+        return None
+    below = real.relative_to(root).as_posix()
+    return "" if below == "." else below
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What came of writing or of taking back: the paths that are done, and those that were not touched, with why."""
+
+    done: list[str] = field(default_factory=list)
+    refused: list[tuple[str, str]] = field(default_factory=list)
+    kept: Path | None = None
+
+
+def kept_pages(folder: Path) -> Path:
+    """Return where the old files of a site's pages are kept: beside it, under its name and `-pages`."""
+    real = Path(os.path.realpath(folder))
+    return real.parent / f"{real.name}-pages"
+
+
+def write_rewritings(
+    found: Rewritings, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
+) -> Written:
+    """Write the changes of all files, or those that `keys` names by path; the old files are kept first.
+
+    A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
+    """
+    chosen = [file for file in found.changed if keys is None or file.has(keys.get(file.path, ()))]
+    stale = sorted(set(keys or ()) - {file.path for file in chosen})
+    refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
+    if not chosen:
+        return Written(refused=refused)
+    store = _new_folder(keep or kept_pages(found.folder))
+    written = Written(kept=store, refused=refused)
+    entries = []
+    for file in chosen:
+        after = file.rewritten(None if keys is None else keys[file.path])
+        write_atomically(store / file.path, file.data)
+        entries.append(_RewrittenFile(path=file.path, before=_hash(file.data), after=_hash(after)))
+    record = _RewriteRecord(site=str(found.folder), files=tuple(entries))
+    write_atomically(store / _INDEX, (record.model_dump_json(indent=1) + "\n").encode())
+    for file in chosen:
+        after = file.rewritten(None if keys is None else keys[file.path])
+        if _bytes(found.folder / file.path) != file.data:
+            written.refused.append((file.path, "It was changed since it was read; look at it again."))
+            continue
+        _replace(found.folder, file.path, after, written)
+    return written
+
+
+def undo_rewriting(folder: Path, keep: Path | None = None) -> Written:
+    """Bring back the files of the newest rewriting of a site, byte for byte, as far as nobody has changed them since.
+
+    Raises `OutputError` where there is none.
+    """
+    store = newest_rewriting(folder, keep)
+    if store is None:
+        raise OutputError(
+            "There is no rewriting to take back.",
+            file=str(keep or kept_pages(folder)),
+            remedy="Nothing was rewritten here, or all of it was taken back.",
+        )
+    root = Path(os.path.realpath(folder))
+    written = Written(kept=store)
+    for entry in _record(store).files:
+        path, now = entry.path, _bytes(root / entry.path)
+        before = _bytes(store / path)
+        if before is None or _hash(before) != entry.before:
+            written.refused.append((path, "What was kept of it is damaged."))
+        elif now is not None and _hash(now) == entry.before:
+            written.done.append(path)
+        elif now is None or _hash(now) != entry.after:
+            written.refused.append((path, f"It was changed since; as it was before it lies in {store}."))
+        else:
+            _replace(root, path, before, written)
+    if not written.refused:
+        (store / _INDEX).rename(store / f"{_INDEX}.undone")
+    return written
+
+
+def newest_rewriting(folder: Path, keep: Path | None = None) -> Path | None:
+    """Return the folder of the newest rewriting that can be taken back.
+
+    Raises `OutputError` for a record that is damaged or names paths outside the site.
+    """
+    place = keep or kept_pages(folder)
+    root = os.path.realpath(folder)
+    return next((one for one in sorted(_kept(place), reverse=True) if _record(one).site == root), None)
+
+
+def _kept(place: Path) -> Iterator[Path]:
+    with suppress(OSError):
+        yield from (one for one in place.iterdir() if (one / _INDEX).is_file())
+
+
+def _record(store: Path) -> _RewriteRecord:
+    try:
+        return _RewriteRecord.model_validate_json((store / _INDEX).read_bytes())
+    except (OSError, ValidationError) as error:
+        raise OutputError(
+            "This record of a rewriting is damaged, or names paths outside the site.",
+            file=str(store / _INDEX),
+            remedy="Nothing was changed. The old pages are in the same folder; copy them back by hand.",
+        ) from error
+
+
+def _new_folder(keep: Path) -> Path:
+    name = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%S")
+    for number in range(1000):
+        place = keep / (f"{name}-{number:03d}" if number else name)
+        try:
+            place.mkdir(parents=True)
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise output_error(error, place) from error
+        return place
+    raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
+
+
+def _replace(root: Path, path: str, data: bytes, written: Written) -> None:
+    """Write new bytes under a file's name, with the permissions it had; refuse a link and what is outside the site."""
+    try:
+        target = path_inside(root, path)
+    except OutputError as error:
+        written.refused.append((path, error.what))
+        return
+    info = target.lstat()
+    if not stat.S_ISREG(info.st_mode):
+        written.refused.append((path, _LINK.why))
+        return
+    write_atomically(target, data)
+    target.chmod(stat.S_IMODE(info.st_mode))
+    written.done.append(path)
+
+
+def _bytes(path: Path) -> bytes | None:
+    try:
+        return read_regular_file(path, LARGEST_PAGE)
+    except OSError:
+        return None
+
+
+def _hash(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def as_patch(files: Iterable[File], keys: Mapping[str, Collection[str]] | None = None) -> bytes:
+    """Return a patch for `git apply` in the site's folder."""
+    return b"".join(file.patch(None if keys is None else keys.get(file.path, ())) for file in files)

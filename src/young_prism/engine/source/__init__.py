@@ -1,0 +1,1 @@
+"""The source folder: walk, inspection, pages that refer to images, watermark files."""

@@ -1,0 +1,198 @@
+"""Look at a source: headers at once in this process, all bytes and pixels in workers, nothing twice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cache, cached_property
+from pathlib import Path
+
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.html.references import NO_PAGES, KnownPages, Uses
+from young_prism.core.images.facts import Facts
+from young_prism.core.plan.memory import looking_memory
+from young_prism.core.plan.model import LeftOut
+from young_prism.core.selection.scope import Scope
+from young_prism.core.types import MAX_PIXELS
+from young_prism.engine.events import Listener, Looked, nobody
+from young_prism.engine.files import SourceFile
+from young_prism.engine.output.ledger import ours_in
+from young_prism.engine.source.pages import SiteReader
+from young_prism.engine.source.walk import (
+    WHOLE,
+    Scan,
+    scan,
+)
+from young_prism.engine.workers.pool import Job, Workers
+from young_prism.engine.workers.tasks import (
+    Look,
+    by_library,
+    header_of_file,
+    look_file,
+    look_files,
+)
+
+_LOOK_TIMEOUT_S = 60.0
+_BATCH_BYTES = 2_000_000
+_BATCH_FILES = 64
+_SAY_EVERY = 100
+
+Known = Callable[[SourceFile], Facts | None]
+"""Answers from an earlier look, as long as the original's stamp is the same."""
+
+Result = tuple[SourceFile, Facts | YoungPrismError]
+
+
+def nothing_known(_found: SourceFile) -> None:
+    """Know nothing from an earlier look."""
+
+
+@dataclass(frozen=True)
+class Looks:
+    """What looking at a source found. `pages` are the references of each page, to be known the next time."""
+
+    seen: Mapping[str, tuple[SourceFile, Facts]]
+    left_out: tuple[LeftOut, ...]
+    notes: tuple[str, ...]
+    uses: Uses = NO_PAGES
+    pages: KnownPages = field(default_factory=dict)
+
+    @cached_property
+    def facts(self) -> dict[str, Facts]:
+        """Facts by path."""
+        return {path: facts for path, (_, facts) in self.seen.items()}
+
+
+def look_folder(
+    source: Path,
+    pool: Callable[[], Workers],
+    *,
+    output: Path | None = None,
+    scope: Scope = WHOLE,
+    known: Known = nothing_known,
+    listen: Listener = nobody,
+    max_pixels: int = MAX_PIXELS,
+    closer: bool = True,
+    site: SiteReader | None = None,
+) -> Looks:
+    """Look at every original of a source; one that cannot be read is left out, with its error.
+
+    `closer` looks at all bytes and pixels; without it headers alone are read. `pool` is asked for only when a worker
+    is needed; `known` may answer from an earlier look. With `site` the pages that refer to images are read as well.
+    Raises `SourceError` when the source itself cannot be walked.
+    """
+    found = scan(source, output=output, scope=scope, ours=ours_in(source))
+    looks = look_at(source, found, pool, known=known, listen=listen, max_pixels=max_pixels, closer=closer)
+    read = site.read(output) if site else None
+    return replace(looks, uses=read.uses(source, found_paths(found)), pages=read.pages) if read else looks
+
+
+def look_at(
+    source: Path,
+    found: Scan,
+    pool: Callable[[], Workers],
+    *,
+    known: Known = nothing_known,
+    listen: Listener = nobody,
+    max_pixels: int = MAX_PIXELS,
+    closer: bool = True,
+) -> Looks:
+    """Look at what a walk of the source found, as `look_folder` does."""
+    seen: dict[str, tuple[SourceFile, Facts]] = {}
+    left_out = list(found.left_out)
+    unknown = []
+    for original in found.originals:
+        facts = known(original)
+        if facts is None or (closer and not facts.seen):
+            unknown.append(original)
+        else:
+            seen[original.path] = (original, facts)
+    total, done = len(found.originals), len(seen)
+    for original, result in _results(source, unknown, pool, max_pixels, closer=closer):
+        done += 1
+        if isinstance(result, YoungPrismError):
+            left_out.append(LeftOut.because(original.path, result))
+        else:
+            seen[original.path] = (original, result)
+        if closer or done % _SAY_EVERY == 0 or done == total:
+            listen(Looked(done, total))
+    left_out.sort(key=lambda left: left.path)
+    return Looks(dict(sorted(seen.items())), tuple(left_out), found.notes)
+
+
+def found_paths(found: Scan) -> list[str]:
+    """Return the paths of everything that a page may rightly refer to."""
+    return [original.path for original in found.originals]
+
+
+def _results(
+    source: Path, unknown: list[SourceFile], pool: Callable[[], Workers], max_pixels: int, *, closer: bool
+) -> Iterator[Result]:
+    if not unknown:
+        return
+    if closer:
+        yield from _in_workers(source, unknown, pool(), max_pixels, Look.CLOSER)
+        return
+    others = []
+    for original in unknown:
+        result = header_of_file(str(source), original.path, max_pixels)
+        if result is by_library:
+            others.append(original)
+        else:
+            yield original, result
+    if others:
+        yield from _in_workers(source, others, pool(), max_pixels, Look.HEADER)
+
+
+def _in_workers(
+    source: Path, unknown: Iterable[SourceFile], pool: Workers, max_pixels: int, depth: Look
+) -> Iterator[Result]:
+    """Look at originals in worker processes, small ones many at a time: handing a task over costs as much as a look.
+
+    Where a worker dies or hangs over several, each of them is looked at by itself, so that only the culprit fails.
+    """
+
+    @cache  # an original is asked for when its task is made, and when it is tried again
+    def memory(original: SourceFile) -> int:
+        if depth is Look.HEADER:
+            return 0
+        facts = header_of_file(str(source), original.path, max_pixels)
+        return looking_memory(facts) if isinstance(facts, Facts) else 0
+
+    alone: list[SourceFile] = []
+    in_batches: Job[list[SourceFile]] = Job(
+        function=look_files,
+        arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels, depth),
+        timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
+        memory=lambda batch: max(memory(original) for original in batch),
+        alone_again=False,
+    )
+    for done in pool.run(_batches(unknown), in_batches):
+        if done.error is None:
+            yield from zip(done.item, done.result, strict=True)
+        elif len(done.item) == 1:
+            yield done.item[0], done.error
+        else:
+            alone += done.item
+    singly: Job[SourceFile] = Job(
+        function=look_file,
+        arguments=lambda original: (str(source), original.path, max_pixels, depth),
+        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+        memory=memory,
+    )
+    for single in pool.run(alone, singly):
+        yield single.item, single.error or single.result
+
+
+def _batches(originals: Iterable[SourceFile]) -> Iterator[list[SourceFile]]:
+    """Group originals, heaviest first, so that a batch holds little: a large one is a batch of its own."""
+    batch: list[SourceFile] = []
+    weight = 0
+    for original in sorted(originals, key=lambda original: (-original.bytes, original.path)):
+        if batch and (weight + original.bytes > _BATCH_BYTES or len(batch) >= _BATCH_FILES):
+            yield batch
+            batch, weight = [], 0
+        batch.append(original)
+        weight += original.bytes
+    if batch:
+        yield batch

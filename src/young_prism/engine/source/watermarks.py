@@ -1,0 +1,80 @@
+"""The watermark files that a recipe names, found and read."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from young_prism.core.errors import DamagedError, RecipeError
+from young_prism.core.plan.model import Mark
+from young_prism.core.recipe.model import Recipe
+from young_prism.engine.files import read_regular_file
+from young_prism.engine.workers.environment import configure_codecs
+
+_LARGEST = 20_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Marks:
+    """Watermarks by the file that the recipe names, and why others of them cannot be used."""
+
+    by_file: dict[str, Mark]
+    errors: tuple[RecipeError, ...]
+
+
+def find_marks(recipe: Recipe, folders: Iterable[Path]) -> Marks:
+    """Look for the recipe's watermarks in `folders`, the first that has one counts. A link out of them is not followed."""
+    found: dict[str, Mark] = {}
+    errors = []
+    where = list(folders)
+    for name in _named(recipe):
+        try:
+            found[name] = _read(name, where)
+        except RecipeError as error:
+            errors.append(error)
+    return Marks(found, tuple(errors))
+
+
+def load_marks(recipe: Recipe, *folders: Path) -> dict[str, Mark]:
+    """Return the recipe's watermarks. Raises `RecipeError` for the first that cannot be used."""
+    marks = find_marks(recipe, folders)
+    if marks.errors:
+        raise marks.errors[0]
+    return marks.by_file
+
+
+def _named(recipe: Recipe) -> list[str]:
+    finishings = [recipe.finishing, *(one.finishing for one in recipe.overrides if one.finishing)]
+    return list(dict.fromkeys(one.watermark.file for one in finishings if one.watermark))
+
+
+def _read(name: str, folders: list[Path]) -> Mark:
+    configure_codecs()
+    from young_prism.core.render.watermark import mark_size  # loads what only pictures need
+
+    if "\0" in name:
+        raise RecipeError("The name of the watermark holds a NUL character.", remedy="Correct its name.")
+    for folder in folders:
+        try:
+            root = folder.resolve()
+            file = (root / name).resolve()
+            if not file.is_relative_to(root) or not file.is_file():
+                continue
+            data = read_regular_file(file, _LARGEST)
+            mark_size(data)
+        except DamagedError as error:
+            raise RecipeError(error.what, file=name, remedy=error.remedy) from error
+        except OSError as error:
+            raise RecipeError(
+                f"The watermark cannot be read ({error.strerror}).",
+                file=name,
+                remedy="Use a regular file of at most 20 MB that can be read.",
+            ) from error
+        return Mark(data, hashlib.sha256(data).hexdigest())
+    raise RecipeError(
+        "There is no such watermark.",
+        file=name,
+        remedy="Put the file into the source folder or the recipe's folder, or correct its name.",
+    )

@@ -1,0 +1,126 @@
+"""The inside of a worker process: it says what it is at, and ends itself before it takes more memory than it may."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import pickle
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import psutil
+
+from young_prism.engine.workers.environment import configure_worker
+
+MEMORY_EXIT = 86
+"""Exit code of a worker that would have taken too much memory."""
+
+_WATCH_EVERY_S = 0.02
+_LONGEST_MESSAGE = 4000
+"""Bytes; a pipe takes so many at once or none of them (PIPE_BUF in POSIX is at least 512, in Linux 4096)."""
+
+_TRIM_OVER = 200_000_000
+
+
+class Answer(NamedTuple):
+    """What a worker hands back: the result or the error, its seconds, and the memory that it keeps after it, in bytes."""
+
+    result: Any
+    error: BaseException | None
+    seconds: float
+    memory: int
+
+
+class _Here:
+    """What this process knows of itself."""
+
+    writer: Any = None
+    number = -1
+    limit = 0
+
+
+def start_worker(writer: Any = None, nice: int = 0) -> None:
+    """Load libvips and the codecs once, before the first task arrives. `writer` is the pipe for what there is to say."""
+    configure_worker()
+    import young_prism.core.render.render  # noqa: F401
+
+    # Ctrl-C reaches the whole group of processes; the parent decides what becomes of the workers.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    if nice and hasattr(os, "nice"):
+        os.nice(nice)
+    if writer is not None:
+        os.set_blocking(writer.fileno(), False)
+        _Here.writer = writer
+    threading.Thread(target=_watch, name="memory", daemon=True).start()
+
+
+def _watch() -> None:
+    """End this process when it takes more than it may: the system would choose another one to kill."""
+    me = psutil.Process()
+    parent = os.getppid()
+    while True:
+        time.sleep(_WATCH_EVERY_S)
+        limit = _Here.limit  # once: the task may end between two looks at it
+        if limit and me.memory_info().rss > limit:
+            os._exit(MEMORY_EXIT)
+        if os.getppid() != parent:
+            os._exit(1)  # the parent was killed, and nobody waits for this any more
+
+
+def forget_decoded() -> None:
+    """Let go of pixels that were kept for this task alone."""
+    loaded = sys.modules.get("young_prism.core.pixels.decode")
+    if loaded is not None:
+        loaded.forget_decoded()
+
+
+def work(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> Answer:
+    """Do one task under a limit of memory. An error is part of the answer."""
+    _Here.number, _Here.limit = number, limit
+    tell(None)
+    began = time.perf_counter()
+    result, failure = None, None
+    try:
+        result = function(*arguments)
+    except Exception as error:  # noqa: BLE001  (the parent says what it means)
+        failure = error if _travels(error) else RuntimeError(f"{type(error).__name__}: {error}")
+    seconds = time.perf_counter() - began
+    _Here.limit = 0
+    forget_decoded()
+    return Answer(result, failure, seconds, _rest())
+
+
+def tell(message: Any) -> None:
+    """Say something of the task that this worker is at. What does not fit into the pipe is left unsaid."""
+    if _Here.writer is None:
+        return
+    try:
+        data = pickle.dumps((_Here.number, message))
+        if len(data) <= _LONGEST_MESSAGE:
+            _Here.writer.send((_Here.number, message))
+    except (BlockingIOError, OSError):
+        pass
+
+
+def _travels(error: BaseException) -> bool:
+    try:
+        pickle.loads(pickle.dumps(error))  # noqa: S301  (our own)
+    except Exception:  # noqa: BLE001
+        return False
+    return True
+
+
+def _rest() -> int:
+    """Return the memory that is still held, having given back what can be."""
+    held = psutil.Process().memory_info().rss
+    if held > _TRIM_OVER:
+        try:
+            ctypes.CDLL(None).malloc_trim(0)
+        except (AttributeError, OSError):
+            return int(held)
+        held = psutil.Process().memory_info().rss
+    return int(held)

@@ -1,0 +1,151 @@
+"""What runs inside a worker process: read one file, hand its bytes to the core, hand back values."""
+
+from __future__ import annotations
+
+from enum import Enum
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
+from young_prism.core.images.facts import Facts
+from young_prism.core.images.headers.contract import (
+    EXPORT_AGAIN,
+    BytesView,
+    FileView,
+)
+from young_prism.core.images.sniff import HEAD_BYTES, sniff
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.engine.workers.process import tell
+
+_BASE_TIMEOUT_S = 60.0
+_TIMEOUT_S_A_WORK = 60.0
+
+if TYPE_CHECKING:
+    from collections.abc import Collection, Mapping
+
+    from young_prism.core.render.results import (
+        MadeBefore,
+        Piece,
+        Rendered,
+    )
+
+
+def read_original(root: str, path: str) -> bytes:
+    """Read an original whole. Raises `UnreadableError` when the system refuses."""
+    try:
+        return (Path(root) / path).read_bytes()
+    except OSError as error:
+        raise _unreadable(path, error) from error
+
+
+def _unreadable(path: str, error: OSError) -> UnreadableError:
+    return UnreadableError(
+        f"The file cannot be read ({error.strerror}).", file=path, remedy="Check its permissions."
+    )
+
+
+class Look(Enum):
+    """How closely a worker looks."""
+
+    HEADER = "header"
+    CLOSER = "closer"
+
+
+def look_file(root: str, path: str, max_pixels: int, depth: Look = Look.CLOSER) -> Facts:
+    """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
+    from young_prism.core.inspection.inspect import look, look_at_header
+
+    data = read_original(root, path)
+    try:
+        if depth is Look.HEADER:
+            return look_at_header(BytesView(data), max_pixels=max_pixels)
+        return look(data, max_pixels=max_pixels)
+    except YoungPrismError as error:
+        error.file = path
+        raise
+
+
+def look_files(
+    root: str, paths: list[str], max_pixels: int, depth: Look = Look.CLOSER
+) -> list[Facts | YoungPrismError]:
+    """Look at several small originals in one task; an error stands in the place of its original."""
+    found: list[Facts | YoungPrismError] = []
+    for path in paths:
+        try:
+            found.append(look_file(root, path, max_pixels, depth))
+        except YoungPrismError as error:
+            found.append(error)
+    return found
+
+
+by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
+"""What `header_of_file` hands back for a format whose header is read by foreign code: a crash there must cost a worker."""
+
+
+def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
+    """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
+    from young_prism.core.inspection.inspect import LIBRARY_FORMATS, look_at_header
+
+    try:
+        with FileView(f"{root}/{path}") as view:
+            if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:
+                return by_library
+            return look_at_header(view, max_pixels=max_pixels)
+    except OSError as error:
+        return _unreadable(path, error)
+    except YoungPrismError as error:
+        error.file = path
+        return error
+    except Exception:  # noqa: BLE001  (one crooked file must not end the look)
+        return DamagedError("Its header cannot be read.", file=path, remedy=EXPORT_AGAIN)
+
+
+def render_timeout_s(original: PlannedOriginal) -> float:
+    """Return how many seconds the renditions of one original may take."""
+    return _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work
+
+
+class Made(NamedTuple):
+    """What a worker made of an original: all of it, or some pieces that are put together with others."""
+
+    rendered: list[Rendered] | None
+    pieces: dict[str, Piece]
+
+
+def render_file(
+    root: str,
+    original: PlannedOriginal,
+    known: Mapping[str, MadeBefore],
+    verify: bool,  # noqa: FBT001  (workers are handed their arguments by position)
+    paths: Collection[str] | None,
+) -> Made:
+    """Read an original, and make its renditions: see `render_bytes`."""
+    return render_bytes(read_original(root, original.path), original, known, verify, paths)
+
+
+def render_bytes(
+    data: bytes,
+    original: PlannedOriginal,
+    known: Mapping[str, MadeBefore],
+    verify: bool,  # noqa: FBT001
+    paths: Collection[str] | None,
+) -> Made:
+    """Make the renditions of one original that are not `known`, or just those with certain `paths`.
+
+    Each is read back with `verify`. Raises the errors of `core.render.render.render`, with the file's name.
+    """
+    # Here, since a first look at headers must not wait for the codecs to load.
+    from young_prism.core.render.render import pieces_of, render
+
+    places = {planned.path: place for place, planned in enumerate(original.renditions)}
+
+    def say(planned: PlannedRendition, size: int) -> None:
+        tell((places[planned.path], size))
+
+    try:
+        if paths is not None:
+            return Made(None, pieces_of(data, original, paths, verify=verify, tell=say))
+        return Made(render(data, original, known, verify=verify, tell=say), {})
+    except YoungPrismError as error:
+        error.file = original.path
+        raise

@@ -1,0 +1,1 @@
+"""HTML and SVG that need no server: drawings, run report, proof sheet."""

@@ -1,0 +1,1 @@
+"""The application without HTTP: use cases on top of engine and store."""

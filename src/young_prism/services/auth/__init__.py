@@ -1,0 +1,1 @@
+"""Tokens: who may do what."""

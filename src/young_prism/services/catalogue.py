@@ -1,0 +1,166 @@
+"""What is known of a source's originals, in memory: worked out once for each state of a source, read by every page."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from cachetools import LRUCache
+
+from young_prism.core.audit.flags import (
+    Flag,
+    Flagged,
+    flags_of,
+)
+from young_prism.core.html.references import KnownPages, Usage, Uses
+from young_prism.core.images.facts import Facts
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.selection.image_metadata import Details
+from young_prism.store.decisions import recipe_of
+from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.store.store import Store
+
+_MOST_SELECTIONS = 24
+"""Selections kept of one state of a source: a person goes back and forth between a few."""
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One original: its facts and flags, whether it was taken out of scope, and how it changed since the last look."""
+
+    path: str
+    facts: Facts
+    flags: tuple[Flagged, ...]
+    out: bool
+    since: str
+    flag_names: tuple[str, ...] = field(init=False)
+    folders: tuple[str, ...] = field(init=False)
+    """The folders that it lies in, the outermost first."""
+
+    def __post_init__(self) -> None:
+        parts = self.path.split("/")[:-1]
+        folders = tuple("/".join(parts[: depth + 1]) for depth in range(len(parts)))
+        object.__setattr__(self, "folders", folders)
+        object.__setattr__(self, "flag_names", tuple({flagged.flag.value: None for flagged in self.flags}))
+
+    @property
+    def folder(self) -> str:
+        """The folder part of the path, empty at the top."""
+        return self.path.rpartition("/")[0]
+
+    @property
+    def name(self) -> str:
+        """The file's own name."""
+        return self.path.rpartition("/")[2]
+
+    @property
+    def tag(self) -> str:
+        """A short word that changes with the content, for addresses that may be cached for good."""
+        return self.facts.sha256[:12] or f"{self.facts.bytes:x}"
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """A source's originals in the order of paths, and what could not be used. `version` is the state it belongs to."""
+
+    version: int
+    entries: tuple[Entry, ...]
+    problems: tuple[OriginalRow, ...]
+    gone: tuple[str, ...]
+    uses: Uses
+    pages: KnownPages
+    outdated: bool
+    recipe: Recipe
+    details: Details
+    kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
+    """The plan, the build and the pages worked out already: one of each, for the state it belongs to."""
+    selections: LRUCache[Any, Any] = field(
+        default_factory=lambda: LRUCache(_MOST_SELECTIONS), compare=False, repr=False
+    )
+    """Selections of Intake worked out already, by what was asked for."""
+
+    @cached_property
+    def by_path(self) -> Mapping[str, Entry]:
+        """Entries by path."""
+        return {entry.path: entry for entry in self.entries}
+
+    @cached_property
+    def in_scope(self) -> dict[str, Facts]:
+        """Facts of the originals that take part, by path."""
+        return {entry.path: entry.facts for entry in self.entries if not entry.out}
+
+    @cached_property
+    def missing(self) -> tuple[tuple[str, Flagged], ...]:
+        """What pages refer to though it is not there, with the sentence that says so."""
+        found = flags_of({}, self.recipe, (), self.uses)
+        return tuple(
+            (path, flagged)
+            for path, flags in found.items()
+            for flagged in flags
+            if flagged.flag is Flag.MISSING
+        )
+
+    @property
+    def unseen(self) -> int:
+        """How many originals are known by their header alone."""
+        return sum(not entry.facts.seen for entry in self.entries)
+
+    def usage(self, path: str) -> Usage | None:
+        """Return which pages use an original."""
+        return self.uses.used.get(path)
+
+
+class Catalogues:
+    """The newest catalogue of each source, loaded when it is asked for and out of date."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._loaded: dict[int, Catalogue] = {}
+        self._lock = threading.Lock()
+
+    def of(self, source: SourceRow) -> Catalogue:
+        """Return the catalogue of a source as it is now."""
+        known = self._loaded.get(source.id)
+        if known and known.version == source.version:
+            return known
+        with self._lock:
+            known = self._loaded.get(source.id)
+            if known is None or known.version != source.version:
+                self._loaded[source.id] = known = _load(self._store, source)
+            return known
+
+
+def _load(store: Store, source: SourceRow) -> Catalogue:
+    facts: dict[str, Facts] = {}
+    since: dict[str, str] = {}
+    outdated = source.looked_at is None
+    for path, stored, mark in store.known_facts(source.id):
+        try:
+            facts[path], since[path] = Facts.from_dict(stored), mark
+        except (TypeError, ValueError, KeyError):
+            outdated = True  # written by another version of this program: to be looked at again
+    recipe = recipe_of(source)
+    gone, uses, pages = store.look(source.id)
+    out = store.taken_out(source.id)
+    # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
+    flags: dict[str, list[Flagged]] = {}
+    for side in (True, False):
+        those = {path: known for path, known in facts.items() if (path in out) is side}
+        flags |= flags_of(those, recipe, (), uses)
+    return Catalogue(
+        version=source.version,
+        entries=tuple(
+            Entry(path, known, tuple(flags.get(path, ())), path in out, since[path])
+            for path, known in facts.items()
+        ),
+        problems=tuple(store.problems(source.id)),
+        gone=tuple(gone),
+        uses=uses,
+        pages=pages,
+        outdated=outdated,
+        recipe=recipe,
+        details=store.details(source.id),
+    )

@@ -1,0 +1,1 @@
+"""Runs: queue, states, recorder and figures."""

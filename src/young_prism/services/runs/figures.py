@@ -1,0 +1,60 @@
+"""The figures of a run from its events, on record or not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.summary import Summary
+from young_prism.core.types import Outcome
+from young_prism.engine.events import Item, OriginalDone, Planned, Unchanged
+
+_MADE = (Outcome.MADE.value, Outcome.KEPT.value)
+
+
+class Figures:
+    """Adds up what a run says. `earlier` are the outcomes that it had, by path, before it was interrupted."""
+
+    def __init__(self, recipe: Recipe, *, verify: bool, earlier: Mapping[str, str] | None = None) -> None:
+        self.summary = Summary()
+        self.verify = verify and recipe.finishing.verify
+        self.before = self.after = 0
+        self.outcomes = dict.fromkeys((outcome.value for outcome in Outcome), 0)
+        self._earlier = dict(earlier or {})
+
+    def planned(self, event: Planned) -> None:
+        """Count what the plan leaves out."""
+        failed = sum(left.failed for left in event.plan.left_out)
+        self.outcomes[Outcome.FAILED.value] += failed
+        self.outcomes[Outcome.SKIPPED.value] += len(event.plan.left_out) - failed
+
+    def unchanged(self, event: Unchanged) -> None:
+        """Count what is as it was."""
+        for outcome, number in event.outcomes.items():
+            self.outcomes[outcome.value] += number
+        self.before += event.bytes_originals
+        self.after += event.bytes_renditions
+        self.summary.stand(event.shares)
+
+    def done(self, event: OriginalDone) -> tuple[Item, ...]:
+        """Count an original; return its items with the outcomes that they have in this run."""
+        items = tuple(self._as_it_was(item) for item in event.items) if self._earlier else event.items
+        delivered = 0
+        for item in items:
+            self.outcomes[item.outcome.value] += 1
+            if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED):
+                delivered += item.bytes
+        if delivered:
+            self.before += event.bytes
+            self.after += delivered
+        results = [item.result for item in items]
+        self.summary.add(event.share, results, event.seconds, verified=self.verify)
+        return items
+
+    def _as_it_was(self, item: Item) -> Item:
+        """Return an item as it was: what was made before a pause was not reused."""
+        earlier = self._earlier.get(item.path)
+        if item.outcome is not Outcome.REUSED or earlier not in _MADE:
+            return item
+        return replace(item, outcome=Outcome(earlier), remedy="")

@@ -1,0 +1,1 @@
+"""Uploads: receive, process, undo, permissions, and the schemas of the answers."""

@@ -1,0 +1,202 @@
+"""What is said of an upload, the same to programs that ask, in webhooks and on Desk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from young_prism.core.images.facts import Facts
+from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.markup.picture import Said
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.services.uploads.urls import (
+    UPLOADS,
+    media,
+    media_base,
+    picture,
+)
+from young_prism.serving.build import build_in
+from young_prism.store.decisions import out_of, recipe_of
+from young_prism.store.models import SourceRow, UploadRow
+from young_prism.store.store import Store
+from young_prism.store.uploads import DONE, WITHDRAWN
+
+Share = Annotated[float, Field(ge=0, le=1)]
+
+
+class _Answer(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class RenditionAnswer(_Answer):
+    """One file that can be fetched."""
+
+    facet: str = Field(description="The cut; `whole` is the whole picture.")
+    format: str = Field(examples=["avif"])
+    type: str = Field(description="Media type.", examples=["image/avif"])
+    width: int = Field(description="Pixels; 0 for a vector without a size of its own.")
+    height: int
+    bytes: int
+    sha256: str
+    url: str = Field(description="May be cached for good: another content has another address.")
+
+
+class OriginalAnswer(_Answer):
+    """The picture as it came."""
+
+    path: str = Field(description="Its name in its source.")
+    given: str = Field(description="The name that it came with.")
+    format: str | None = None
+    width: int | None = Field(default=None, description="Pixels, upright.")
+    height: int | None = None
+    bytes: int | None = None
+    sha256: str | None = None
+    colour: str | None = Field(default=None, description="The average colour, as CSS writes it.")
+
+
+class ProblemAnswer(_Answer):
+    """What went wrong with it, and what to do."""
+
+    what: str
+    remedy: str
+
+
+class UploadAnswer(_Answer):
+    """An upload with all that is made of it."""
+
+    id: str
+    source: str = Field(description="The name of its source in addresses.")
+    state: Literal["working", "done", "failed", "withdrawn"] = Field(
+        description="While it is working, a few renditions to begin with may be there already."
+    )
+    created: datetime
+    changed: datetime
+    original: OriginalAnswer
+    title: str = Field(description="Names of renditions are made of it.")
+    alt: str | None = Field(description="Alternative text: null while nobody wrote it, empty for decoration.")
+    caption: str
+    credit: str
+    focal: tuple[Share, Share] | None = Field(
+        description="Shares of width and height, from the corner top left; null where it is found by itself."
+    )
+    placeholder: str = Field(description="A CSS colour or a data URI to show until the picture is loaded.")
+    renditions: list[RenditionAnswer]
+    snippet: str = Field(description="Markup ready to paste; empty while it is not done.")
+    url: str = Field(description="The picture in the best format that a client names, at any width.")
+    status: str = Field(description="Where this answer is fetched again.")
+    problem: ProblemAnswer | None = None
+
+
+class Answers:
+    """Says of an upload what is known of it now. `public` is the beginning of every address, empty for paths alone."""
+
+    def __init__(self, store: Store, public: str = "") -> None:
+        self._store = store
+        self._public = public.rstrip("/")
+
+    def of(self, row: UploadRow, source: SourceRow, detail: Detail | None = None) -> UploadAnswer:
+        """Return the answer for one; `detail` saves asking for it where many are answered."""
+        if detail is None:
+            detail = self._store.details(source.id).get(row.path, NOTHING_SAID)
+        entry = entry_of(row, source)
+        first = row.first or {}
+        made = [] if row.state == WITHDRAWN else self._renditions(row, source, entry)
+        return UploadAnswer(
+            id=row.id,
+            source=source.slug,
+            state=row.state,
+            created=_utc(row.created_at),
+            changed=_utc(row.changed_at),
+            original=_original(row, entry),
+            title=detail.title,
+            alt=detail.alt,
+            caption=detail.caption,
+            credit=detail.credit,
+            focal=detail.focal,
+            placeholder=first.get("placeholder", ""),
+            renditions=made,
+            snippet=self.snippet(source, detail, entry) if row.state == DONE else "",
+            url=self._public + picture(row.id),
+            status=f"{self._public}{UPLOADS}/{row.id}",
+            problem=ProblemAnswer(what=row.error, remedy=row.remedy or "") if row.error else None,
+        )
+
+    def snippet(self, source: SourceRow, detail: Detail, entry: OriginalEntry | None) -> str:
+        """Return the markup; its addresses are ours where the recipe names no others."""
+        if entry is None:
+            return ""
+        delivered = Delivered.of(entry, recipe_of(source))
+        if not delivered.markup.base_url and not delivered.markup.prefix:
+            delivered = delivered.shown(base_url=self._public + media_base(source.slug))
+        return delivered.html(Said(detail.alt, detail.below))
+
+    def _renditions(
+        self, row: UploadRow, source: SourceRow, entry: OriginalEntry | None
+    ) -> list[RenditionAnswer]:
+        made: Iterable[RenditionEntry] = entry.renditions if entry else first_renditions(row)
+        return [
+            RenditionAnswer(
+                facet=one.facet or WHOLE_FACET,
+                format=one.format,
+                type=one.type,
+                width=one.width,
+                height=one.height,
+                bytes=one.bytes,
+                sha256=one.sha256,
+                url=self._public + media(source.slug, one.path, one.sha256),
+            )
+            for one in made
+        ]
+
+
+def entry_of(row: UploadRow, source: SourceRow) -> OriginalEntry | None:
+    """Return what the newest build made of an upload, as long as that was of this very original."""
+    build = build_in(Path(out_of(source)))
+    entry = build.originals.get(row.path) if build else None
+    sha256 = ((row.first or {}).get("facts") or {}).get("sha256")
+    return entry if entry and entry.renditions and (not sha256 or entry.sha256 == sha256) else None
+
+
+def first_renditions(row: UploadRow) -> list[RenditionEntry]:
+    """Return what was made of an upload at once."""
+    return [RenditionEntry.model_validate(one) for one in (row.first or {}).get("renditions", ())]
+
+
+def facts_of(row: UploadRow) -> Facts | None:
+    """Return what the first look at an upload found; None while it was not looked at, or by another version."""
+    try:
+        return Facts.from_dict((row.first or {})["facts"])
+    except (KeyError, TypeError, ValueError):
+        return None
+
+
+def _original(row: UploadRow, entry: OriginalEntry | None) -> OriginalAnswer:
+    facts = facts_of(row)
+    known = OriginalAnswer(path=row.path, given=row.given)
+    if facts:
+        width, height = facts.size
+        return known.model_copy(
+            update={
+                "format": facts.format.value,
+                "width": width,
+                "height": height,
+                "bytes": facts.bytes,
+                "sha256": facts.sha256,
+                "colour": facts.mean_colour,
+            }
+        )
+    if entry:
+        return known.model_copy(
+            update=entry.model_dump(include={"format", "width", "height", "bytes", "sha256"})
+        )
+    return known
+
+
+def _utc(at: datetime) -> datetime:
+    return at.replace(tzinfo=UTC) if at.tzinfo is None else at

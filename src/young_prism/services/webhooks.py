@@ -1,0 +1,211 @@
+"""Tells other programs that an upload is done: signed, in order, and again with growing pauses until it was heard.
+
+The form is that of Standard Webhooks (1.0.0, an open specification): headers `webhook-id`, `webhook-timestamp` and
+`webhook-signature`, the signature HMAC-SHA256 over `id.timestamp.body`, the secret written as `whsec_` and base64.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import ipaddress
+import json
+import logging
+import secrets
+import socket
+import threading
+import time
+from collections.abc import Mapping
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
+from urllib.parse import urlsplit
+
+import httpx
+
+from young_prism import __version__
+from young_prism.core.errors import AccessError
+from young_prism.services.uploads.schemas import Answers
+from young_prism.store.models import DeliveryRow, UploadRow, WebhookRow
+from young_prism.store.store import Store
+from young_prism.store.webhooks import GIVEN_UP, SENT, WAITING
+
+_log = logging.getLogger(__name__)
+
+PAUSES_S = (5, 30, 120, 600, 3600, 6 * 3600, 24 * 3600)
+"""Between the attempts; after the last one it is given up."""
+_TIMEOUT_S = 10.0
+_LOOK_EVERY_S = 2.0
+_PREFIX = "whsec_"
+TOLERANCE_S = 300
+"""How far a receiver lets the time of a message be off, so that none is played to it again later (Standard Webhooks)."""
+
+
+def new_secret() -> str:
+    """Return a secret for a webhook, as its receiver is given it."""
+    return _PREFIX + base64.b64encode(secrets.token_bytes(24)).decode()
+
+
+def signature(secret: str, message_id: str, timestamp: int, body: bytes) -> str:
+    """Return what stands in `webhook-signature`."""
+    key = base64.b64decode(secret.removeprefix(_PREFIX))
+    digest = hmac.new(key, f"{message_id}.{timestamp}.".encode() + body, hashlib.sha256).digest()
+    return "v1," + base64.b64encode(digest).decode()
+
+
+def is_genuine(secret: str, headers: Mapping[str, str], body: bytes, *, now: float | None = None) -> bool:
+    """Whether a message was signed with a secret, and not long ago: what a receiver has to check. Headers in lower case."""
+    try:
+        timestamp = int(headers["webhook-timestamp"])
+        wanted = signature(secret, headers["webhook-id"], timestamp, body)
+        given = headers["webhook-signature"].split()
+    except (KeyError, ValueError):
+        return False
+    recent = abs((time.time() if now is None else now) - timestamp) <= TOLERANCE_S
+    return recent and any(hmac.compare_digest(wanted, one) for one in given)
+
+
+class PrivateAddressError(Exception):
+    """A webhook's name leads to an address that is not public."""
+
+
+def public_address(host: str, port: int) -> str:
+    """Return a public address of a host, for a connection to just that address.
+
+    A name is resolved once and the address is used, so that the name cannot lead elsewhere between check and connection.
+    Raises `PrivateAddressError` where any of its addresses is private, loopback, link-local or reserved (IANA special-purpose
+    registries, by `ipaddress`), and `OSError` where the name is unknown.
+    """
+    addresses = [str(row[4][0]) for row in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+    for text in addresses:
+        address = ipaddress.ip_address(text.partition("%")[0])
+        mapped = getattr(address, "ipv4_mapped", None) or getattr(address, "sixtofour", None)
+        if not (mapped or address).is_global or address.is_multicast:
+            raise PrivateAddressError
+    return addresses[0]
+
+
+class Messenger:
+    """Sends what is on its way, on a thread of its own. `close` it at the end.
+
+    Messages go to private addresses only where `private` says so.
+    """
+
+    def __init__(self, store: Store, answers: Answers, *, private: bool = True) -> None:
+        self._store = store
+        self._answers = answers
+        self._private = private
+        self._news = threading.Event()
+        self._closing = threading.Event()
+        self._thread = threading.Thread(target=self._work, name="messenger")
+        self._thread.start()
+
+    def add(self, url: str) -> WebhookRow:
+        """Add an address. Raises `AccessError` for what is none that can be called."""
+        parts = _parts_of(url)
+        if not self._private:
+            with suppress(
+                OSError
+            ):  # an unknown name may be known later, and is checked again for each message
+                try:
+                    public_address(*parts)
+                except PrivateAddressError as error:
+                    raise AccessError(
+                        "This address is private, and this server sends messages to public ones only.",
+                        file=url,
+                        remedy="Give a public address, or start the server with --private-webhooks.",
+                    ) from error
+        return self._store.webhooks.add(url.strip(), new_secret())
+
+    def tell(self, row: UploadRow) -> None:
+        """Say to all webhooks that an upload is done, or failed."""
+        hooks = self._store.webhooks.all()
+        if not hooks:
+            return
+        source = self._store.source_with(row.source_id)
+        if source is None:
+            return
+        now = datetime.now(UTC).isoformat(timespec="seconds")
+        data = self._answers.of(row, source).model_dump(mode="json")
+        body = json.dumps({"type": f"upload.{row.state}", "timestamp": now, "data": data})
+        for hook in hooks:
+            self._store.webhooks.enqueue(f"msg_{secrets.token_urlsafe(18)}", hook.id, row.id, body)
+        self._news.set()
+
+    def close(self) -> None:
+        """Stop, and wait for what is under way. What waits is sent by the next server."""
+        self._closing.set()
+        self._news.set()
+        self._thread.join()
+
+    def _work(self) -> None:
+        with httpx.Client(
+            timeout=_TIMEOUT_S,
+            follow_redirects=False,
+            trust_env=False,
+            headers={"User-Agent": f"young-prism/{__version__}"},
+        ) as client:
+            while not self._closing.is_set():
+                self._news.wait(_LOOK_EVERY_S)
+                self._news.clear()
+                try:
+                    for delivery, hook in self._store.webhooks.due(datetime.now(UTC)):
+                        if self._closing.is_set():
+                            return
+                        self._send(client, delivery, hook)
+                except Exception:  # noqa: BLE001  (the next messages must still be sent)
+                    _log.exception("messages could not be sent")
+
+    def _send(self, client: httpx.Client, delivery: DeliveryRow, hook: WebhookRow) -> None:
+        body, now = delivery.body.encode(), int(time.time())
+        headers = {
+            "content-type": "application/json",
+            "webhook-id": delivery.id,
+            "webhook-timestamp": str(now),
+            "webhook-signature": signature(hook.secret, delivery.id, now, body),
+        }
+        try:
+            answer = self._post(client, hook.url, body, headers)
+            said, heard = f"answered {answer.status_code}", answer.is_success
+        except PrivateAddressError:
+            said, heard = "not sent: its address is private", False
+        except OSError:
+            said, heard = "could not be reached (unknown name)", False
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            said, heard = f"could not be reached ({type(error).__name__})", False
+        if heard:
+            state, next_at = SENT, None
+        elif delivery.attempts < len(PAUSES_S):
+            state, next_at = WAITING, datetime.now(UTC) + timedelta(seconds=PAUSES_S[delivery.attempts])
+        else:
+            state, next_at = GIVEN_UP, None
+        self._store.webhooks.attempted(delivery.id, said, state=state, next_at=next_at)
+
+    def _post(
+        self, client: httpx.Client, address: str, body: bytes, headers: Mapping[str, str]
+    ) -> httpx.Response:
+        if self._private:
+            return client.post(address, content=body, headers=dict(headers))
+        url = httpx.URL(address)
+        checked = url.copy_with(host=public_address(*_parts_of(address)))
+        return client.post(
+            checked,
+            content=body,
+            headers={**headers, "host": url.netloc.decode("ascii")},
+            extensions={"sni_hostname": url.host},  # the certificate is that of the name
+        )
+
+
+def _parts_of(url: str) -> tuple[str, int]:
+    """Return host and port of a webhook's address. Raises `AccessError` for what is none."""
+    try:
+        parts = urlsplit(url.strip())
+        if parts.scheme in ("http", "https") and parts.hostname:
+            return parts.hostname, parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError:
+        pass
+    raise AccessError(
+        "This is no address that can be called.",
+        file=url,
+        remedy="Give one that begins with https:// or, on this machine, http://.",
+    )
