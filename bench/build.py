@@ -29,7 +29,7 @@ from tests.pictures import real_pictures
 
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.engine.workers.tasks import render_file
@@ -94,7 +94,7 @@ def time_build(photos: Path) -> dict[str, float]:
     shutil.rmtree(out, ignore_errors=True)
     (WORK / "parts.log").unlink(missing_ok=True)
     began = time.perf_counter()
-    result = build(photos, out, Recipe(), using=With())
+    result = build(photos, out, Recipe(), using=BuildOptions())
     seconds = time.perf_counter() - began
     assert result.outcomes[Outcome.MADE] > 0
     assert not result.failures

@@ -19,7 +19,7 @@ from pathlib import Path
 from tests import faults, pictures
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.store.store import Store
 
 WORK = Path(__file__).parent / "work" / "faults"
@@ -83,7 +83,7 @@ def main() -> None:
     shutil.rmtree(WORK, ignore_errors=True)
     source = faults.photos(WORK / "site", 12)
     originals = pictures.hashes(source)
-    build(source, WORK / "undisturbed", read_recipe(faults.RECIPE), using=With(jobs=2))
+    build(source, WORK / "undisturbed", read_recipe(faults.RECIPE), using=BuildOptions(jobs=2))
     expected = faults.results(WORK / "undisturbed")
     kills: Counter[str] = Counter()
     for number in range(arguments.rounds):

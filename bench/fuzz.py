@@ -46,20 +46,20 @@ from young_prism.core.svg.sanitise import sanitised
 from young_prism.demo import graphics
 from young_prism.demo.site import write_site
 from young_prism.engine.build.orphans import remove_orphans
-from young_prism.engine.build.pipeline import With, build
-from young_prism.engine.handoff.deploy import plan_publication, publish
+from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.handoff.storage import storage_at
 from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits
 from young_prism.engine.output.manifest_file import read_manifest
-from young_prism.engine.output.originals_backup import Keep
+from young_prism.engine.output.originals_backup import OriginalsBackup
 from young_prism.engine.site.rewrite import (
-    Pages,
-    undo_rewriting,
-    write_rewritings,
+    SitePages,
+    undo_rewrite,
+    write_rewrite,
 )
-from young_prism.engine.source.inspection import look_folder
+from young_prism.engine.source.inspection import inspect_folder
 from young_prism.engine.workers.pool import lazy_pool
 
 WORK = Path(__file__).parent / "work" / "fuzz"
@@ -189,9 +189,9 @@ def fuzz_pictures(number: int, chance: random.Random, until: float) -> Outcomes:
 def _one_batch(folder: Path, outcomes: Outcomes) -> None:
     before = pictures.hashes(folder / "site")
     with lazy_pool(2) as pool:
-        looks = look_folder(folder / "site", pool)
-    outcomes.counts["accepted"] += len(looks.seen)
-    result = build(folder / "site", folder / "out", RECIPE, using=With(jobs=2))
+        looks = inspect_folder(folder / "site", pool)
+    outcomes.counts["accepted"] += len(looks.by_path)
+    result = build(folder / "site", folder / "out", RECIPE, using=BuildOptions(jobs=2))
     if pictures.hashes(folder / "site") != before:
         outcomes.fault("an original was changed")
     for left in (*looks.left_out, *result.failures):
@@ -199,7 +199,7 @@ def _one_batch(folder: Path, outcomes: Outcomes) -> None:
         if "unforeseen" in text or not left.remedy or "Traceback" in text:
             outcomes.fault(f"{left.path}: {text}")
     outcomes.counts["refused"] += len(looks.left_out)
-    outcomes.counts["failed later"] += len({failure.path for failure in result.failures} & set(looks.seen))
+    outcomes.counts["failed later"] += len({failure.path for failure in result.failures} & set(looks.by_path))
     for file in (folder / "out").rglob("*"):
         if file.name.endswith(".part"):
             outcomes.fault(f"a part was left: {file.name}")
@@ -384,7 +384,7 @@ def fuzz_records(number: int, chance: random.Random, until: float) -> Outcomes:
     build(good / "img", good / "out", small)
     manifest = read_manifest(good / "out/manifest.json")
     assert manifest
-    write_rewritings(Pages.of(good, good / "img", good / "out", manifest).rewritings(Wish()))
+    write_rewrite(SitePages.from_manifest(good, good / "img", good / "out", manifest).rewrite(Wish()))
     build(good / "img", good / "img", small.model_copy(update={"names": Names(layout="in-place")}))
     for count in _bounded(number, until):
         copy = base / "copy"
@@ -406,10 +406,10 @@ def _uses(copy: Path, recipe: Recipe) -> list[Callable[[], object]]:
     site, out = copy / "site", copy / "site/out"
     return [
         lambda: remove_orphans(out),
-        lambda: Package.of(out),
-        lambda: publish(plan_publication(out, storage_at(str(copy / "www")))),
-        lambda: Keep.beside(site / "img").restore(site / "img"),
-        lambda: undo_rewriting(site),
+        lambda: Package.from_output(out),
+        lambda: deploy(plan_deploy(out, storage_at(str(copy / "www")))),
+        lambda: OriginalsBackup.beside(site / "img").restore(site / "img"),
+        lambda: undo_rewrite(site),
         lambda: build(site / "img", out, recipe),
     ]
 

@@ -20,9 +20,9 @@ from young_prism.engine.handoff.package import Package
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.engine.site.rewrite import (
-    Pages,
-    undo_rewriting,
-    write_rewritings,
+    SitePages,
+    undo_rewrite,
+    write_rewrite,
 )
 from young_prism.reports.drawing.visits import draw_visits
 
@@ -58,10 +58,10 @@ def _pages(source: Path, manifest: object) -> None:
         write_atomically(WORK / "copy" / file.name, file.read_bytes())
     plain = time.perf_counter() - began
     began = time.perf_counter()
-    found = Pages.of(site, site / "img", WORK / "far", manifest, "/p/").rewritings(Wish())  # type: ignore[arg-type]
+    found = SitePages.from_manifest(site, site / "img", WORK / "far", manifest, "/p/").rewrite(Wish())  # type: ignore[arg-type]
     worked_out = time.perf_counter() - began
     began = time.perf_counter()
-    written = write_rewritings(found)
+    written = write_rewrite(found)
     writing = time.perf_counter() - began
     print(
         f"{found.changes} places in {len(written.done)} pages: worked out in {worked_out:.1f} s, written in {writing:.1f} s"
@@ -69,7 +69,7 @@ def _pages(source: Path, manifest: object) -> None:
     print(
         f"reading and writing them unchanged {plain:.1f} s: {(worked_out + writing) / plain:.2f} times that"
     )
-    undo_rewriting(site)
+    undo_rewrite(site)
 
 
 def _zip(out: Path) -> None:
@@ -77,7 +77,7 @@ def _zip(out: Path) -> None:
     sizes = [file.stat().st_size for file in out.rglob("*") if file.is_file()]
     walking = time.perf_counter() - began
     began = time.perf_counter()
-    package = Package.of(out)
+    package = Package.from_output(out)
     stream = package.stream()
     length = len(stream)
     next(iter(stream))

@@ -31,7 +31,7 @@ import numpy as np
 from PIL import Image
 from tests import pictures
 
-from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.walk import scan
 from young_prism.engine.workers.pool import default_jobs, lazy_pool
 from young_prism.services.settings import Settings
@@ -108,11 +108,11 @@ def timed(function: Callable[[], object], rounds: int, before: Callable[[], None
     return best
 
 
-def look(folder: Path, *, closer: bool = False, known: Looks | None = None) -> Looks:
+def look(folder: Path, *, closer: bool = False, known: InspectionResult | None = None) -> InspectionResult:
     """Look at the folder as the pages do."""
     facts = known.facts if known else {}
     with lazy_pool(None) as pool:
-        return look_folder(folder, pool, closer=closer, known=lambda found: facts.get(found.path))
+        return inspect_folder(folder, pool, full=closer, known_facts=lambda found: facts.get(found.path))
 
 
 def measure_pages(folder: Path) -> dict[str, float]:
@@ -208,7 +208,7 @@ def main() -> None:
     closer = timed(lambda: look(folder, closer=True), 1)
     result = {
         "cores": default_jobs(),
-        "originals": len(known.seen),
+        "originals": len(known.by_path),
         "MB": round(size / 1e6),
         "seconds": {name: round(seconds, 3) for name, seconds in {**warm, "closer look": closer}.items()},
         "first look / read": round(warm["first look"] / warm["read"], 2),

@@ -23,7 +23,7 @@ from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory, looking_memory
 from young_prism.core.recipe.model import Recipe
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 
 WORK = Path(__file__).parent / "work" / "memory"
 
@@ -97,7 +97,7 @@ def within(limit: int) -> int:
     watcher = threading.Thread(target=watch)
     watcher.start()
     try:
-        result = build(source, WORK / "out", Recipe(), using=With(jobs=2, memory=limit))
+        result = build(source, WORK / "out", Recipe(), using=BuildOptions(jobs=2, memory=limit))
     finally:
         over.set()
         watcher.join()

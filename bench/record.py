@@ -15,7 +15,7 @@ from pathlib import Path
 from tests import faults
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.events import Event
 from young_prism.services.runs.command import CommandRun
 
@@ -42,7 +42,7 @@ def main() -> None:
         heard += 1
 
     began = time.perf_counter()
-    result = build(source, WORK / "out", recipe, using=With(), listen=listen)
+    result = build(source, WORK / "out", recipe, using=BuildOptions(), listen=listen)
     recorder.finish(result)
     seconds = time.perf_counter() - began
     record.close()

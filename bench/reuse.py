@@ -17,7 +17,7 @@ from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 
 WORK = Path(__file__).parent / "work" / "reuse"
 
@@ -43,9 +43,9 @@ def main() -> None:
     found = {}
     for name, text in changes.items():
         if name not in ("first", "nothing changed"):
-            build(source, WORK / "out", read_recipe(plain), using=With(jobs=2))
+            build(source, WORK / "out", read_recipe(plain), using=BuildOptions(jobs=2))
         began = time.perf_counter()
-        result = build(source, WORK / "out", read_recipe(text), using=With(jobs=2))
+        result = build(source, WORK / "out", read_recipe(text), using=BuildOptions(jobs=2))
         seconds = time.perf_counter() - began
         first = first or seconds
         found[name] = {

@@ -13,7 +13,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Kind
 from young_prism.demo.catalogue import catalogue
 from young_prism.demo.draw import draw_demo
-from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.pages import SiteReader
 from young_prism.engine.workers.pool import lazy_pool
 
@@ -26,12 +26,12 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="module")
-def looks(site: Path) -> Looks:
+def looks(site: Path) -> InspectionResult:
     with lazy_pool(None) as pool:
-        return look_folder(site / "images", pool, site=SiteReader(site, {}))
+        return inspect_folder(site / "images", pool, site=SiteReader(site, {}))
 
 
-def test_it_is_large_enough_to_be_worth_trying(looks: Looks) -> None:
+def test_it_is_large_enough_to_be_worth_trying(looks: InspectionResult) -> None:
     assert len(looks.facts) + len(looks.left_out) >= 40
     cameras = [
         f for f in looks.facts.values() if f.format is ImageFormat.JPEG and f.size.pixels >= 20_000_000
@@ -41,13 +41,13 @@ def test_it_is_large_enough_to_be_worth_trying(looks: Looks) -> None:
     assert {f.kind for f in looks.facts.values()} == set(Kind) - {Kind.UNSEEN}
 
 
-def test_every_flag_is_there_to_be_seen(looks: Looks) -> None:
+def test_every_flag_is_there_to_be_seen(looks: InspectionResult) -> None:
     failed = [left.path for left in looks.left_out]
-    flags = flags_of(looks.facts, Recipe(), failed, looks.uses)
+    flags = flags_of(looks.facts, Recipe(), failed, looks.references)
     assert {flagged.flag for found in flags.values() for flagged in found} == set(Flag)
 
 
-def test_the_awkward_cases_are_what_they_say(looks: Looks) -> None:
+def test_the_awkward_cases_are_what_they_say(looks: InspectionResult) -> None:
     facts = looks.facts
     phone = facts["rides/IMG_2041.HEIC"]
     assert phone.size.height > phone.size.width
@@ -67,14 +67,14 @@ def test_the_awkward_cases_are_what_they_say(looks: Looks) -> None:
     } <= set(facts)
 
 
-def test_its_pages_use_its_pictures(site: Path, looks: Looks) -> None:
+def test_its_pages_use_its_pictures(site: Path, looks: InspectionResult) -> None:
     used = set()
     for page in site.glob("*.html"):
         used |= {unquote(src) for src in re.findall(r'<img src="([^"]+)"', page.read_text())}
     missing = {src for src in used if not (site / src).is_file()}
     # On purpose: one that is gone, and one whose name differs in case.
     assert missing == {"images/rides/car-1-retired.jpg", "images/maps/Passengers.png"}
-    assert {entry.path: entry.instead for entry in looks.uses.missing} == {
+    assert {entry.path: entry.instead for entry in looks.references.missing} == {
         "images/rides/car-1-retired.jpg": "",
         "images/maps/Passengers.png": "images/maps/passengers.png",
     }

@@ -16,7 +16,7 @@ from young_prism.core.errors import DamagedError, DeskStateError
 from young_prism.core.inspection.inspect import look
 from young_prism.core.selection.image_metadata import Detail
 from young_prism.engine.intake.inbox import Limits
-from young_prism.engine.intake.quick_render import First
+from young_prism.engine.intake.quick_render import QuickResult
 from young_prism.services.uploads.service import Desk, Places
 from young_prism.store.store import Store
 
@@ -45,7 +45,7 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
     desk = Desk(store, first, start, places, lambda _row: None)
     source = desk.place()
     row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
-    heard.pop()(First(look(ONE), (), "#888888"))
+    heard.pop()(QuickResult(look(ONE), (), "#888888"))
     stage.__dict__.update(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
     yield stage
     store.close()
@@ -81,7 +81,7 @@ def test_what_is_heard_of_a_picture_that_was_replaced_meanwhile_is_not_said_of_t
     stage.desk.replace(stage.source, row_of(stage), "best.jpg", io.BytesIO(third))
     late(BROKEN)
     assert original(stage) == third and row_of(stage).first is None
-    stage.heard.pop()(First(look(third), (), "#888888"))
+    stage.heard.pop()(QuickResult(look(third), (), "#888888"))
     assert row_of(stage).first["facts"]["bytes"] == len(third)
 
 

@@ -19,8 +19,8 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
 from young_prism.engine.build.pipeline import executor as running_module
@@ -35,7 +35,7 @@ ROOT = Path(__file__).parents[2]
 
 
 def run(source: Path, out: Path, **options: object) -> BuildResult:
-    return build(source, out, RECIPE, using=With(jobs=2), **options)
+    return build(source, out, RECIPE, using=BuildOptions(jobs=2), **options)
 
 
 @pytest.fixture(scope="module")
@@ -119,7 +119,7 @@ def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_pat
 
     def delivered(**formats: object) -> set[str]:
         recipe = Recipe(ladder=Ladder(widths=(200,)), formats=Formats(photo=FormatSet(**formats)))
-        build(source, out, recipe, using=With(jobs=1))
+        build(source, out, recipe, using=BuildOptions(jobs=1))
         [original] = read_manifest(out / "manifest.json").originals
         made = {entry.format for entry in original.renditions}
         assert not made & {entry.format for entry in original.skipped}
@@ -274,11 +274,11 @@ def test_a_look_that_kills_its_worker_costs_one_original(source: Path, tmp_path:
 
 
 def dying_look_file(root: str, path: str, max_pixels: int, depth: object):
-    from young_prism.engine.workers.tasks import look_file
+    from young_prism.engine.workers.tasks import inspect_file
 
     if path == "killer.jpg":
         os._exit(9)
-    return look_file(root, path, max_pixels, depth)
+    return inspect_file(root, path, max_pixels, depth)
 
 
 def dying_look_files(root: str, paths: list[str], max_pixels: int, depth: object):

@@ -12,8 +12,8 @@ from tests import faults, pictures
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
 from young_prism.engine.output.cache import Cache
@@ -25,7 +25,7 @@ RECIPE = read_recipe(faults.RECIPE)
 def first(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path, dict[str, bytes]]:
     base = tmp_path_factory.mktemp("cached")
     source = faults.photos(base / "site", 3)
-    build(source, base / "out", RECIPE, using=With(jobs=2, cache=Cache(base / "cache")))
+    build(source, base / "out", RECIPE, using=BuildOptions(jobs=2, cache=Cache(base / "cache")))
     return source, base / "cache", faults.results(base / "out")
 
 
@@ -36,7 +36,7 @@ def cached(first: tuple[Path, Path, dict[str, bytes]], tmp_path: Path) -> tuple[
 
 
 def run(source: Path, out: Path, cache: Cache) -> BuildResult:
-    result = build(source, out, RECIPE, using=With(jobs=2, cache=cache))
+    result = build(source, out, RECIPE, using=BuildOptions(jobs=2, cache=cache))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 

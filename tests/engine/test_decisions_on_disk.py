@@ -19,13 +19,13 @@ from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.selection.image_metadata import Detail
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
-from young_prism.engine.build.planning import Asking, prepare
+from young_prism.engine.build.planning import PlanRequest, plan_source
 from young_prism.engine.output.ledger import STATE_FOLDER
-from young_prism.engine.source.watermarks import find_marks, load_marks
+from young_prism.engine.source.watermarks import find_watermarks, load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
 
 FORMATS = FormatSet(webp=Webp(effort=0), jpeg=Jpeg())
@@ -61,7 +61,7 @@ def files(folder: Path) -> dict[str, bytes]:
 
 
 def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildResult:
-    return build(source, out, recipe, using=With(jobs=2), **options)
+    return build(source, out, recipe, using=BuildOptions(jobs=2), **options)
 
 
 @pytest.mark.parametrize(
@@ -78,7 +78,7 @@ def test_the_plan_names_what_the_disk_shows_on_any_system(tmp_path: Path, names:
     source, out = site(tmp_path / "site"), tmp_path / "out"
     recipe = quick(names=names, facets=(Facet(name="square", aspect="1:1"),))
     with lazy_pool(1) as pool:
-        plan = prepare(Asking(source=source, recipe=recipe, pool=pool), out).plan
+        plan = plan_source(PlanRequest(source=source, recipe=recipe, pool=pool), out).plan
     planned = [r.path for o in plan.originals for r in o.renditions]
     result = run(source, out, recipe)
     assert result.outcomes[Outcome.FAILED] == 0
@@ -140,22 +140,22 @@ def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -
     assert "marks/m.png" in without.failures[0].error
 
     with pytest.raises(RecipeError, match="no such watermark"):
-        load_marks(recipe, source)
+        load_watermarks(recipe, source)
     beside = tmp_path / "rules"
     (beside / "marks").mkdir(parents=True)
     shutil.copy(source / "a.jpg", beside / "marks/m.png")
     with pytest.raises(RecipeError, match="PNG or an SVG"):
-        load_marks(recipe, beside, source)
+        load_watermarks(recipe, beside, source)
     outside = quick(finishing=Finishing(watermark=Watermark(file="../site/a.jpg")))
-    assert find_marks(outside, [beside]).errors
+    assert find_watermarks(outside, [beside]).errors
 
     plain = run(source, tmp_path / "plain", quick())
     (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(40, 20)))
-    worn = run(source, out, recipe, marks=load_marks(recipe, beside, source))
+    worn = run(source, out, recipe, marks=load_watermarks(recipe, beside, source))
     assert worn.outcomes[Outcome.FAILED] == 0 and worn.renditions == plain.renditions
     assert all(files(out)[path] != data for path, data in files(tmp_path / "plain").items())
     (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(44, 20)))
-    other = run(source, out, recipe, marks=load_marks(recipe, beside, source))
+    other = run(source, out, recipe, marks=load_watermarks(recipe, beside, source))
     assert other.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
     manifest = json.loads((out / "manifest.json").read_text())
     assert len(manifest["originals"][0]["renditions"]) == worn.renditions

@@ -24,7 +24,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Names, Recipe
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.build.pipeline import build
-from young_prism.engine.handoff.deploy import plan_publication
+from young_prism.engine.handoff.deploy import plan_deploy
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.handoff.storage import storage_at
 from young_prism.engine.output.manifest_file import (
@@ -32,11 +32,11 @@ from young_prism.engine.output.manifest_file import (
     read_manifest,
     require_manifest,
 )
-from young_prism.engine.output.originals_backup import Keep
+from young_prism.engine.output.originals_backup import OriginalsBackup
 from young_prism.engine.site.rewrite import (
-    Pages,
-    undo_rewriting,
-    write_rewritings,
+    SitePages,
+    undo_rewrite,
+    write_rewrite,
 )
 
 WEB_APP = b'{"name": "Ottermoor Hill Railway", "icons": [], "start_url": "/"}\n'
@@ -109,7 +109,7 @@ def test_a_build_into_a_site_leaves_its_web_app_manifest_alone_and_restore_leave
     assert result.manifest == site / SITE_MANIFEST_NAME and read_manifest(result.manifest)
     assert (site / MANIFEST_NAME).read_bytes() == WEB_APP
     assert build(site, site, IN_PLACE).manifest == result.manifest
-    assert not Keep.beside(site).restore(site).refused
+    assert not OriginalsBackup.beside(site).restore(site).refused
     assert tree(site) == before and not (site / ".young-prism").exists()
 
 
@@ -157,9 +157,9 @@ def test_a_rendition_outside_the_folder_is_neither_packed_nor_published(
     originals[0]["renditions"][0] |= {"path": "../victim/v.txt", "bytes": 9}
     edit_manifest(out, originals=originals)
     with pytest.raises(OutputError):
-        Package.of(out)
+        Package.from_output(out)
     with pytest.raises(OutputError):
-        plan_publication(out, storage_at(str(tmp_path / "www")))
+        plan_deploy(out, storage_at(str(tmp_path / "www")))
 
 
 @pytest.mark.parametrize(
@@ -167,7 +167,7 @@ def test_a_rendition_outside_the_folder_is_neither_packed_nor_published(
 )
 def test_a_backup_index_cannot_lead_restore_outside(site: Path, victim: Path, change: dict[str, str]) -> None:
     build(site, site, IN_PLACE)
-    keep = Keep.beside(site)
+    keep = OriginalsBackup.beside(site)
     index = keep.folder / "kept.jsonl"
     row = json.loads(index.read_text())
     victim.unlink()
@@ -179,7 +179,7 @@ def test_a_backup_index_cannot_lead_restore_outside(site: Path, victim: Path, ch
 
 def test_restore_gives_permissions_and_never_setuid(site: Path) -> None:
     build(site, site, IN_PLACE)
-    keep = Keep.beside(site)
+    keep = OriginalsBackup.beside(site)
     index = keep.folder / "kept.jsonl"
     index.write_text(json.dumps(json.loads(index.read_text()) | {"mode": 0o104755}) + "\n")
     keep.restore(site)
@@ -192,7 +192,7 @@ def test_restore_does_not_follow_a_link_out_of_the_site(site: Path, victim: Path
     build(site, site, IN_PLACE)
     shutil.rmtree(site / "img")
     (site / "img").symlink_to(victim.parent)
-    done = Keep.beside(site).restore(site)
+    done = OriginalsBackup.beside(site).restore(site)
     assert [path for path, _ in done.refused] == ["img/a.jpg"] and not (victim.parent / "a.jpg").exists()
 
 
@@ -210,7 +210,7 @@ def pages(site: Path) -> Path:
 
 def rewritings(site: Path):
     manifest = require_manifest(manifest_file(site / "pictures"))
-    return Pages.of(site, site / "img", site / "pictures", manifest).rewritings(Wish())
+    return SitePages.from_manifest(site, site / "img", site / "pictures", manifest).rewrite(Wish())
 
 
 def test_links_are_listed_and_not_followed_and_each_page_counts_once(pages: Path, victim: Path) -> None:
@@ -223,7 +223,7 @@ def test_links_are_listed_and_not_followed_and_each_page_counts_once(pages: Path
     assert [file.path for file in found.files] == ["index.html"]
     assert found.links == ("again.html", "loop.html", "out.html")
     assert {path for path, left in found.left if "link" in left.why} == set(found.links)
-    written = write_rewritings(found)
+    written = write_rewrite(found)
     assert written.done == ["index.html"] and not written.refused
     assert outside.read_bytes() == PAGE and (pages / "out.html").is_symlink()
     done = command("rewrite", "--source", str(pages / "img"), "--out", str(pages / "pictures"), "--write")
@@ -232,14 +232,14 @@ def test_links_are_listed_and_not_followed_and_each_page_counts_once(pages: Path
 
 @pytest.mark.parametrize("path", ["../victim/v.txt", "/etc/hostname", "a\0b"])
 def test_a_record_of_a_rewriting_cannot_lead_undo_outside(pages: Path, victim: Path, path: str) -> None:
-    written = write_rewritings(rewritings(pages))
-    assert written.kept
-    record = written.kept / "rewritten.json"
+    written = write_rewrite(rewritings(pages))
+    assert written.backup
+    record = written.backup / "rewritten.json"
     data = json.loads(record.read_bytes())
     data["files"][0]["path"] = path
     record.write_text(json.dumps(data))
     with pytest.raises(OutputError, match="damaged, or names paths outside"):
-        undo_rewriting(pages)
+        undo_rewrite(pages)
     assert victim.read_bytes() == b"not yours"
 
 
@@ -319,13 +319,13 @@ def test_a_link_in_the_place_of_a_rendition_is_not_packed(site: Path, tmp_path: 
     file.unlink()
     file.symlink_to(victim)
     with pytest.raises(OutputError, match="changed since"):
-        Package.of(out)
+        Package.from_output(out)
 
 
 def test_the_zip_of_an_ordinary_build_still_holds_everything(site: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
     build(site, out, RECIPE.model_copy(update={"markup": Markup(prefix="/p")}))
-    names = zipfile.ZipFile(io_of(Package.of(out))).namelist()
+    names = zipfile.ZipFile(io_of(Package.from_output(out))).namelist()
     assert {"a-60w.jpg", MANIFEST_NAME} <= set(names)
 
 

@@ -25,7 +25,7 @@ from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.build.pipeline import build
 from young_prism.engine.handoff import deploy as publishing
-from young_prism.engine.handoff.deploy import plan_publication, publish
+from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.package import (
     Package,
     chunks,
@@ -59,7 +59,7 @@ def root(made: Path, tmp_path: Path) -> Path:
 
 def test_a_zip_holds_all_with_papers_that_prove_it(root: Path) -> None:
     """Info-ZIP's format read by Python's own module; GNU sha256sum checks the sums."""
-    package = Package.of(root / "out")
+    package = Package.from_output(root / "out")
     stream = package.stream()
     data = b"".join(stream)
     assert len(data) == len(package.stream())  # said before the first byte
@@ -81,28 +81,30 @@ def test_a_zip_holds_all_with_papers_that_prove_it(root: Path) -> None:
 def test_the_next_zip_holds_what_changed_and_says_what_went(root: Path) -> None:
     out = root / "out"
     assert last_packed(out) is None
-    write_package(Package.of(out), root / "all.zip")
-    assert Package.of(out, last_packed(out)).entries == ()
+    write_package(Package.from_output(out), root / "all.zip")
+    assert Package.from_output(out, last_packed(out)).entries == ()
     before = hashes_of(require_manifest(out / MANIFEST_NAME))
     build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150)), formats=pictures.QUICK))
-    package = Package.of(out, last_packed(out))
-    assert 150 in {one.width for _, one in package.entries} and all("200w" in path for path in package.gone)
-    assert Package.of(out, before).entries == package.entries
+    package = Package.from_output(out, last_packed(out))
+    assert 150 in {one.width for _, one in package.entries} and all(
+        "200w" in path for path in package.removed
+    )
+    assert Package.from_output(out, before).entries == package.entries
     assert command("pack", out, root / "new.zip", "--changed").returncode == 0
     with zipfile.ZipFile(root / "new.zip") as zipped:
-        assert zipped.read("removed.txt").decode().splitlines() == list(package.gone)
-    assert Package.of(out, last_packed(out)).entries == ()
+        assert zipped.read("removed.txt").decode().splitlines() == list(package.removed)
+    assert Package.from_output(out, last_packed(out)).entries == ()
 
 
 def test_a_zip_cut_off_is_not_remembered_and_one_that_would_lie_is_refused(root: Path) -> None:
     out = root / "out"
-    stream = chunks(Package.of(out))
+    stream = chunks(Package.from_output(out))
     next(stream)
     stream.close()
     assert last_packed(out) is None
     next(out.rglob("*.avif")).write_bytes(b"mine")
     with pytest.raises(OutputError, match="changed since it was made"):
-        Package.of(out)
+        Package.from_output(out)
 
 
 def test_a_zip_of_any_size_takes_little_memory(root: Path) -> None:
@@ -111,7 +113,7 @@ def test_a_zip_of_any_size_takes_little_memory(root: Path) -> None:
     with (out / "big.avif").open("wb") as file:
         file.truncate(80_000_000)
     entry = big.model_copy(update={"path": "big.avif", "bytes": 80_000_000})
-    whole = Package.of(out)
+    whole = Package.from_output(out)
     package = Package(out, whole.manifest, ((whole.manifest.originals[0], entry),))
     tracemalloc.start()
     sent = sum(len(chunk) for chunk in package.stream())
@@ -157,7 +159,7 @@ def test_published_objects_are_what_another_client_reads(root: Path, bucket: tup
     manifest = require_manifest(out / MANIFEST_NAME)
     dry = command("publish", out, place, "--endpoint", server, "--dry-run")
     assert dry.returncode == 0 and "would send a-100w.avif" in dry.stderr and keys(client, name) == set()
-    assert publish(plan_publication(out, storage_at(place, server))).sent == len(hashes_of(manifest))
+    assert deploy(plan_deploy(out, storage_at(place, server))).sent == len(hashes_of(manifest))
     entries = {f"site/{one.path}": one for original in manifest.originals for one in original.renditions}
     assert keys(client, name) == set(entries) | {"site/manifest.json"}
     for key, one in entries.items():
@@ -165,18 +167,18 @@ def test_published_objects_are_what_another_client_reads(root: Path, bucket: tup
         assert (found["ContentType"], found["CacheControl"]) == (one.type, "public, max-age=86400")
         assert found["Body"].read() == (out / one.path).read_bytes()
     assert client.head_object(Bucket=name, Key="site/manifest.json")["ContentType"] == "application/json"  # type: ignore[attr-defined]
-    assert plan_publication(out, storage_at(place, server)).nothing_to_do
+    assert plan_deploy(out, storage_at(place, server)).nothing_to_do
 
     client.put_object(Bucket=name, Key="site/theirs.txt", Body=b"x")  # type: ignore[attr-defined]
     build(root / "site", out, OTHER)
-    change = plan_publication(out, storage_at(place, server), delete=True)
+    change = plan_deploy(out, storage_at(place, server), delete=True)
     assert set(change.remove) == {key.removeprefix("site/") for key in entries} and not change.foreign
-    done = publish(change)
+    done = deploy(change)
     assert done.removed == len(entries) and "site/theirs.txt" in keys(client, name)
     hashed = next(key for key in keys(client, name) if key.endswith(".avif"))
     assert "immutable" in client.head_object(Bucket=name, Key=hashed)["CacheControl"]  # type: ignore[attr-defined]
     with pytest.raises(PublishError, match="no bucket no-such"):
-        plan_publication(out, storage_at("s3://no-such/x", server))
+        plan_deploy(out, storage_at("s3://no-such/x", server))
 
 
 @pytest.fixture
@@ -189,16 +191,16 @@ def test_pictures_come_before_the_manifest_and_a_publishing_cut_off_goes_on(
 ) -> None:
     monkeypatch.setattr(publishing, "_AT_ONCE", 1)
     sent: list[int] = []
-    first = publish(
-        plan_publication(root / "out", folder),
+    first = deploy(
+        plan_deploy(root / "out", folder),
         progress=lambda done, _: sent.append(done),
-        stopped=lambda: len(sent) >= 3,
+        is_cancelled=lambda: len(sent) >= 3,
     )
     assert first.stopped and 3 <= first.sent < 12 and not (root / "www" / MANIFEST_NAME).exists()
-    second = plan_publication(root / "out", folder)
+    second = plan_deploy(root / "out", folder)
     assert second.same == first.sent
     assert (
-        not publish(second).stopped
+        not deploy(second).stopped
         and (root / "www" / MANIFEST_NAME).read_bytes() == (root / "out" / MANIFEST_NAME).read_bytes()
     )
     assert not list((root / "out" / ".young-prism").glob("publishing-*"))
@@ -209,19 +211,19 @@ def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder:
     www.mkdir()
     (www / "a-100w.avif").write_bytes(b"theirs")
     shutil.copy(root / "out" / "a-200w.avif", www / "a-200w.avif")  # the same bytes are no quarrel
-    found = plan_publication(root / "out", folder)
+    found = plan_deploy(root / "out", folder)
     assert found.foreign == ("a-100w.avif",) and found.same == 1
     with pytest.raises(PublishError, match=r"in the way that are not ours: a-100w\.avif"):
-        publish(found)
-    publish(plan_publication(root / "out", folder, overwrite=True))
+        deploy(found)
+    deploy(plan_deploy(root / "out", folder, overwrite=True))
     (www / "a-200w.jpg").write_bytes(b"changed since, by somebody else")
     build(root / "site", root / "out", Recipe(ladder=Ladder(widths=(100,)), formats=pictures.QUICK))
-    publish(plan_publication(root / "out", folder, delete=True))
+    deploy(plan_deploy(root / "out", folder, delete=True))
     left = {file.name for file in www.iterdir() if "200w" in file.name}
     assert left == {"a-200w.jpg"}
     (www / MANIFEST_NAME).write_text("{}")
     with pytest.raises(PublishError, match="none of ours"):
-        plan_publication(root / "out", folder)
+        plan_deploy(root / "out", folder)
 
 
 def test_a_rendition_that_was_changed_is_not_published_and_neither_is_the_manifest(
@@ -229,7 +231,7 @@ def test_a_rendition_that_was_changed_is_not_published_and_neither_is_the_manife
 ) -> None:
     victim = root / "out" / "a-100w.avif"
     victim.write_bytes(b"x" * victim.stat().st_size)
-    result = publish(plan_publication(root / "out", folder))
+    result = deploy(plan_deploy(root / "out", folder))
     assert [error.file for error in result.failures] == [str(victim)] and not (
         root / "www" / MANIFEST_NAME
     ).exists()

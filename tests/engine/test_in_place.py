@@ -15,12 +15,12 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
 from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.output.originals_backup import Keep
+from young_prism.engine.output.originals_backup import OriginalsBackup
 
 RECIPE = Recipe(
     names=Names(layout="in-place"),
@@ -42,7 +42,7 @@ def site(tmp_path: Path) -> Path:
 
 
 def run(site: Path, recipe: Recipe = RECIPE) -> BuildResult:
-    return build(site, site, recipe, using=With(jobs=2))
+    return build(site, site, recipe, using=BuildOptions(jobs=2))
 
 
 def originals(site: Path) -> dict[str, bytes]:
@@ -57,12 +57,16 @@ def test_renditions_take_the_names_and_restore_brings_the_originals_back(site: P
         assert taken.size == other.size == (120, 80)
     assert (site / "still.png").read_bytes() == before["still.png"]  # its fallback is a JPEG: the file stays
     assert (site / "still-120w.jpg").is_file()
-    keep = Keep.beside(site)
+    keep = OriginalsBackup.beside(site)
     assert keep.folder.parent == site.parent  # where no visitor is served it
     dated = [folder for folder in keep.folder.iterdir() if folder.name.startswith("20")]
     assert len(dated) == 1 and (dated[0] / "a.jpg").read_bytes() == before["a.jpg"]
     done = keep.restore(site)
-    assert sorted(done.back) == ["a.jpg", "img/b.JPG"] and done.there == ["still.png"] and not done.refused
+    assert (
+        sorted(done.restored) == ["a.jpg", "img/b.JPG"]
+        and done.already_there == ["still.png"]
+        and not done.refused
+    )
     assert originals(site) == before
     assert (site / "a.jpg").stat().st_mtime_ns == 10**18
     assert (site / "img/b.JPG").stat().st_mode & 0o777 == 0o640
@@ -86,7 +90,7 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
     second = pictures.jpeg(pictures.photo(300, 200, 9))
     (site / "a.jpg").write_bytes(second)
     assert run(site).outcomes[Outcome.FAILED] == 0
-    keep = Keep.beside(site)
+    keep = OriginalsBackup.beside(site)
     kept = sorted(file.read_bytes() for file in keep.folder.glob("20*/a.jpg"))
     assert kept == sorted([first, second])
     keep.restore(site)
@@ -96,8 +100,8 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
 def test_what_was_changed_since_is_not_overwritten_by_restore(site: Path) -> None:
     run(site)
     (site / "a.jpg").write_bytes(b"somebody's own")
-    done = Keep.beside(site).restore(site)
-    assert [path for path, _ in done.refused] == ["a.jpg"] and done.back == ["img/b.JPG"]
+    done = OriginalsBackup.beside(site).restore(site)
+    assert [path for path, _ in done.refused] == ["a.jpg"] and done.restored == ["img/b.JPG"]
     assert (site / "a.jpg").read_bytes() == b"somebody's own"
 
 
@@ -124,7 +128,7 @@ def test_squeezing_in_place_keeps_every_name_and_pixel(site: Path) -> None:
     assert result.outcomes[Outcome.FAILED] == 0
     for name, data in before.items():
         with Image.open(site / name) as now:
-            kept = next(Keep.beside(site).folder.glob(f"20*/{name}"))
+            kept = next(OriginalsBackup.beside(site).folder.glob(f"20*/{name}"))
             with Image.open(kept) as then:
                 assert now.size == then.size and now.convert("RGB").tobytes() == (
                     then.convert("RGB").tobytes()

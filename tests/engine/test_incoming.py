@@ -21,7 +21,7 @@ from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import (
     Inbox,
     Limits,
-    Place,
+    PlacementOutcome,
 )
 
 PHOTO = pictures.jpeg(pictures.photo(60, 40))
@@ -66,14 +66,21 @@ def test_an_entry_without_a_name_is_refused_alone(tmp_path: Path) -> None:
 
 def test_a_file_is_taken_whole_under_its_name(inbox: Inbox) -> None:
     digest = hashlib.sha256(PHOTO).hexdigest()
-    placed = inbox.bring("a/b.jpg", io.BytesIO(PHOTO), length=len(PHOTO), sha256=digest)
-    assert (placed.path, placed.place, placed.note) == ("a/b.jpg", Place.NEW, "")
-    assert inbox.has("a/b.jpg", digest) == "a/b.jpg"
-    assert inbox.has("a/b.jpg", "0" * 64) is None and inbox.has("../b.jpg", digest) is None
-    assert inbox.bring("a/b.jpg", io.BytesIO(PHOTO)).place is Place.ALREADY
-    beside = inbox.bring("a/b.jpg", io.BytesIO(OTHER))
-    assert (beside.path, beside.place) == ("a/b-2.jpg", Place.BESIDE) and "a/b.jpg" in beside.note
-    assert inbox.bring("a/b.jpg", io.BytesIO(OTHER)).path == "a/b-2.jpg"  # sent again after all: found again
+    placed = inbox.receive("a/b.jpg", io.BytesIO(PHOTO), length=len(PHOTO), sha256=digest)
+    assert (placed.path, placed.outcome, placed.note) == ("a/b.jpg", PlacementOutcome.NEW, "")
+    assert inbox.find_existing("a/b.jpg", digest) == "a/b.jpg"
+    assert (
+        inbox.find_existing("a/b.jpg", "0" * 64) is None and inbox.find_existing("../b.jpg", digest) is None
+    )
+    assert inbox.receive("a/b.jpg", io.BytesIO(PHOTO)).outcome is PlacementOutcome.ALREADY
+    beside = inbox.receive("a/b.jpg", io.BytesIO(OTHER))
+    assert (beside.path, beside.outcome) == (
+        "a/b-2.jpg",
+        PlacementOutcome.BESIDE,
+    ) and "a/b.jpg" in beside.note
+    assert (
+        inbox.receive("a/b.jpg", io.BytesIO(OTHER)).path == "a/b-2.jpg"
+    )  # sent again after all: found again
     assert files(inbox) == {"a/b.jpg": PHOTO, "a/b-2.jpg": OTHER}
     assert nothing_waits(inbox)
 
@@ -97,13 +104,13 @@ def test_what_cannot_be_taken_leaves_nothing_behind(
     inbox: Inbox, name: str, data: bytes, options: dict, kind: type, word: str
 ) -> None:
     with pytest.raises(kind, match=word) as caught:
-        inbox.bring(name, io.BytesIO(data), **options)
+        inbox.receive(name, io.BytesIO(data), **options)
     assert caught.value.remedy and caught.value.file
     assert files(inbox) == {} and nothing_waits(inbox)
 
 
 def test_pages_are_taken_since_they_tell_what_is_used(inbox: Inbox) -> None:
-    assert inbox.bring("site/index.html", io.BytesIO(b"<img src=a.jpg>")).place is Place.NEW
+    assert inbox.receive("site/index.html", io.BytesIO(b"<img src=a.jpg>")).outcome is PlacementOutcome.NEW
 
 
 def test_two_of_one_name_at_once_are_both_kept(inbox: Inbox) -> None:
@@ -112,7 +119,7 @@ def test_two_of_one_name_at_once_are_both_kept(inbox: Inbox) -> None:
 
     def send(data: bytes) -> None:
         gate.wait()
-        inbox.bring("same.jpg", io.BytesIO(data))
+        inbox.receive("same.jpg", io.BytesIO(data))
 
     threads = [threading.Thread(target=send, args=(data,)) for data in many]
     for thread in threads:
@@ -123,18 +130,18 @@ def test_two_of_one_name_at_once_are_both_kept(inbox: Inbox) -> None:
 
 
 def test_a_full_disk_is_said_and_what_has_arrived_stays(inbox: Inbox, monkeypatch) -> None:
-    inbox.bring("first.jpg", io.BytesIO(PHOTO))
+    inbox.receive("first.jpg", io.BytesIO(PHOTO))
 
     def full(_file: int) -> None:
         raise OSError(errno.ENOSPC, "No space left on device")
 
     monkeypatch.setattr(incoming_module.os, "fsync", full)
     with pytest.raises(DiskFullError, match="disk is full"):
-        inbox.bring("second.jpg", io.BytesIO(OTHER))
+        inbox.receive("second.jpg", io.BytesIO(OTHER))
     monkeypatch.undo()
     monkeypatch.setattr(incoming_module.shutil, "disk_usage", lambda _path: SimpleNamespace(free=1000))
     with pytest.raises(DiskFullError):  # seen before a byte is written
-        inbox.bring("third.jpg", io.BytesIO(OTHER), length=len(OTHER))
+        inbox.receive("third.jpg", io.BytesIO(OTHER), length=len(OTHER))
     assert files(inbox) == {"first.jpg": PHOTO} and nothing_waits(inbox)
 
 

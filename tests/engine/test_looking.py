@@ -12,10 +12,10 @@ from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Kind
-from young_prism.engine.build.planning import Asking, prepare
-from young_prism.engine.events import Looked
+from young_prism.engine.build.planning import PlanRequest, plan_source
+from young_prism.engine.events import OriginalInspected
 from young_prism.engine.source import inspection as looking_module
-from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.pages import SiteReader, pages_folder
 from young_prism.engine.source.walk import scan
 from young_prism.engine.workers.pool import Pool, lazy_pool
@@ -25,9 +25,9 @@ def no_pool() -> Pool:
     raise AssertionError("no worker is needed for this")
 
 
-def looked(source: Path, **options: object) -> Looks:
+def looked(source: Path, **options: object) -> InspectionResult:
     with lazy_pool(2) as pool:
-        return look_folder(source, pool, **options)
+        return inspect_folder(source, pool, **options)
 
 
 def test_a_first_look_needs_no_worker_and_decodes_nothing(source: Path, monkeypatch) -> None:
@@ -35,8 +35,8 @@ def test_a_first_look_needs_no_worker_and_decodes_nothing(source: Path, monkeypa
     broken = (source / "photo.jpg").read_bytes()
     (source / "cut.jpg").write_bytes(broken[: len(broken) // 2])
     monkeypatch.setattr(looking_module, "look_file", None)
-    heard: list[Looked] = []
-    looks = look_folder(source, no_pool, closer=False, listen=heard.append)
+    heard: list[OriginalInspected] = []
+    looks = inspect_folder(source, no_pool, full=False, on_event=heard.append)
     assert len(looks.facts) == 7 and not looks.left_out
     assert not any(facts.seen for facts in looks.facts.values())
     assert {facts.kind for facts in looks.facts.values()} == {Kind.UNSEEN, Kind.ANIMATION, Kind.VECTOR}
@@ -57,8 +57,8 @@ def test_a_second_look_reads_nothing_even_of_what_was_moved(source: Path) -> Non
     first = looked(source)
     (source / "elsewhere").mkdir()
     shutil.move(source / "photo.jpg", source / "elsewhere" / "renamed.jpg")
-    by_stamp = {found.stamp: facts for found, facts in first.seen.values()}
-    again = look_folder(source, no_pool, known=lambda found: by_stamp.get(found.stamp))
+    by_stamp = {found.stamp: facts for found, facts in first.by_path.values()}
+    again = inspect_folder(source, no_pool, known_facts=lambda found: by_stamp.get(found.stamp))
     assert "elsewhere/renamed.jpg" in again.facts and "photo.jpg" not in again.facts
 
 
@@ -76,8 +76,8 @@ def test_what_is_left_out_is_said_and_counted(source: Path) -> None:
     assert [original.path for original in found.originals] == [
         "deep/sideways, été.jpg", "old/a.jpg", "photo.jpg", "vendor/a.jpg",
     ]  # fmt: skip
-    assert found.caught == {"*.jpg": 4, "*.gif": 1, "uploads/": 1}
-    assert found.unasked == 4
+    assert found.pattern_hits == {"*.jpg": 4, "*.gif": 1, "uploads/": 1}
+    assert found.not_included == 4
     assert {original.path for original in scan(source, scope=scope).originals} == {
         original.path for original in found.originals
     }
@@ -86,8 +86,8 @@ def test_what_is_left_out_is_said_and_counted(source: Path) -> None:
 def test_what_was_taken_out_by_hand_is_not_planned_and_says_so(source: Path, tmp_path: Path) -> None:
     with lazy_pool(2) as pool:
         scope = Scope(out=frozenset({"photo.jpg"}))
-        asking = Asking(source=source, recipe=Recipe(), pool=pool, scope=scope)
-        prepared = prepare(asking, tmp_path / "out")
+        asking = PlanRequest(source=source, recipe=Recipe(), pool=pool, scope=scope)
+        prepared = plan_source(asking, tmp_path / "out")
     assert "photo.jpg" not in {original.path for original in prepared.plan.originals}
     [left] = [left for left in prepared.plan.left_out if left.path == "photo.jpg"]
     assert not left.failed and "out of scope" in left.error
@@ -113,8 +113,8 @@ def test_pages_tell_what_is_used_how_large_and_what_is_missing(site: Path) -> No
     folder = pages_folder(site / "images", [site])
     assert folder == site
     looks = looked(site / "images", closer=False, site=SiteReader(site, {}))
-    assert looks.uses.read == 2
-    flags = flags_of(looks.facts, Recipe(), (), looks.uses)
+    assert looks.references.read == 2
+    flags = flags_of(looks.facts, Recipe(), (), looks.references)
     raised = {path: {flagged.flag for flagged in found} for path, found in flags.items()}
     assert Flag.SMALL in raised["photo.jpg"] and Flag.UNUSED in raised["clear.png"]
     assert "mark.svg" not in raised  # a drawing is never too small

@@ -11,9 +11,9 @@ from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.engine.build.orphans import find_orphans, remove_orphans
-from young_prism.engine.build.pipeline import With, build
-from young_prism.engine.events import Event, Unchanged
-from young_prism.engine.output.lock import held
+from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.events import Event, ReusedUnchanged
+from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import read_manifest
 
 FIRST = Recipe(
@@ -26,10 +26,10 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     out = tmp_path / "out"
     with pytest.raises(OutputError, match="no manifest"):
         find_orphans(out)
-    build(source, out, FIRST, using=With(jobs=2))
+    build(source, out, FIRST, using=BuildOptions(jobs=2))
     assert not find_orphans(out).ours
     before = pictures.hashes(source)
-    build(source, out, SECOND, using=With(jobs=2))
+    build(source, out, SECOND, using=BuildOptions(jobs=2))
     (out / "old" / "photo-200.avif").write_bytes(b"mine now")
     (out / "old" / "notes.txt").write_text("not yours")
     planned = {
@@ -46,8 +46,8 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     assert all((out / path).is_file() for path in planned)
     assert pictures.hashes(source) == before
     heard: list[Event] = []
-    again = build(source, out, SECOND, using=With(jobs=2), listen=heard.append)
+    again = build(source, out, SECOND, using=BuildOptions(jobs=2), listen=heard.append)
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours
-    assert any(isinstance(event, Unchanged) for event in heard), "what stands is known as before"
-    with held(out), pytest.raises(OutputError, match="Another run"):
+    assert any(isinstance(event, ReusedUnchanged) for event in heard), "what stands is known as before"
+    with output_lock(out), pytest.raises(OutputError, match="Another run"):
         remove_orphans(out)

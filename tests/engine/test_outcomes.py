@@ -22,11 +22,11 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
-from young_prism.engine.events import Planned
+from young_prism.engine.events import PlanReady
 from young_prism.engine.output.manifest_file import read_manifest
 
 HEAVY_WEBP = Formats(photo=FormatSet(webp=Webp(effort=0, quality=100), jpeg=Jpeg(quality=20)))
@@ -52,17 +52,17 @@ def agree(result: BuildResult) -> None:
 
 def test_what_is_skipped_is_one_list_with_reasons_on_every_way(site: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
-    first = build(site, out, RECIPE, using=With(jobs=2))
+    first = build(site, out, RECIPE, using=BuildOptions(jobs=2))
     agree(first)
     renditions = [one for one in first.skipped if one.rendition]
     assert len(renditions) == 8 and {one.path for one in first.skipped if not one.rendition} == {
         "outside.jpg"
     }
-    unchanged = build(site, out, RECIPE, using=With(jobs=2))
+    unchanged = build(site, out, RECIPE, using=BuildOptions(jobs=2))
     agree(unchanged)
     assert unchanged.skipped == first.skipped
     os.utime(site / "a.jpg", ns=(10**18, 10**18))
-    partly = build(site, out, RECIPE, using=With(jobs=2))
+    partly = build(site, out, RECIPE, using=BuildOptions(jobs=2))
     agree(partly)
     assert partly.skipped == first.skipped
     manifest = read_manifest(out / "manifest.json")
@@ -94,10 +94,10 @@ def test_a_manifest_with_the_old_word_is_still_read(site: Path, tmp_path: Path) 
 
 
 def test_only_some_originals_are_counted_where_only_these_were_asked_for(site: Path, tmp_path: Path) -> None:
-    events: list[Planned] = []
+    events: list[PlanReady] = []
     build(
         site, tmp_path / "out", RECIPE, only="a.jpg".__eq__,
-        listen=lambda event: events.append(event) if isinstance(event, Planned) else None,
+        listen=lambda event: events.append(event) if isinstance(event, PlanReady) else None,
     )  # fmt: skip
     assert (events[0].originals, events[0].renditions, events[0].plan.renditions) == (1, 4, 16)
     done = command("build", "--source", site, "--out", tmp_path / "other", "--only", "a.jpg", "--no-record")

@@ -20,8 +20,8 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import Detail
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.build.pipeline import With, build
-from young_prism.engine.events import Event, OriginalDone, Planned, Unchanged
+from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.events import Event, OriginalDone, PlanReady, ReusedUnchanged
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.workers.pool import Pool
 from young_prism.services.runs.figures import Figures
@@ -101,9 +101,9 @@ class Site:
         def listen(event: Event) -> None:
             heard.append(event)
             match event:
-                case Planned():
+                case PlanReady():
                     figures.planned(event)
-                case Unchanged():
+                case ReusedUnchanged():
                     figures.unchanged(event)
                 case OriginalDone():
                     figures.done(event)
@@ -112,14 +112,14 @@ class Site:
             self.source,
             out,
             self.recipe,
-            using=With(pool=self.pool),
+            using=BuildOptions(pool=self.pool),
             listen=listen,
             details=self.details,
             scope=Scope(out=self.out_of_scope),
             **options,
         )
         report = {**figures.summary.as_dict(), "slowest": [], "all": figures.outcomes}
-        stood = [event for event in heard if isinstance(event, Unchanged)]
+        stood = [event for event in heard if isinstance(event, ReusedUnchanged)]
         assert figures.outcomes == result.as_dict()["outcomes"]
         assert (figures.before, figures.after) == (result.bytes_originals, result.bytes_renditions)
         return Built(
@@ -269,7 +269,7 @@ def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path
         site.source,
         quick,
         site.recipe,
-        using=With(jobs=1),
+        using=BuildOptions(jobs=1),
         listen=lambda event: done.append(event.original) if isinstance(event, OriginalDone) else None,
         stopped=lambda: bool(done),
     )

@@ -29,12 +29,12 @@ from young_prism.core.types import (
     Outcome,
     Size,
 )
-from young_prism.engine.proof.service import Proofs
+from young_prism.engine.proof.service import ProofService
 from young_prism.engine.proof.tasks import (
-    Found,
-    Task,
-    Wanted,
-    prove,
+    ProofRequest,
+    ProofResult,
+    ProofTask,
+    run_proof,
 )
 
 ODD = {
@@ -55,10 +55,14 @@ def planned(
 
 
 def wanted(
-    root: Path, original: PlannedOriginal, name: str, task: Task = Task.TRY, target: float | None = None
-) -> Wanted:
+    root: Path,
+    original: PlannedOriginal,
+    name: str,
+    task: ProofTask = ProofTask.ENCODE,
+    target: float | None = None,
+) -> ProofRequest:
     size = max(r.size for r in original.renditions)
-    return Wanted(
+    return ProofRequest(
         str(root), original, WHOLE_FACET, size, task, candidate_of(name, Formats().photo.settings()), target
     )
 
@@ -69,13 +73,13 @@ def test_the_oddest_pictures_are_proved_and_brought_to_a_target(name: str, tmp_p
     (tmp_path / "a.png").write_bytes(data)
     original = planned(data)
     for candidate in ("webp-60", "jpeg-60", "png", "webp-lossless", "avif-60-e0"):
-        found = prove(str(tmp_path / "kept"), wanted(tmp_path, original, candidate))
+        found = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, candidate))
         assert found.score is not None and found.score > 20 and found.bytes
         Image.open(io.BytesIO((tmp_path / "kept" / found.file).read_bytes())).load()
-    found = prove(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", Task.FIND, 75))
+    found = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", ProofTask.SEARCH, 75))
     assert found.reached and found.score is not None and found.score >= 75
-    for task in (Task.EXACT, Task.MAP):
-        made = prove(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", task))
+    for task in (ProofTask.EXACT, ProofTask.MAP):
+        made = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", task))
         assert (
             Image.open(io.BytesIO((tmp_path / "kept" / made.file).read_bytes())).size == original.facts.size
         )
@@ -85,16 +89,16 @@ def test_what_is_there_is_not_made_again_and_what_changed_is_said(tmp_path: Path
     data = pictures.png(pictures.photo(300, 200))
     (tmp_path / "a.png").write_bytes(data)
     one = wanted(tmp_path, planned(data), "webp-50")
-    first = prove(str(tmp_path / "kept"), one)
+    first = run_proof(str(tmp_path / "kept"), one)
     before = (tmp_path / "kept" / first.file).stat().st_mtime_ns
-    assert prove(str(tmp_path / "kept"), one) == first
+    assert run_proof(str(tmp_path / "kept"), one) == first
     assert (tmp_path / "kept" / first.file).stat().st_mtime_ns == before
     (tmp_path / "kept" / first.file).write_bytes(b"cut off")
-    assert replace(prove(str(tmp_path / "kept"), one), seconds=first.seconds) == first  # made anew
+    assert replace(run_proof(str(tmp_path / "kept"), one), seconds=first.seconds) == first  # made anew
     (tmp_path / "a.png").write_bytes(pictures.png(pictures.photo(301, 200, 5)))
     other = wanted(tmp_path, planned(pictures.png(pictures.photo(300, 199, 7))), "webp-50")
     with pytest.raises(ChangedError, match=r"a\.png"):
-        prove(str(tmp_path / "kept"), other)
+        run_proof(str(tmp_path / "kept"), other)
 
 
 def rendered(
@@ -150,30 +154,30 @@ def test_a_palette_is_taken_only_where_it_looks_well_enough() -> None:
 
 
 @pytest.fixture
-def proofs(tmp_path: Path) -> Iterator[Proofs]:
-    made = Proofs(tmp_path / "kept", jobs=1)
+def proofs(tmp_path: Path) -> Iterator[ProofService]:
+    made = ProofService(tmp_path / "kept", jobs=1)
     yield made
     made.close()
 
 
 def test_the_newest_page_is_served_first_and_a_page_that_was_left_is_not(
-    tmp_path: Path, proofs: Proofs
+    tmp_path: Path, proofs: ProofService
 ) -> None:
     data = pictures.png(pictures.photo(900, 600))
     (tmp_path / "a.png").write_bytes(data)
     original = planned(data, widths=(900,))
     long = [wanted(tmp_path, original, f"avif-{quality}") for quality in range(40, 80)]
-    proofs.ask("first page", long)
+    proofs.request("first page", long)
     quick = wanted(tmp_path, original, "jpeg-50")
-    found: Found | YoungPrismError | None = None
+    found: ProofResult | YoungPrismError | None = None
     for _ in range(300):
-        proofs.ask("first page", long)
-        (found,) = proofs.ask("second page", [quick])
+        proofs.request("first page", long)
+        (found,) = proofs.request("second page", [quick])
         if found:
             break
         time.sleep(0.05)
-    assert isinstance(found, Found)
-    assert sum(one is not None for one in proofs.ask("first page", long)) < len(long) - 5
+    assert isinstance(found, ProofResult)
+    assert sum(one is not None for one in proofs.request("first page", long)) < len(long) - 5
     proofs.leave("first page")
     time.sleep(2.5)
     files = len(list((tmp_path / "kept").rglob("*.avif")))
@@ -181,7 +185,7 @@ def test_the_newest_page_is_served_first_and_a_page_that_was_left_is_not(
     assert len(list((tmp_path / "kept").rglob("*.avif"))) == files < len(long)
 
 
-def test_what_cannot_be_decoded_is_an_answer_too(tmp_path: Path, proofs: Proofs) -> None:
+def test_what_cannot_be_decoded_is_an_answer_too(tmp_path: Path, proofs: ProofService) -> None:
     data = pictures.jpeg(pictures.photo(300, 200))
     cut = data[: len(data) // 2]
     (tmp_path / "a.png").write_bytes(cut)
@@ -190,9 +194,11 @@ def test_what_cannot_be_decoded_is_an_answer_too(tmp_path: Path, proofs: Proofs)
     broken = PlannedOriginal(
         path="a.png", facts=type(original.facts).from_dict(facts), renditions=original.renditions
     )
-    one = Wanted(str(tmp_path), broken, WHOLE_FACET, Size(300, 200), Task.TRY, candidate_of("webp-50", {}))
+    one = ProofRequest(
+        str(tmp_path), broken, WHOLE_FACET, Size(300, 200), ProofTask.ENCODE, candidate_of("webp-50", {})
+    )
     for _ in range(200):
-        (found,) = proofs.ask("page", [one])
+        (found,) = proofs.request("page", [one])
         if found:
             break
         time.sleep(0.05)

@@ -17,8 +17,8 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
 
@@ -31,7 +31,7 @@ def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object)
 
 
 def run(source: Path, out: Path, how: Recipe) -> BuildResult:
-    result = build(source, out, how, using=With(jobs=2))
+    result = build(source, out, how, using=BuildOptions(jobs=2))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 

@@ -18,12 +18,12 @@ from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
 from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.engine.site.rewrite import (
-    Pages,
-    Rewritings,
+    SitePages,
+    SiteRewrite,
     as_patch,
-    kept_pages,
-    undo_rewriting,
-    write_rewritings,
+    backup_folder,
+    undo_rewrite,
+    write_rewrite,
 )
 
 PAGES = {
@@ -53,9 +53,9 @@ def root(made: Path, tmp_path: Path) -> Path:
     return Path(shutil.copytree(made, tmp_path / "site"))
 
 
-def found(root: Path) -> Rewritings:
+def found(root: Path) -> SiteRewrite:
     manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
-    return Pages.of(root, root / "img", root / "pictures", manifest).rewritings(Wish())
+    return SitePages.from_manifest(root, root / "img", root / "pictures", manifest).rewrite(Wish())
 
 
 def pages(root: Path) -> dict[str, bytes]:
@@ -66,22 +66,22 @@ def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
     (root / "index.html").chmod(0o640)
     first = found(root)
     assert first.changes == 5 and {file.path for file in first.changed} == set(PAGES) - {"plain.html"}
-    written = write_rewritings(first)
+    written = write_rewrite(first)
     assert sorted(written.done) == sorted(set(PAGES) - {"plain.html"}) and not written.refused
     assert stat.S_IMODE((root / "index.html").stat().st_mode) == 0o640
     assert found(root).changes == 0
-    assert kept_pages(root).parent == root.parent
-    assert undo_rewriting(root).refused == [] and pages(root) == PAGES
+    assert backup_folder(root).parent == root.parent
+    assert undo_rewrite(root).refused == [] and pages(root) == PAGES
     with pytest.raises(OutputError, match="no rewriting to take back"):
-        undo_rewriting(root)
+        undo_rewrite(root)
 
 
 def test_what_somebody_changed_meanwhile_is_not_touched(root: Path) -> None:
     first = found(root)
     (root / "index.html").write_bytes(b"<p>mine")
-    assert [path for path, _ in write_rewritings(first).refused] == ["index.html"]
+    assert [path for path, _ in write_rewrite(first).refused] == ["index.html"]
     (root / "css/site.css").write_bytes(b"mine")
-    undone = undo_rewriting(root)
+    undone = undo_rewrite(root)
     assert [path for path, _ in undone.refused] == ["css/site.css", "index.html"]
     assert (root / "css/site.css").read_bytes() == b"mine" and (root / "wide.html").read_bytes() == PAGES[
         "wide.html"
@@ -116,11 +116,11 @@ def test_renditions_out_of_reach_need_an_address_and_a_source_elsewhere_is_refus
 ) -> None:
     manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
     with pytest.raises(OutputError, match="nothing says where they are served"):
-        Pages.of(root, root / "img", tmp_path / "far", manifest)
+        SitePages.from_manifest(root, root / "img", tmp_path / "far", manifest)
     with pytest.raises(OutputError, match="does not lie in this folder"):
-        Pages.of(root / "css", root / "img", root / "pictures", manifest)
+        SitePages.from_manifest(root / "css", root / "img", root / "pictures", manifest)
     served = manifest.model_copy(update={"recipe": Recipe(markup=Markup(prefix="/p/"))})
-    away = Pages.of(root, root / "img", tmp_path / "far", served).rewritings(Wish())
+    away = SitePages.from_manifest(root, root / "img", tmp_path / "far", served).rewrite(Wish())
     assert (
         b'src="/p/a-400w.jpg"' in next(file for file in away.files if file.path == "index.html").rewritten()
     )
@@ -145,7 +145,7 @@ def test_a_build_fails_while_a_page_loads_an_original_and_renamed_renditions_are
     )
     build(root / "img", root / "pictures", renamed)
     assert found(root).changes == 5
-    write_rewritings(found(root))
+    write_rewrite(found(root))
     assert b"pictures/a_400.jpg" in (root / "index.html").read_bytes() and found(root).changes == 0
     assert command(*options, "--undo").returncode == command(*options, "--undo").returncode == 0
     assert pages(root) == PAGES

@@ -15,12 +15,12 @@ from young_prism.core.selection.image_metadata import Detail
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
+    BuildOptions,
     BuildResult,
-    With,
     build,
 )
 from young_prism.engine.build.pipeline import pipeline as build_module
-from young_prism.engine.events import Event, Unchanged
+from young_prism.engine.events import Event, ReusedUnchanged
 
 RECIPE = read_recipe(faults.RECIPE)
 
@@ -30,7 +30,7 @@ def painted(tmp_path_factory: pytest.TempPathFactory) -> Path:
     base = tmp_path_factory.mktemp("standing")
     source = faults.photos(base / "site", 2)
     (source / "broken.jpg").write_bytes((source / "photo-0.jpg").read_bytes()[:5000])
-    build(source, base / "out", RECIPE, using=With(jobs=2))
+    build(source, base / "out", RECIPE, using=BuildOptions(jobs=2))
     return base
 
 
@@ -44,8 +44,8 @@ def built(painted: Path, tmp_path: Path) -> tuple[Path, Path]:
 
 def run(source: Path, out: Path, **options: object) -> tuple[BuildResult, bool]:
     heard: list[Event] = []
-    result = build(source, out, RECIPE, using=With(jobs=2), listen=heard.append, **options)
-    return result, any(isinstance(event, Unchanged) and event.all for event in heard)
+    result = build(source, out, RECIPE, using=BuildOptions(jobs=2), listen=heard.append, **options)
+    return result, any(isinstance(event, ReusedUnchanged) and event.all for event in heard)
 
 
 def test_it_says_what_the_long_way_says_without_planning(
@@ -134,6 +134,6 @@ def test_other_decisions_are_seen(built: tuple[Path, Path]) -> None:
         source,
         out,
         read_recipe(faults.RECIPE.replace("jpeg = {}", "jpeg = { quality = 50 }")),
-        using=With(jobs=2),
+        using=BuildOptions(jobs=2),
     )
     assert result.outcomes[Outcome.MADE] > 0

@@ -20,7 +20,7 @@ from young_prism.core.types import (
     Size,
 )
 from young_prism.demo.catalogue import camera_exif
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.build.pipeline import executor as running_module
 
 
@@ -85,11 +85,11 @@ def test_a_spoilt_rendition_fails_alone_and_is_made_the_next_time(
     recipe = Recipe(ladder=Ladder(widths=(160,)))
     with monkeypatch.context() as patch:
         patch.setattr(running_module, "render_file", spoilt)
-        result = build(source, out, recipe, using=With(jobs=1))
+        result = build(source, out, recipe, using=BuildOptions(jobs=1))
     assert result.outcomes[Outcome.FAILED] == 1 and not list(out.glob("*.webp"))
     assert "it is 7 × 5, not 160 × 100" in result.failures[0].error
     assert list(out.glob("*.avif")) and list(out.glob("*.jpg"))
-    again = build(source, out, recipe, using=With(jobs=1))
+    again = build(source, out, recipe, using=BuildOptions(jobs=1))
     assert again.outcomes[Outcome.FAILED] == 0 and again.outcomes[Outcome.MADE] == 1
     with Image.open(next(out.glob("*.webp"))) as made:
         assert made.size == (160, 100)

@@ -18,7 +18,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.output.manifest_file import read_manifest
 
 NO_PICTURES = {"multipage_rgb.tif": "64-bit floating-point planes: measurements, not a picture"}
@@ -91,7 +91,9 @@ def test_odd_shapes_go_through(size: tuple[int, int], tmp_path: Path) -> None:
     source = tmp_path / "odd"
     source.mkdir()
     Image.effect_noise(size, 60).convert("RGB").save(source / "odd.jpg")
-    result = build(source, tmp_path / "out", Recipe(ladder=Ladder(widths=(200, 400))), using=With(jobs=1))
+    result = build(
+        source, tmp_path / "out", Recipe(ladder=Ladder(widths=(200, 400))), using=BuildOptions(jobs=1)
+    )
     assert result.failures == []
     assert result.outcomes[Outcome.MADE] + result.outcomes[Outcome.KEPT] > 0
     for entry in read_manifest(tmp_path / "out/manifest.json").originals[0].renditions:

@@ -15,7 +15,7 @@ from tests import faults, pictures
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import With, build
+from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.workers.tasks import render_file
 from young_prism.store.store import Store
@@ -92,7 +92,7 @@ def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None
     manifest = json.loads((out / "manifest.json").read_text())
     assert "photo.jpg" in {one["path"] for one in manifest["originals"]}
     fresh = out.parent / "fresh"
-    build(folder, fresh, read_recipe(store.run(1).recipe), using=With(jobs=2))
+    build(folder, fresh, read_recipe(store.run(1).recipe), using=BuildOptions(jobs=2))
     assert faults.results(out) == faults.results(fresh)
 
 
@@ -192,7 +192,7 @@ def further(store: Store, number: int, before: int) -> bool:
 def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: Path) -> None:
     source = faults.photos(tmp_path / "site", 10)
     recipe = read_recipe(faults.RECIPE)
-    build(source, tmp_path / "undisturbed", recipe, using=With(jobs=2))
+    build(source, tmp_path / "undisturbed", recipe, using=BuildOptions(jobs=2))
     data, out = tmp_path / "data", tmp_path / "out"
     store = Store(data / "young-prism.sqlite3")
     row = store.add_source("Site", source, out, tmp_path)

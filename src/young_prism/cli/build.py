@@ -16,7 +16,7 @@ import click
 from young_prism.cli.common import (
     FOLDER,
     MOST_SKIPPED,
-    BuildOptions,
+    BuildCommandOptions,
     build_options,
     data_folder,
     data_option,
@@ -39,9 +39,18 @@ from young_prism.core.report.formatting import (
     format_saving,
 )
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildResult, With
+from young_prism.engine.build.pipeline import BuildOptions, BuildResult
 from young_prism.engine.build.pipeline import build as run_build
-from young_prism.engine.events import Busy, Event, Halted, Looked, OriginalDone, Planned, Tick, Unchanged
+from young_prism.engine.events import (
+    Event,
+    Halted,
+    Heartbeat,
+    OriginalDone,
+    OriginalInspected,
+    PlanReady,
+    ReusedUnchanged,
+    WorkerProgress,
+)
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import tune_gc
@@ -76,7 +85,7 @@ if TYPE_CHECKING:
 def build(
     ctx: click.Context,
     *,
-    options: BuildOptions,
+    options: BuildCommandOptions,
     verify: bool,
     only: tuple[str, ...],
     memory_mb: int | None,
@@ -89,13 +98,13 @@ def build(
     record: bool,
 ) -> None:
     """Make every rendition of a folder that is not there yet."""
-    using = With(
+    using = BuildOptions(
         jobs=options.jobs,
         memory=memory_mb * 1_000_000 if memory_mb else None,
         verify=verify,
         cache=Cache(cache_folder, cache_mb * 1_000_000) if cache_folder else None,
         cluster=_cluster(cluster) if cluster else None,
-        keep=keep_folder,
+        backup=keep_folder,
     )
     tune_gc()
     stop = threading.Event()
@@ -137,7 +146,9 @@ def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:
 class _Told:
     """Who is told of a build: the person at the terminal, the history, and the report."""
 
-    def __init__(self, options: BuildOptions, data: Path | None, *, verify: bool, record: bool) -> None:
+    def __init__(
+        self, options: BuildCommandOptions, data: Path | None, *, verify: bool, record: bool
+    ) -> None:
         self._options = options
         self._progress = _Bar() if on_terminal() else _Lines()
         self._verify = verify
@@ -174,9 +185,9 @@ class _Told:
         self._progress(event)
         if self._run and self._run.recorder:
             self._run.recorder(event)
-        elif isinstance(event, Planned):
+        elif isinstance(event, PlanReady):
             self._figures.planned(event)
-        elif isinstance(event, Unchanged):
+        elif isinstance(event, ReusedUnchanged):
             self._figures.unchanged(event)
         elif isinstance(event, OriginalDone):
             self._figures.done(event)
@@ -261,16 +272,16 @@ class _Lines:
 
     def __call__(self, event: Event) -> None:
         match event:
-            case Looked(done, total) if done == total:
+            case OriginalInspected(done, total) if done == total:
                 say(f"Looked at {count(total, 'original')}")
-            case Planned(originals=originals, renditions=renditions):
+            case PlanReady(originals=originals, renditions=renditions):
                 self.total = originals
                 say(f"Planned {count(renditions, 'rendition')} of {count(originals, 'original')}")
             case OriginalDone(original=original, items=items):
                 self.done += 1
                 if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
-            case Unchanged(originals, renditions):
+            case ReusedUnchanged(originals, renditions):
                 what = f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
                 say(f"Nothing has changed: {what} are there" if event.all else f"As they were: {what}")
             case Halted(why):
@@ -316,14 +327,14 @@ class _Bar:
 
     def __call__(self, event: Event) -> None:
         match event:
-            case Looked(done, total):
+            case OriginalInspected(done, total):
                 self._update(completed=done, total=total, done=f"{done} of {total} originals")
-            case Planned(work=work, originals=total):
+            case PlanReady(work=work, originals=total):
                 self._total = total
                 self._update(description="Making", completed=0, total=work or None, done="")
             case Halted(why):
                 self._update(done=why)
-            case Busy() | Tick() | Unchanged():
+            case WorkerProgress() | Heartbeat() | ReusedUnchanged():
                 pass
             case OriginalDone(items=items, work=work):
                 self._done += 1

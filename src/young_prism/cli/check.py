@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from young_prism.cli.common import FOLDER, BuildOptions, build_options, print_json, printable, say
+from young_prism.cli.common import FOLDER, BuildCommandOptions, build_options, print_json, printable, say
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 def check(
     ctx: click.Context,
     *,
-    options: BuildOptions,
+    options: BuildCommandOptions,
     pages: Path | None,
     project_file: Path | None,
     junit_file: Path | None,

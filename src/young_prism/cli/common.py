@@ -82,7 +82,7 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
 
 
 @dataclass(frozen=True, slots=True)
-class BuildOptions(Site):
+class BuildCommandOptions(Site):
     """What a build is told on the command line."""
 
     jobs: int | None
@@ -106,7 +106,7 @@ def build_options(command: Command) -> Command:
         as_json: bool,
         **others: object,
     ) -> object:
-        from young_prism.engine.source.watermarks import load_marks
+        from young_prism.engine.source.watermarks import load_watermarks
 
         recipe = load_recipe(recipe_file)
         if in_place:
@@ -116,13 +116,13 @@ def build_options(command: Command) -> Command:
         if out is None and recipe.names.layout not in ("beside", "in-place"):
             raise click.UsageError("Give --out, the folder for renditions (or --in-place).")
         beside_recipe = [recipe_file.parent] if recipe_file else []
-        options = BuildOptions(
+        options = BuildCommandOptions(
             source,
             out or source,
             recipe,
             scope_from(include, exclude),
             load_details(details_file),
-            load_marks(recipe, *beside_recipe, source),
+            load_watermarks(recipe, *beside_recipe, source),
             jobs,
             as_json,
         )

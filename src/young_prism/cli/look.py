@@ -29,7 +29,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import count, format_bytes
 
 if TYPE_CHECKING:
-    from young_prism.engine.source.inspection import Looks
+    from young_prism.engine.source.inspection import InspectionResult
 
 
 class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
@@ -79,7 +79,7 @@ def look(
     as_json: bool,
 ) -> None:
     """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
-    from young_prism.engine.source.inspection import look_folder
+    from young_prism.engine.source.inspection import inspect_folder
     from young_prism.engine.source.pages import SiteReader, pages_folder
     from young_prism.engine.workers.pool import lazy_pool
 
@@ -89,15 +89,15 @@ def look(
     # Pages are looked for no further up than where the command is called from.
     site = pages or pages_folder(folder, [Path.cwd()])
     with lazy_pool(jobs) as pool:
-        looks = look_folder(
+        looks = inspect_folder(
             folder,
             pool,
             scope=scope_from(include, exclude),
-            closer=not headers,
+            full=not headers,
             site=SiteReader(site, {}) if site else None,
         )
     failures = [left for left in looks.left_out if left.failed]
-    flags = flags_of(looks.facts, Recipe(), [failure.path for failure in failures], looks.uses)
+    flags = flags_of(looks.facts, Recipe(), [failure.path for failure in failures], looks.references)
     shown = [path for path in looks.facts if not only or any(f.flag in only for f in flags.get(path, ()))]
     if as_json:
         print_json(_as_json(folder, looks, flags, shown))
@@ -113,7 +113,7 @@ def look(
 
 
 def _as_json(
-    folder: Path, looks: Looks, flags: dict[str, list[Flagged]], shown: list[str]
+    folder: Path, looks: InspectionResult, flags: dict[str, list[Flagged]], shown: list[str]
 ) -> dict[str, object]:
     return {
         "source": str(folder),
@@ -127,13 +127,13 @@ def _as_json(
         ],
         "failures": [left.as_dict() for left in looks.left_out if left.failed],
         "skipped": [left.as_dict() for left in looks.left_out if not left.failed],
-        "missing": [missing._asdict() for missing in looks.uses.missing],
-        "pages_read": looks.uses.read,
+        "missing": [missing._asdict() for missing in looks.references.missing],
+        "pages_read": looks.references.read,
         "notes": list(looks.notes),
     }
 
 
-def _print(looks: Looks, flags: dict[str, list[Flagged]], shown: list[str]) -> None:
+def _print(looks: InspectionResult, flags: dict[str, list[Flagged]], shown: list[str]) -> None:
     width = max((len(printable(path)) for path in shown), default=0)
     for path in shown:
         facts = looks.facts[path]
@@ -147,8 +147,8 @@ def _print(looks: Looks, flags: dict[str, list[Flagged]], shown: list[str]) -> N
     total = sum(looks.facts[path].bytes for path in shown)
     say(f"{count(len(shown), 'original')}, {format_bytes(total)}")
     print_remarks([], looks.notes)
-    if looks.uses.read:
-        say(f"{count(looks.uses.read, 'page or stylesheet', 'pages and stylesheets')} read")
+    if looks.references.read:
+        say(f"{count(looks.references.read, 'page or stylesheet', 'pages and stylesheets')} read")
     for path, found in flags.items():
         for flagged in found:
             if flagged.flag is Flag.MISSING:

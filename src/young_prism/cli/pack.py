@@ -30,7 +30,11 @@ def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
     if changed and since:
         raise click.UsageError("--changed and --since are two ways to say the same; give one.")
     known = hashes_of(require_manifest(since)) if since else last_packed(out) if changed else None
-    package = Package.of(out, known)
+    package = Package.from_output(out, known)
     write_package(package, file)
-    gone = f"; {count(len(package.gone), 'file')} gone since, listed in removed.txt" if package.gone else ""
+    gone = (
+        f"; {count(len(package.removed), 'file')} gone since, listed in removed.txt"
+        if package.removed
+        else ""
+    )
     say(f"{count(len(package.entries), 'rendition')}, {format_bytes(package.bytes)}, in {file}{gone}")

@@ -9,7 +9,7 @@ import click
 
 from young_prism.cli.common import (
     MOST_SKIPPED,
-    BuildOptions,
+    BuildCommandOptions,
     build_options,
     print_failures,
     print_json,
@@ -24,7 +24,7 @@ from young_prism.core.report.formatting import (
 )
 
 if TYPE_CHECKING:
-    from young_prism.engine.build.planning import Prepared
+    from young_prism.engine.build.planning import PreparedPlan
     from young_prism.engine.workers.pool import Pool
 
 
@@ -34,12 +34,12 @@ if TYPE_CHECKING:
     "--sample", type=click.IntRange(2, 200), help="Make so many originals, keep none, and judge by them."
 )
 @click.pass_context
-def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> None:
+def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None) -> None:
     """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
     from young_prism.engine.workers.pool import lazy_pool
 
     with lazy_pool(options.jobs) as pool:
-        prepared = options.prepared(pool)
+        prepared = options.plan(pool)
         guess = _guess(options, prepared, pool, sample)
     rows = [
         {
@@ -65,14 +65,14 @@ def plan(ctx: click.Context, *, options: BuildOptions, sample: int | None) -> No
                 "warnings": [{"original": path, "warning": text} for path, text in prepared.plan.warnings],
                 "failures": [left.as_dict() for left in failures],
                 "skipped": [left.as_dict() for left in skipped],
-                "notes": list(prepared.looks.notes),
+                "notes": list(prepared.inspection.notes),
             }
         )
     else:
         for row in rows:
             size = f"{row['width']} × {row['height']}"
             click.echo(f"{row['state']:<9}  {size:>13}  {printable(str(row['path']))}  ({row['reason']})")
-        print_remarks(prepared.plan.warnings, prepared.looks.notes)
+        print_remarks(prepared.plan.warnings, prepared.inspection.notes)
         print_failures(skipped, "Skipped", most=MOST_SKIPPED)
         print_failures(failures, "Cannot be used")
         say(f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}")
@@ -89,26 +89,28 @@ class _Guess(TypedDict):
     basis: str
 
 
-def _guess(options: BuildOptions, prepared: Prepared, pool: Callable[[], Pool], sample: int | None) -> _Guess:
+def _guess(
+    options: BuildCommandOptions, prepared: PreparedPlan, pool: Callable[[], Pool], sample: int | None
+) -> _Guess:
     """Estimate the plan by a sample, by what was made before, or by a rule of thumb."""
     from young_prism.core.plan.estimate import estimate
     from young_prism.engine.build.calibration import (
-        USUAL_PACE,
-        learned_from,
-        made_in,
+        DEFAULT_PACE,
+        actual_sizes,
+        calibrate,
         take_sample,
     )
     from young_prism.engine.workers.pool import default_jobs
 
     ledger = prepared.ledger
-    pace = USUAL_PACE / (options.jobs or default_jobs())
+    pace = DEFAULT_PACE / (options.jobs or default_jobs())
     if sample and prepared.plan.originals:
         taken = take_sample(options.source, prepared.plan, pool, sample)
         experience, pace = taken.experience, taken.pace or pace
         basis = f"judged by a sample of {count(taken.originals, 'original')}"
     else:
-        experience = learned_from(ledger, prepared.looks.facts, options.details, options.marks)
+        experience = calibrate(ledger, prepared.inspection.facts, options.details, options.marks)
         known = len(ledger.made)
         basis = f"judged by {count(known, 'rendition')} made before" if known else "a rule of thumb"
-    found = estimate(prepared.plan.originals, experience, made_in(ledger))
+    found = estimate(prepared.plan.originals, experience, actual_sizes(ledger))
     return {"bytes": found.bytes, "seconds": round(found.work * pace, 1), "basis": basis}

@@ -26,7 +26,7 @@ from young_prism.core.report.formatting import (
 from young_prism.engine.site.config import load_recipe
 
 if TYPE_CHECKING:
-    from young_prism.engine.proof.sheet import Row, Sheet
+    from young_prism.engine.proof.sheet import ProofSheet, SheetRow
 
 
 @click.command()
@@ -81,7 +81,7 @@ def proof(
             target=target,
             width=width,
             exact=html_file is not None,
-            tick=_show if on_terminal() else lambda _done, _all: None,
+            on_progress=_show if on_terminal() else lambda _done, _all: None,
         )
         if html_file is not None:
             _write_html(html_file, sheets, Path(folder))
@@ -101,7 +101,7 @@ def _show(done: int, total: int) -> None:
     click.echo(f"\r{done} of {total}" if done < total else "\r\033[K", err=True, nl=False)
 
 
-def _write_html(file: Path, sheets: list[Sheet], folder: Path) -> None:
+def _write_html(file: Path, sheets: list[ProofSheet], folder: Path) -> None:
     from young_prism.engine.output.atomic import write_atomically
     from young_prism.reports.proof_sheet import sheet_page
 
@@ -109,7 +109,7 @@ def _write_html(file: Path, sheets: list[Sheet], folder: Path) -> None:
     say(f"Proof sheet: {file}")
 
 
-def _as_json(sheet: Sheet) -> dict[str, Any]:
+def _as_json(sheet: ProofSheet) -> dict[str, Any]:
     if sheet.error or sheet.facts is None:
         error = sheet.error
         return {
@@ -129,13 +129,13 @@ def _as_json(sheet: Sheet) -> dict[str, Any]:
     }
 
 
-def _row_as_json(row: Row, before: int) -> dict[str, Any]:
+def _row_as_json(row: SheetRow, before: int) -> dict[str, Any]:
     plain: dict[str, Any] = {
         "candidate": row.candidate.name,
         "format": row.candidate.format.value,
         "target": row.target,
     }
-    found = row.found
+    found = row.result
     if found is None:
         return {**plain, "error": row.error.what if row.error else ""}
     return {
@@ -151,7 +151,7 @@ def _row_as_json(row: Row, before: int) -> dict[str, Any]:
     }
 
 
-def _print(sheet: Sheet) -> None:
+def _print(sheet: ProofSheet) -> None:
     if sheet.facts is None or sheet.error:
         return
     size = f"{sheet.size.width} × {sheet.size.height}"
@@ -159,7 +159,7 @@ def _print(sheet: Sheet) -> None:
         f"{printable(sheet.path)}  {sheet.facts.kind_label}, {format_bytes(sheet.facts.bytes)}, at {size}"
     )
     for row in sheet.rows:
-        found = row.found
+        found = row.result
         if found is None or found.score is None:
             click.echo(f"  {row.candidate.label:<24}  {row.error.what if row.error else ''}")
             continue

@@ -12,7 +12,7 @@ from young_prism.cli.common import FOLDER, json_option, on_terminal, print_json,
 from young_prism.core.report.formatting import count, format_bytes
 
 if TYPE_CHECKING:
-    from young_prism.engine.handoff.deploy import Publication
+    from young_prism.engine.handoff.deploy import DeployPlan
 
 
 @click.command()
@@ -33,11 +33,11 @@ def publish(
     Only what changed is sent, pictures before the manifest; cut off anywhere, the same command goes on. Keys are taken from
     where all S3 programs take them: AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or their files.
     """
-    from young_prism.engine.handoff.deploy import plan_publication
-    from young_prism.engine.handoff.deploy import publish as send
+    from young_prism.engine.handoff.deploy import deploy as send
+    from young_prism.engine.handoff.deploy import plan_deploy
     from young_prism.engine.handoff.storage import storage_at
 
-    found = plan_publication(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
+    found = plan_deploy(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
     _say_plan(found, dry_run=dry_run)
     if dry_run:
         if as_json:
@@ -56,7 +56,7 @@ def _progress(done: int, total: int) -> None:
     click.echo(f"\r{done} of {total}", nl=done == total, err=True)
 
 
-def _say_plan(found: Publication, *, dry_run: bool) -> None:
+def _say_plan(found: DeployPlan, *, dry_run: bool) -> None:
     for path in found.foreign:
         say(f"In the way, and not ours: {printable(path)}")
     if dry_run:
@@ -70,7 +70,7 @@ def _say_plan(found: Publication, *, dry_run: bool) -> None:
     )
 
 
-def _as_data(found: Publication) -> dict[str, object]:
+def _as_data(found: DeployPlan) -> dict[str, object]:
     return {
         "send": [one.path for one in found.send],
         "bytes": found.bytes,

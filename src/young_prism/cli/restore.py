@@ -24,16 +24,23 @@ def restore(
 ) -> None:
     """Bring every original back that a build in place kept, byte for byte, and delete what the build added."""
     from young_prism.core.report.formatting import count
-    from young_prism.engine.output.originals_backup import Keep
+    from young_prism.engine.output.originals_backup import OriginalsBackup
 
-    keep = Keep(keep_folder) if keep_folder else Keep.beside(source)
+    keep = OriginalsBackup(keep_folder) if keep_folder else OriginalsBackup.beside(source)
     done = keep.restore(source, keep_renditions=keep_renditions)
     for path, why in done.refused:
         say(f"Not touched: {printable(path)}: {why}.")
     say(
-        f"{count(len(done.back), 'original')} back from {keep.folder}, {len(done.there)} there already, {count(len(done.removed), 'rendition')} removed."
+        f"{count(len(done.restored), 'original')} back from {keep.folder}, {len(done.already_there)} there already, {count(len(done.removed), 'rendition')} removed."
     )
     if as_json:
         refused = [{"original": path, "error": why} for path, why in done.refused]
-        print_json({"restored": done.back, "there": done.there, "removed": done.removed, "refused": refused})
+        print_json(
+            {
+                "restored": done.restored,
+                "there": done.already_there,
+                "removed": done.removed,
+                "refused": refused,
+            }
+        )
     ctx.exit(1 if done.refused else 0)

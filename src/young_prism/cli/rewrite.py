@@ -13,7 +13,7 @@ from young_prism.cli.common import FOLDER, json_option, print_json, printable, s
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
-    from young_prism.engine.site.rewrite import Rewritings, Written
+    from young_prism.engine.site.rewrite import SiteRewrite, WriteResult
 
 _SHOWN = 50
 
@@ -65,14 +65,14 @@ def rewrite(
 
     Exit status 1: with --check, a page still loads an original; with --write or --undo, a file was not touched.
     """
-    from young_prism.engine.site.rewrite import undo_rewriting
+    from young_prism.engine.site.rewrite import undo_rewrite
     from young_prism.engine.source.pages import pages_folder
 
     if write + check + undo + (patch_file is not None) > 1:
         raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
-        _end_with(undo_rewriting(folder, keep), "as before")
+        _end_with(undo_rewrite(folder, keep), "as before")
     found = _worked_out(folder, source, out, mode=mode, base_url=base_url, prefix=prefix, new_sizes=new_sizes)
     if as_json:
         print_json(_as_data(found))
@@ -99,19 +99,21 @@ def _worked_out(
     base_url: str | None,
     prefix: str | None,
     new_sizes: bool,
-) -> Rewritings:
+) -> SiteRewrite:
     from young_prism.core.html.rewrite.changes import Mode
     from young_prism.core.html.rewrite.page import Wish
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
-    from young_prism.engine.site.rewrite import Pages
+    from young_prism.engine.site.rewrite import SitePages
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
-    return Pages.of(folder, source, out, manifest, address).rewritings(Wish(Mode(mode), new_sizes=new_sizes))
+    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(
+        Wish(Mode(mode), new_sizes=new_sizes)
+    )
 
 
-def _print_changes(found: Rewritings, patch_file: Path | None, *, check: bool, silent: bool) -> None:
+def _print_changes(found: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:
     from young_prism.engine.site.rewrite import as_patch
 
     if check:
@@ -127,16 +129,16 @@ def _print_changes(found: Rewritings, patch_file: Path | None, *, check: bool, s
                 say(f"Note: {printable(file.path)} is UTF-16, which a patch cannot say; --write changes it.")
 
 
-def _write(found: Rewritings, keep: Path | None) -> None:
-    from young_prism.engine.site.rewrite import write_rewritings
+def _write(found: SiteRewrite, keep: Path | None) -> None:
+    from young_prism.engine.site.rewrite import write_rewrite
 
-    written = write_rewritings(found, keep)
-    if written.kept:
-        say(f"As they were before they lie in {written.kept}; --undo brings them back.")
+    written = write_rewrite(found, keep)
+    if written.backup:
+        say(f"As they were before they lie in {written.backup}; --undo brings them back.")
     _end_with(written, "rewritten")
 
 
-def _say_left(found: Rewritings) -> None:
+def _say_left(found: SiteRewrite) -> None:
     left = found.left
     for path, one in left[:_SHOWN]:
         place = f":{one.line}" if one.line else ""
@@ -147,14 +149,14 @@ def _say_left(found: Rewritings) -> None:
             say(f"Left alone: {number} more: {why}")
 
 
-def _end_with(written: Written, how: str) -> NoReturn:
+def _end_with(written: WriteResult, how: str) -> NoReturn:
     for path, why in written.refused:
         say(f"Not touched: {printable(path)}: {why}")
     say(f"{count(len(written.done), 'file')} {how}")
     sys.exit(1 if written.refused else 0)
 
 
-def _as_data(found: Rewritings) -> dict[str, object]:
+def _as_data(found: SiteRewrite) -> dict[str, object]:
     return {
         "pages": len(found.files),
         "changes": [

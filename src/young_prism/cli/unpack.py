@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, as_json: bool) -> None:
     """Unpack the pictures (and pages) of a zip into a folder. Nothing there is overwritten."""
     from young_prism.engine.intake.archive import unpack as unpack_zip
-    from young_prism.engine.intake.inbox import Inbox, Place
+    from young_prism.engine.intake.inbox import Inbox, PlacementOutcome
 
     if not archive.is_file():
         raise IncomingError("There is no such file.", file=str(archive), remedy="Check the path.")
@@ -44,13 +44,13 @@ def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, a
         if placed.note:
             say(f"Note: {printable(placed.note)}")
     say(
-        f"{count(result.count(Place.NEW) + result.count(Place.BESIDE), 'file')} unpacked into {folder},"
-        f" {result.count(Place.ALREADY)} there already, {len(result.refused)} refused"
+        f"{count(result.count(PlacementOutcome.NEW) + result.count(PlacementOutcome.BESIDE), 'file')} unpacked into {folder},"
+        f" {result.count(PlacementOutcome.ALREADY)} there already, {len(result.refused)} refused"
     )
     if as_json:
         print_json(
             {
-                "files": [{"path": p.path, "place": p.place.value, "note": p.note} for p in result.placed],
+                "files": [{"path": p.path, "place": p.outcome.value, "note": p.note} for p in result.placed],
                 "refused": [{"file": e.file, "error": e.what, "remedy": e.remedy} for e in result.refused],
             }
         )

@@ -9,11 +9,18 @@ from pathlib import Path
 
 import click
 
-from young_prism.cli.common import BuildOptions, build_options, data_folder, data_option, printable, say
+from young_prism.cli.common import (
+    BuildCommandOptions,
+    build_options,
+    data_folder,
+    data_option,
+    printable,
+    say,
+)
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import BuildResult
-from young_prism.engine.intake.watch import OwnWork, write_failures
+from young_prism.engine.intake.watch import OutputFilter, write_failures
 
 
 @click.command()
@@ -21,19 +28,19 @@ from young_prism.engine.intake.watch import OwnWork, write_failures
 @click.option("--remove-orphans", is_flag=True, help="Delete renditions whose original is gone or renamed.")
 @data_option
 @click.option("--record/--no-record", default=True, show_default=True, help="Keep its runs in the history.")
-def watch(*, options: BuildOptions, remove_orphans: bool, data: Path | None, record: bool) -> None:
+def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | None, record: bool) -> None:
     """Make what is missing, and then what appears or changes in the source, until Ctrl-C.
 
     Half-copied files are waited for, and many files at once are one run. What cannot be used is listed with the reason in
     young-prism-failures.txt in the source; the file goes when there is nothing to list.
     """
-    from young_prism.engine.intake.watch import quiet_changes
+    from young_prism.engine.intake.watch import debounced_changes
 
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
     once = _Once(options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop)
-    for changed in quiet_changes(options.source, once.own.has, stop):
+    for changed in debounced_changes(options.source, once.own.is_output, stop):
         if changed:
             once.build(f"{count(len(changed), 'file')} changed")
         else:
@@ -46,13 +53,13 @@ class _Once:
     """One build after the other with the same options."""
 
     def __init__(
-        self, options: BuildOptions, data: Path | None, *, remove_orphans: bool, stop: threading.Event
+        self, options: BuildCommandOptions, data: Path | None, *, remove_orphans: bool, stop: threading.Event
     ) -> None:
         self._options = options
         self._data = data
         self._remove = remove_orphans
         self._stop = stop
-        self.own = OwnWork(options.source, options.out)
+        self.own = OutputFilter(options.source, options.out)
 
     def build(self, why: str) -> None:
         """Build, and say what came of it. What ends a build does not end the watch."""

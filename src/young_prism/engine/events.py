@@ -16,7 +16,7 @@ from young_prism.core.types import (
 
 
 @dataclass(frozen=True, slots=True)
-class Looked:
+class OriginalInspected:
     """One more original was looked at."""
 
     done: int
@@ -24,7 +24,7 @@ class Looked:
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class PlanReady:
     """The plan is made. `originals` and `renditions` count those that were asked for.
 
     `work` is the sum of what is to be made of them, in the plan's arbitrary units.
@@ -38,7 +38,7 @@ class Planned:
 
 
 @dataclass(frozen=True, slots=True)
-class Item:
+class ItemDone:
     """One planned rendition with its outcome; `bytes` is 0 for a failed one."""
 
     path: str
@@ -69,7 +69,7 @@ class OriginalDone:
 
     original: str
     bytes: int
-    items: tuple[Item, ...]
+    items: tuple[ItemDone, ...]
     share: Share
     work: float
     failure: LeftOut | None = None
@@ -77,7 +77,7 @@ class OriginalDone:
 
 
 @dataclass(frozen=True, slots=True)
-class Busy:
+class WorkerProgress:
     """What a worker is at: it began an original (`rendition` is None), or a rendition, or made one (`bytes` is over 0)."""
 
     worker: str
@@ -94,7 +94,7 @@ class Halted:
 
 
 @dataclass(frozen=True, slots=True)
-class Unchanged:
+class ReusedUnchanged:
     """So many originals with so many renditions are as they were, and these are left out as before.
 
     Where that is `all`, there is nothing to do; else a plan for the others follows. `shares` are those of the figures.
@@ -111,13 +111,13 @@ class Unchanged:
 
 
 @dataclass(frozen=True, slots=True)
-class Tick:
+class Heartbeat:
     """Time goes by; comes every now and then, so that a door need not have a clock of its own."""
 
 
-Event = Looked | Planned | OriginalDone | Busy | Halted | Unchanged | Tick
-Listener = Callable[[Event], None]
+Event = OriginalInspected | PlanReady | OriginalDone | WorkerProgress | Halted | ReusedUnchanged | Heartbeat
+OnEvent = Callable[[Event], None]
 
 
-def nobody(_event: Event) -> None:
+def ignore_event(_event: Event) -> None:
     """Listen to nothing."""

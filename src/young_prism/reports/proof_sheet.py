@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.types import Size
-from young_prism.engine.proof.sheet import Row, Sheet
+from young_prism.engine.proof.sheet import ProofSheet, SheetRow
 from young_prism.engine.proof.tasks import part_around
 from young_prism.reports.single_file import environment, style
 
@@ -18,28 +18,28 @@ _PART = Size(360, 270)
 class Tile(NamedTuple):
     """One candidate: its figures, and its file inside the page."""
 
-    row: Row
+    row: SheetRow
     label: str
     uri: str
 
 
-def sheet_page(sheets: Sequence[Sheet], folder: Path) -> str:
+def sheet_page(sheets: Sequence[ProofSheet], folder: Path) -> str:
     """Return the file's text; the candidates' files are read from `folder`."""
     shown = [(sheet, _window(sheet), _exact(sheet, folder), _tiles(sheet, folder)) for sheet in sheets]
     return environment().get_template("reports/proof_sheet.html").render(shown=shown, style=style())
 
 
-def _tiles(sheet: Sheet, folder: Path) -> list[Tile]:
-    return [Tile(row, _label(row), _uri(folder / row.found.file)) for row in sheet.rows if row.found]
+def _tiles(sheet: ProofSheet, folder: Path) -> list[Tile]:
+    return [Tile(row, _label(row), _uri(folder / row.result.file)) for row in sheet.rows if row.result]
 
 
-def _label(row: Row) -> str:
-    if row.target is None or row.found is None:
+def _label(row: SheetRow) -> str:
+    if row.target is None or row.result is None:
         return row.candidate.label
-    return f"{row.candidate.format.label} {row.found.quality}, for {row.target:g}"
+    return f"{row.candidate.format.label} {row.result.quality}, for {row.target:g}"
 
 
-def _exact(sheet: Sheet, folder: Path) -> str:
+def _exact(sheet: ProofSheet, folder: Path) -> str:
     return _uri(folder / sheet.exact.file) if sheet.exact else ""
 
 
@@ -49,9 +49,9 @@ def _uri(file: Path) -> str:
     return f"data:image/{kind};base64,{base64.b64encode(file.read_bytes()).decode()}"
 
 
-def _window(sheet: Sheet) -> str:
+def _window(sheet: ProofSheet) -> str:
     """Return the part that is shown: where the worst candidate suffers most."""
-    scored = [row.found for row in sheet.rows if row.found and row.found.score is not None]
+    scored = [row.result for row in sheet.rows if row.result and row.result.score is not None]
     if not scored:
         return "0 0 1 1"
     worst = min(scored, key=lambda one: one.score or 0.0)

@@ -28,9 +28,9 @@ from young_prism.core.project import Budget
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import NO_DETAILS, NOTHING_SAID
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.build.pipeline import BuildResult, With
+from young_prism.engine.build.pipeline import BuildOptions, BuildResult
 from young_prism.engine.build.pipeline import build as build_folder
-from young_prism.engine.events import Listener, nobody
+from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 from young_prism.engine.site.check import check_site
 from young_prism.engine.site.config import (
@@ -38,10 +38,10 @@ from young_prism.engine.site.config import (
     find_project,
     load_project,
     load_recipe,
-    site_of,
+    load_site,
 )
-from young_prism.engine.source.inspection import look_folder
-from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.source.inspection import inspect_folder
+from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
 from young_prism.serving.build import Build, build_in
 
@@ -70,26 +70,26 @@ def site(project: str | Path | None = None) -> Site:
             file=str(Path.cwd()),
             remedy="Write one, or name the folders with folders().",
         )
-    return site_of(file)
+    return load_site(file)
 
 
 def folders(source: str | Path, out: str | Path, recipe: str | Path | Recipe | None = None) -> Site:
     """Return a site by its folders and a recipe: a TOML file, or the default one. Raises `RecipeError`."""
     chosen = recipe if isinstance(recipe, Recipe) else load_recipe(Path(recipe) if recipe else None)
     place = Path(source)
-    return Site(place, Path(out), chosen, Scope(), NO_DETAILS, load_marks(chosen, place))
+    return Site(place, Path(out), chosen, Scope(), NO_DETAILS, load_watermarks(chosen, place))
 
 
 def look(of: Site) -> Mapping[str, Facts]:
     """Return the facts of each original in scope, by its path below the source. Raises `SourceError`."""
     with lazy_pool(None) as pool:
-        return look_folder(of.source, pool, output=of.out, scope=of.scope).facts
+        return inspect_folder(of.source, pool, output=of.out, scope=of.scope).facts
 
 
 def plan(of: Site) -> Plan:
     """Return every rendition that a build would make, with name, size and reason; nothing is written. Raises `SourceError`."""
     with lazy_pool(None) as pool:
-        return of.prepared(pool).plan
+        return of.plan(pool).plan
 
 
 def build(
@@ -98,7 +98,7 @@ def build(
     only: Callable[[str], bool] | None = None,
     jobs: int | None = None,
     verify: bool = True,
-    listen: Listener = nobody,
+    listen: OnEvent = ignore_event,
 ) -> BuildResult:
     """Make every rendition that is not there yet, and write the manifest; one original that fails costs no other one.
 
@@ -109,7 +109,7 @@ def build(
         of.source,
         of.out,
         of.recipe,
-        using=With(jobs=jobs, verify=verify),
+        using=BuildOptions(jobs=jobs, verify=verify),
         listen=listen,
         scope=of.scope,
         details=of.details,

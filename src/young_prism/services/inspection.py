@@ -11,9 +11,9 @@ from pathlib import Path
 from young_prism.core.errors import ServeError
 from young_prism.core.file_stamp import FileStamp
 from young_prism.core.images.facts import Facts
-from young_prism.engine.events import Event, Looked
+from young_prism.engine.events import Event, OriginalInspected
 from young_prism.engine.files import SourceFile
-from young_prism.engine.source.inspection import Looks, look_folder
+from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.pages import SiteReader
 from young_prism.engine.workers.pool import Pool, lazy_pool
 from young_prism.services.catalogue import Catalogue, Catalogues
@@ -47,14 +47,14 @@ class Looker:
         self._lock = threading.Lock()
         self._alone: dict[int, threading.Lock] = {}
 
-    def look(self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None) -> Looks:
+    def look(self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None) -> InspectionResult:
         """Look at headers first, so that there is something to see at once, and then closer."""
         with self._lock:
             lock = self._alone.setdefault(source.id, threading.Lock())
         own = lazy_pool(self._settings.jobs, memory=self._settings.memory)
         with lock, nullcontext(lambda: standing) if standing else own as pool:
             first = self._once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
-            if all(facts.seen for _, facts in first.seen.values()):
+            if all(facts.seen for _, facts in first.by_path.values()):
                 return first
             return self._once(source, pool, LookProgress(closer=True), closer=True, keep_marks=True)
 
@@ -66,34 +66,34 @@ class Looker:
         *,
         closer: bool,
         keep_marks: bool,
-    ) -> Looks:
+    ) -> InspectionResult:
         self.progress[source.id] = progress
 
         def show(event: Event) -> None:
             if self._closing():
                 raise ServeError("The server is ending.", remedy="Look again when it is back.")
-            if isinstance(event, Looked):
+            if isinstance(event, OriginalInspected):
                 progress.done, progress.total = event.done, event.total
 
         now = self._store.source(source.slug) or source
         known = self._catalogues.of(now)
-        looks = look_folder(
+        looks = inspect_folder(
             Path(now.folder),
             pool,
             output=Path(now.out_folder),
             scope=scope_of(now),
-            known=known_from(known, self._store.stamps(now.id)),
-            listen=show,
-            closer=closer,
+            known_facts=known_from(known, self._store.stamps(now.id)),
+            on_event=show,
+            full=closer,
             site=SiteReader(Path(now.pages_folder), known.pages) if now.pages_folder else None,
         )
-        seen = {path: (found.stamp, facts) for path, (found, facts) in looks.seen.items()}
+        seen = {path: (found.stamp, facts) for path, (found, facts) in looks.by_path.items()}
         self._store.save_look(
             now.id,
             seen,
             looks.left_out,
             looks.notes,
-            uses=looks.uses,
+            uses=looks.references,
             pages=looks.pages,
             keep_marks=keep_marks,
         )

@@ -15,13 +15,13 @@ from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import count
 from young_prism.engine.build.calibration import (
-    USUAL_PACE,
-    learned_from,
-    made_in,
+    DEFAULT_PACE,
+    actual_sizes,
+    calibrate,
 )
 from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.output.ledger import JOURNAL, Ledger
-from young_prism.engine.source.watermarks import find_marks
+from young_prism.engine.source.watermarks import find_watermarks
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.decisions import out_of
 from young_prism.store.models import SourceRow
@@ -39,7 +39,7 @@ def plan_of(
     """
     recipe = recipe or catalogue.recipe
     known = catalogue.in_scope if facts is None else facts
-    marks = find_marks(recipe, [Path(source.folder)]).by_file
+    marks = find_watermarks(recipe, [Path(source.folder)]).by_file
     return make_plan(_seen(known), recipe, details=catalogue.details, marks=marks)
 
 
@@ -59,8 +59,8 @@ def guess_of(
     `pace` is the seconds that a unit of work took in earlier runs, None before the first one.
     """
     ledger = ledger_as_of(out_of(source, recipe))
-    found: Estimate = estimate(plan.originals, experience_of(source, catalogue, ledger), made_in(ledger))
-    seconds = found.work * (pace or USUAL_PACE / workers)
+    found: Estimate = estimate(plan.originals, experience_of(source, catalogue, ledger), actual_sizes(ledger))
+    seconds = found.work * (pace or DEFAULT_PACE / workers)
     if found.known == plan.renditions:
         return Guess(found.bytes, seconds, "All of it is there and counted as it is.")
     if ledger.made:
@@ -72,8 +72,8 @@ def experience_of(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Ex
     """Return what was learned from what is there, worked out once for each state of the output folder."""
     known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
     if known is None or known[0] is not ledger:
-        marks = find_marks(catalogue.recipe, [Path(source.folder)]).by_file
-        known = (ledger, learned_from(ledger, _seen(catalogue.in_scope), catalogue.details, marks))
+        marks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
+        known = (ledger, calibrate(ledger, _seen(catalogue.in_scope), catalogue.details, marks))
         catalogue.kept["experience"] = known
     return known[1]
 

@@ -10,8 +10,8 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.model import LeftOut
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.watch import (
-    OwnWork,
-    quiet_changes,
+    OutputFilter,
+    debounced_changes,
     write_failures,
 )
 from young_prism.services.runs.service import Runner
@@ -31,7 +31,7 @@ class Watchers:
     def __init__(self, store: Store, runner: Runner) -> None:
         self._store = store
         self._runner = runner
-        self._going: dict[int, tuple[threading.Event, threading.Thread, OwnWork]] = {}
+        self._going: dict[int, tuple[threading.Event, threading.Thread, OutputFilter]] = {}
         self._lock = threading.Lock()
         runner.after_run.append(self._after_run)
         for source in store.sources():
@@ -63,16 +63,16 @@ class Watchers:
         with self._lock:
             if source.id in self._going:
                 return
-            stop, own = threading.Event(), OwnWork(Path(source.folder), out_of(source))
+            stop, own = threading.Event(), OutputFilter(Path(source.folder), out_of(source))
             thread = threading.Thread(target=self._watch, args=(source, stop, own), name="watcher")
             self._going[source.id] = stop, thread, own
             thread.start()
 
-    def _watch(self, source: SourceRow, stop: threading.Event, own: OwnWork) -> None:
+    def _watch(self, source: SourceRow, stop: threading.Event, own: OutputFilter) -> None:
         away = ""
         while not stop.is_set():
             try:
-                for _changed in quiet_changes(Path(source.folder), own.has, stop):
+                for _changed in debounced_changes(Path(source.folder), own.is_output, stop):
                     away = ""
                     self._make(source, stop)
             except Exception as error:  # noqa: BLE001  (a folder that is gone may come back: a drive that was unplugged)

@@ -18,9 +18,9 @@ from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
 from young_prism.core.errors import StoreError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
-from young_prism.engine.intake.quick_render import FirstMaker
+from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
-from young_prism.engine.proof.service import Proofs
+from young_prism.engine.proof.service import ProofService
 from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import Tokens
@@ -101,7 +101,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     for waiting in settings.uploads.glob("*/waiting"):
         remove_leftovers(waiting)  # what an earlier server was receiving when it ended
     catalogues = Catalogues(store)
-    proofs = Proofs(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
+    proofs = ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
     runner = Runner(store, catalogues, settings)
     app.extensions["young_prism"] = _services(settings, store, runner, catalogues, proofs)
     app.extensions["young_prism.lock"] = lock
@@ -134,9 +134,9 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
 
 
 def _services(
-    settings: Settings, store: Store, runner: Runner, catalogues: Catalogues, proofs: Proofs
+    settings: Settings, store: Store, runner: Runner, catalogues: Catalogues, proofs: ProofService
 ) -> Services:
-    first = FirstMaker(jobs=settings.jobs, memory=settings.memory)
+    first = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
     answers = Answers(store, settings.public)
     messenger = Messenger(store, answers, private=settings.allows_private_webhooks)
     taking = Desk(

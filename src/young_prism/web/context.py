@@ -10,8 +10,8 @@ from flask import abort, current_app
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.intake.inbox import Inbox
-from young_prism.engine.intake.quick_render import FirstMaker
-from young_prism.engine.proof.service import Proofs
+from young_prism.engine.intake.quick_render import QuickRenderer
+from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.services.auth.tokens import Tokens
 from young_prism.services.catalogue import Catalogue, Catalogues
@@ -35,8 +35,8 @@ class Services:
     store: Store
     runner: Runner
     catalogues: Catalogues
-    proofs: Proofs
-    first: FirstMaker
+    proofs: ProofService
+    first: QuickRenderer
     desk: Desk
     answers: Answers
     tokens: Tokens

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from young_prism.core.errors import SourceError
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.output.ledger import ours_in
+from young_prism.engine.output.ledger import owned_paths
 from young_prism.engine.source.walk import scan
 from young_prism.web.context import services
 
@@ -37,16 +37,16 @@ def caught_by(folder: str, output: str, scope: Scope) -> Caught:
             output=Path(output) if output else None,
             scope=scope,
             count_excluded=True,
-            ours=ours_in(Path(folder)),
+            owned=owned_paths(Path(folder)),
         )
     except SourceError as error:
         return Caught(error=str(error))
-    lines: Mapping[str, int] = found.caught
+    lines: Mapping[str, int] = found.pattern_hits
     return Caught(
         originals=len(found.originals),
         bytes=sum(original.bytes for original in found.originals),
         excluded=sum(lines.get(line, 0) for line in scope.exclude),
-        unasked=found.unasked,
+        unasked=found.not_included,
         include=tuple((line, lines.get(line, 0)) for line in scope.include),
         exclude=tuple((line, lines.get(line, 0)) for line in scope.exclude),
         notes=tuple(note for note in found.notes if not note.startswith("“")),

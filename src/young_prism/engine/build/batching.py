@@ -12,26 +12,26 @@ from dataclasses import dataclass, field
 
 from young_prism.core.plan.model import PlannedRendition, is_searched
 from young_prism.core.render.results import Piece
-from young_prism.engine.build.work import Todo
+from young_prism.engine.build.work import RemainingWork
 
-_STRAGGLER = 0.8
+_STRAGGLER_SHARE = 0.8
 """An original is divided when it is more than this much of what is left for each worker, itself included.
 
 By a simulation with the measured cost of a further decoding: earlier, and finer, costs more than it brings.
 """
 
-_LEAST = 0.5
+_MIN_SLICE_S = 0.5
 """Seconds of work under which a part costs more than it brings."""
 
-_DECODINGS = 3
+_MIN_DECODINGS = 3
 """A part must be this many times the work of decoding its original."""
 
 
 @dataclass(slots=True)
-class Whole:
+class OriginalJob:
     """An original that is worked on, by one worker or in parts; `pieces` are those that are there."""
 
-    todo: Todo
+    work: RemainingWork
     parts: int = 1
     pieces: dict[str, Piece] = field(default_factory=dict)
     seconds: float = 0.0
@@ -39,41 +39,41 @@ class Whole:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class JobSlice:
     """What one worker is given: an original, or those of its renditions with these paths."""
 
-    whole: Whole
+    job: OriginalJob
     paths: frozenset[str] | None
     work: float
 
 
-def parts_of(todo: Sequence[Todo], workers: int) -> Iterator[Part]:
+def slice_jobs(todo: Sequence[RemainingWork], workers: int) -> Iterator[JobSlice]:
     """Yield what workers are given, the longest first."""
     ordered = sorted(todo, key=lambda one: (-one.work, one.original.path))
     left = sum(one.work for one in ordered)
     for one in ordered:
-        yield from _divided(one, left / workers, workers)
+        yield from _slice_job(one, left / workers, workers)
         left -= one.work
 
 
-def _divided(one: Todo, share: float, workers: int) -> Iterator[Part]:
+def _slice_job(one: RemainingWork, share: float, workers: int) -> Iterator[JobSlice]:
     units = _units(one)
-    number = _number(one, share, workers)
+    number = _slice_count(one, share, workers)
     bins: list[list[str]] = [[] for _ in range(min(number, len(units)))]
     if len(bins) < 2 or not all(known.delivered for known in one.known.values()):
-        yield Part(Whole(one), None, one.work)
+        yield JobSlice(OriginalJob(one), None, one.work)
         return
     loads = [0.0] * len(bins)
     for unit in units:
         lightest = loads.index(min(loads))
         bins[lightest] += [rendition.path for rendition in unit]
         loads[lightest] += sum(rendition.work for rendition in unit)
-    whole = Whole(one, parts=len(bins))
+    whole = OriginalJob(one, parts=len(bins))
     for load, paths in sorted(zip(loads, bins, strict=True), key=lambda pair: -pair[0]):
-        yield Part(whole, frozenset(paths), load + one.original.decoding)
+        yield JobSlice(whole, frozenset(paths), load + one.original.decoding)
 
 
-def _units(one: Todo) -> list[list[PlannedRendition]]:
+def _units(one: RemainingWork) -> list[list[PlannedRendition]]:
     """Return what must stay together, the longest first: a rendition, or all of a format whose searches follow each other."""
     units: dict[tuple[str, str], list[PlannedRendition]] = {}
     for rendition in one.original.renditions:
@@ -84,9 +84,9 @@ def _units(one: Todo) -> list[list[PlannedRendition]]:
     return sorted(units.values(), key=lambda unit: (-sum(r.work for r in unit), unit[0].path))
 
 
-def _number(one: Todo, share: float, workers: int) -> int:
+def _slice_count(one: RemainingWork, share: float, workers: int) -> int:
     """Return in how many parts an original is worked on, given the work that is left for each worker."""
-    least = max(_LEAST, _DECODINGS * one.original.decoding)
-    if one.work <= _STRAGGLER * share or one.work < 2 * least:
+    least = max(_MIN_SLICE_S, _MIN_DECODINGS * one.original.decoding)
+    if one.work <= _STRAGGLER_SHARE * share or one.work < 2 * least:
         return 1
     return min(workers, max(2, math.ceil(one.work / max(share, least))))

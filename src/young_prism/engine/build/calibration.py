@@ -19,11 +19,11 @@ from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.workers.pool import Job, Pool
 from young_prism.engine.workers.tasks import render_file, render_timeout_s
 
-USUAL_PACE = 0.6
+DEFAULT_PACE = 0.6
 """Seconds of one core for a unit of work: about what the demo source took (docs/performance.md)."""
 
 
-def made_in(ledger: Ledger) -> Made:
+def actual_sizes(ledger: Ledger) -> Made:
     """Return what tells the bytes of a rendition that was made in just this way; 0 where it was not worth delivering."""
     sizes = {
         key: entry.bytes if isinstance(entry, RenditionEntry) else 0 for key, entry in ledger.by_key.items()
@@ -31,7 +31,7 @@ def made_in(ledger: Ledger) -> Made:
     return sizes.get if sizes else nothing_made
 
 
-def learned_from(
+def calibrate(
     ledger: Ledger, facts: Mapping[str, Facts], details: Details, marks: Mapping[str, Mark]
 ) -> Experience:
     """Compare what lies in an output folder with what had been guessed, by the recipe that made it."""
@@ -39,10 +39,10 @@ def learned_from(
     if manifest is None:
         return NO_EXPERIENCE
     plan = make_plan(facts, manifest.recipe, details=details, marks=marks)
-    return learned(plan.originals, made_in(ledger))
+    return learned(plan.originals, actual_sizes(ledger))
 
 
-class Sample(NamedTuple):
+class CalibrationSample(NamedTuple):
     """What a sample taught: bytes, and seconds for a unit of work with all workers, None where too little was made."""
 
     experience: Experience
@@ -50,7 +50,7 @@ class Sample(NamedTuple):
     originals: int
 
 
-def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int) -> Sample:
+def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int) -> CalibrationSample:
     """Make the renditions of some originals, spread over kinds and sizes, and keep none of them.
 
     The first to be done only starts the clock: workers take their time to start.
@@ -72,7 +72,7 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
         for rendered in (done.result.rendered if done.result else None) or []:
             sizes[rendered.planned.key] = rendered.bytes if rendered.data else 0
     seconds = time.monotonic() - began
-    return Sample(
+    return CalibrationSample(
         learned(chosen, sizes.get),
         seconds / work if work > 0.5 else None,
         len(chosen),

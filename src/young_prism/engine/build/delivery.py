@@ -20,28 +20,28 @@ from young_prism.core.render.results import Rendered
 from young_prism.core.report.summary import Share, Shares
 from young_prism.core.types import Outcome
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.events import Halted, Item, Listener, OriginalDone, Tick
+from young_prism.engine.events import Halted, ItemDone, OnEvent, OriginalDone, Heartbeat
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_target
 from young_prism.engine.output.atomic import (
     output_error,
-    take_name,
+    commit,
     write_atomically,
-    write_parts,
+    write_temp_files,
 )
-from young_prism.engine.build.manifest_builder import dropped_entry, rendition_entry
+from young_prism.engine.build.manifest_builder import skipped_entry, rendition_entry
 from young_prism.engine.files import STATE_FOLDER
-from young_prism.engine.build.work import Todo
+from young_prism.engine.build.work import RemainingWork
 
-_Written = TypeVar("_Written")
+_WriteResult = TypeVar("_WriteResult")
 
-_ASK_AGAIN_S = 0.5
+_RETRY_DELAY_S = 0.5
 _WRITERS = 8
-_SPARE = 1_000_000
+_SPARE_BYTES = 1_000_000
 """Bytes that must be free beside what is to be written."""
 
 
-NOTHING_KEPT: Mapping[str, str] = {}
+NO_BACKUP: Mapping[str, str] = {}
 
 
 class StoppedError(Exception):
@@ -114,11 +114,11 @@ class Delivery:
         self,
         ledger: Ledger,
         recipe: Recipe,
-        listen: Listener,
+        listen: OnEvent,
         *,
         cache: Cache | None = None,
         stopped: Callable[[], bool] = lambda: False,
-        kept: Mapping[str, str] = NOTHING_KEPT,
+        kept: Mapping[str, str] = NO_BACKUP,
     ) -> None:
         """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
         self.ledger = ledger
@@ -130,7 +130,7 @@ class Delivery:
         self._shares = Shares(recipe)
         self.shares: dict[str, Share] = {}
         """What each original adds to the figures."""
-        self.failed_here: set[str] = set()
+        self.failed_paths: set[str] = set()
         """Originals of which something failed here, which the next run may do better."""
         self._writers = ThreadPoolExecutor(_WRITERS, thread_name_prefix="writer")
 
@@ -138,53 +138,53 @@ class Delivery:
         """Let go of the threads that write."""
         self._writers.shutdown()
 
-    def reused(self, original: PlannedOriginal) -> None:
+    def on_reused(self, original: PlannedOriginal) -> None:
         """Count an original of which all is there."""
-        self._count(original, [self._as_before(planned) for planned in original.renditions], work=0.0)
+        self._count(original, [self._reused_item(planned) for planned in original.renditions], work=0.0)
 
-    def _as_before(self, planned: PlannedRendition) -> Item:
+    def _reused_item(self, planned: PlannedRendition) -> ItemDone:
         entry = self.ledger.made.get((planned.path, planned.key))
         if entry:
             kept = entry.outcome == Outcome.KEPT.value
             return _item(planned, Outcome.REUSED, entry.reason, entry.bytes, kept=kept)
-        left = self.ledger.dropped[planned.path, planned.key]
+        left = self.ledger.skipped[planned.path, planned.key]
         return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
 
-    def publish(self, todo: Todo, rendered: list[Rendered], seconds: float = 0.0) -> bool:
+    def publish(self, work: RemainingWork, rendered: list[Rendered], seconds: float = 0.0) -> bool:
         """Deliver what was made, and under its new name what was made before; False where that is not there any more."""
-        original = todo.original
+        original = work.original
         spoken = {r.planned.path for r in rendered}
         moved = []
         for planned in original.renditions:
-            earlier = todo.elsewhere.get(planned.path)
+            earlier = work.elsewhere.get(planned.path)
             if earlier and earlier.delivered and planned.path not in spoken:
-                found = earlier.as_rendered(planned)
+                found = earlier.to_rendered(planned)
                 if found is None:
                     return False
                 moved.append(found)
         self._check_folder()
         files = {r.planned.path: r for r in (*rendered, *moved)}
-        foreign = {path for path, r in files.items() if r.data is not None and self._blocked(path)}
+        foreign = {path for path, r in files.items() if r.data is not None and self._is_conflict(path)}
         ready = [r for path, r in files.items() if r.data is not None and path not in foreign]
         left_out = [r for r in files.values() if r.outcome is Outcome.SKIPPED]
         try:
-            self.patiently(
-                lambda: self.ledger.announce(
-                    [rendition_entry(r) for r in ready], [dropped_entry(r) for r in left_out]
+            self.retry_while_disk_full(
+                lambda: self.ledger.append_to_journal(
+                    [rendition_entry(r) for r in ready], [skipped_entry(r) for r in left_out]
                 )
             )
         except OutputError as error:
-            self.failed(original, error)
+            self.on_failure(original, error)
             return True
         parts = self._parts(ready)
         items = [
             self._deliver(original, files[planned.path], foreign, parts)
             if planned.path in files
-            else self._as_before(planned)
+            else self._reused_item(planned)
             for planned in original.renditions
         ]
         self._fill_cache([*ready, *left_out])
-        self._count(original, items, work=todo.work, seconds=seconds)
+        self._count(original, items, work=work.work, seconds=seconds)
         return True
 
     def _parts(self, ready: list[Rendered]) -> dict[str, Path]:
@@ -192,8 +192,8 @@ class Delivery:
         out = self.ledger.out
         files = [(out / r.planned.path, r.data) for r in ready if r.data is not None]
         try:
-            parts = self.patiently(
-                lambda: write_parts(files, self._writers), sum(len(data) for _, data in files)
+            parts = self.retry_while_disk_full(
+                lambda: write_temp_files(files, self._writers), sum(len(data) for _, data in files)
             )
         except OutputError:
             return {}
@@ -202,7 +202,7 @@ class Delivery:
     def _fill_cache(self, files: list[Rendered]) -> None:
         for rendered in files:
             if self._cache and not rendered.reused:
-                self._cache.keep(rendered)
+                self._cache.store(rendered)
 
     def _check_folder(self) -> None:
         """Raise `OutputError` where the output folder is gone, or cannot be written any more."""
@@ -220,7 +220,7 @@ class Delivery:
                 remedy="Make it writable and run again: what is done is kept.",
             )
 
-    def patiently(self, write: Callable[[], _Written], room: int = 0) -> _Written:
+    def retry_while_disk_full(self, write: Callable[[], _WriteResult], room: int = 0) -> _WriteResult:
         """Write; where the disk is full, say so, and go on when `room` bytes are there. Raises `OutputError`."""
         halted = False
         try:
@@ -237,7 +237,7 @@ class Delivery:
                 if not halted:
                     halted = True
                     self._listen(Halted("The disk is full. Make room, and it goes on by itself."))
-                self._wait_for(room + _SPARE)
+                self._wait_for(room + _SPARE_BYTES)
         finally:
             if halted:
                 self._listen(Halted(""))
@@ -246,38 +246,38 @@ class Delivery:
         while True:
             if self._stopped():
                 raise StoppedError
-            time.sleep(_ASK_AGAIN_S)
-            self._listen(Tick())
+            time.sleep(_RETRY_DELAY_S)
+            self._listen(Heartbeat())
             try:
                 if shutil.disk_usage(self.ledger.out).free >= room:
                     return
             except OSError:
                 return  # the folder is gone: the next attempt says so
 
-    def _blocked(self, path: str) -> bool:
+    def _is_conflict(self, path: str) -> bool:
         """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
         root = os.path.realpath(self.ledger.out)
         inside = Path(os.path.realpath((self.ledger.out / path).parent)).is_relative_to(root)
         if path in self._kept and inside:
             # Not the ledger's word for it, which goes by the stamp: this very file must be the one that is kept.
-            self.ledger.forget(path)
+            self.ledger.invalidate(path)
             if self.ledger.hash_on_disk(path) == self._kept[path]:
                 return False
         return not inside or self.ledger.is_foreign(path)
 
     def _deliver(
         self, original: PlannedOriginal, rendered: Rendered, foreign: set[str], parts: dict[str, Path]
-    ) -> Item:
+    ) -> ItemDone:
         planned, data = rendered.planned, rendered.data
         if rendered.outcome is Outcome.FAILED:
             remedy = "Run again; if it fails again, leave this format out for it, and report it."
             if planned.settings is None:  # a copy fails because of its original
                 remedy = EXPORT_AGAIN
-            return self._refused(original, planned, OutputError(rendered.reason, remedy=remedy))
+            return self._on_refused(original, planned, OutputError(rendered.reason, remedy=remedy))
         if data is None:
             return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)
         if planned.path in foreign:
-            return self._refused(
+            return self._on_refused(
                 original,
                 planned,
                 OutputError(
@@ -289,25 +289,25 @@ class Delivery:
         target, part = self.ledger.out / planned.path, parts.get(planned.path)
         try:
             if part:
-                take_name(part, target)
+                commit(part, target)
             else:
-                self.patiently(lambda: write_atomically(target, data), len(data))
+                self.retry_while_disk_full(lambda: write_atomically(target, data), len(data))
         except OutputError as error:
-            return self._refused(original, planned, error)
-        self.ledger.published(planned.path, rendered.sha256)
+            return self._on_refused(original, planned, error)
+        self.ledger.record_published(planned.path, rendered.sha256)
         outcome = Outcome.REUSED if rendered.reused else rendered.outcome
         kept = rendered.outcome is Outcome.KEPT
         return _item(planned, outcome, rendered.reason, rendered.bytes, kept=kept)
 
-    def _refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> Item:
-        self.failed_here.add(original.path)
+    def _on_refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> ItemDone:
+        self.failed_paths.add(original.path)
         what = f"{planned.path}: {error.what}"
         self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
         return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
 
-    def failed(self, original: PlannedOriginal, error: YoungPrismError) -> None:
+    def on_failure(self, original: PlannedOriginal, error: YoungPrismError) -> None:
         """Count an original that failed as a whole."""
-        self.failed_here.add(original.path)
+        self.failed_paths.add(original.path)
         failure = LeftOut.because(original.path, error)
         self.result.failures.append(failure)
         items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]
@@ -316,7 +316,7 @@ class Delivery:
     def _count(
         self,
         original: PlannedOriginal,
-        items: list[Item],
+        items: list[ItemDone],
         *,
         work: float,
         failure: LeftOut | None = None,
@@ -352,7 +352,7 @@ def _item(
     remedy: str = "",
     *,
     kept: bool = False,
-) -> Item:
-    return Item(
+) -> ItemDone:
+    return ItemDone(
         planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet, kept
     )

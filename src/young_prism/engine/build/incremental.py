@@ -20,36 +20,36 @@ from young_prism.engine.build.delivery import BuildResult
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.engine.build.planning import (
-    Asking,
-    Prepared,
-    prepare_looked,
+    PlanRequest,
+    PreparedPlan,
+    plan_inspected,
 )
 from young_prism.engine.build.manifest_builder import (
     encoders_of,
     failure_entries,
-    make_manifest,
+    build_manifest,
 )
 from young_prism.engine.source.walk import Scan
 from young_prism.engine.build.snapshot import (
-    Changes,
-    Standing,
-    Stood,
+    SourceChanges,
+    BuildSnapshot,
+    OriginalSnapshot,
 )
 
 
 @dataclass(frozen=True, slots=True)
-class Partly:
+class IncrementalPlan:
     """A plan of what changed, and what stands beside it with its entries in the manifest."""
 
-    prepared: Prepared
-    stood: tuple[Stood, ...]
+    prepared: PreparedPlan
+    unchanged: tuple[OriginalSnapshot, ...]
     entries: Mapping[str, bytes]
 
     def manifest(self, result: BuildResult) -> tuple[Manifest, bytes]:
         """Return the manifest without its originals, and the text of the whole. `result` counts what stands as well."""
         plan = self.prepared.plan
-        own = make_manifest(plan, self.prepared.ledger, ())
-        formats = {ImageFormat(one) for stood in self.stood for one in stood.formats}
+        own = build_manifest(plan, self.prepared.ledger, ())
+        formats = {ImageFormat(one) for stood in self.unchanged for one in stood.formats}
         frame = own.model_copy(
             update={
                 "originals": (),
@@ -63,31 +63,31 @@ class Partly:
         return frame, text.as_json()
 
 
-def prepare_partly(asking: Asking, standing: Standing, changes: Changes, found: Scan) -> Partly | None:
+def plan_incremental(request: PlanRequest, snapshot: BuildSnapshot, changes: SourceChanges, scan: Scan) -> IncrementalPlan | None:
     """Make the plan for what changed alone; None where that cannot be told from what is known, or is no shorter."""
     # A counter hangs on all originals; beside its original a rendition may not take the name of any of them.
-    names = asking.recipe.names
-    if names.into_source or uses(names.rule, "counter") or len(changes.changed) * 2 > len(found.originals):
+    names = request.recipe.names
+    if names.into_source or uses(names.rule, "counter") or len(changes.changed) * 2 > len(scan.originals):
         return None
-    records = _Records.read(standing)
+    records = _PreviousRecords.read(snapshot)
     ledger = records and records.ledger_of(changes)
     if not (records and ledger):
         return None
-    ledger.take_orphans(records.text.frame.orphaned, standing.orphans)
-    prepared = prepare_looked(asking, ledger, replace(found, originals=changes.changed))
-    if not _names_hold(prepared.plan, changes):
+    ledger.load_orphans(records.text.frame.orphaned, snapshot.orphans)
+    prepared = plan_inspected(request, ledger, replace(scan, originals=changes.changed))
+    if not _names_stay_valid(prepared.plan, changes):
         return None
     # A copy of an original that stands costs nothing but its names.
     contents = {original.facts.sha256 for original in prepared.plan.originals}
-    for one in changes.same:
+    for one in changes.unchanged:
         if one.files and one.sha256 in contents and (entry := records.entry(one)):
-            ledger.lend_entry(entry, one.stamps)
-    entries = {one.path: records.entries[one.path] for one in changes.same if one.files}
-    return Partly(prepared, changes.same, entries)
+            ledger.load_for_reuse(entry, one.stamps)
+    entries = {one.path: records.entries[one.path] for one in changes.unchanged if one.files}
+    return IncrementalPlan(prepared, changes.unchanged, entries)
 
 
 @dataclass(frozen=True, slots=True)
-class _Records:
+class _PreviousRecords:
     """A manifest beside the record of what stands: the same originals in the same order."""
 
     out: Path
@@ -95,48 +95,48 @@ class _Records:
     entries: Mapping[str, bytes]
 
     @staticmethod
-    def read(standing: Standing) -> _Records | None:
-        listed = [one.path for one in standing.originals if one.files]
+    def read(snapshot: BuildSnapshot) -> _PreviousRecords | None:
+        listed = [one.path for one in snapshot.originals if one.files]
         try:
-            text = ManifestText.of(manifest_file(standing.out).read_bytes())
-            return _Records(standing.out, text, dict(zip(listed, text.entries, strict=True)))
+            text = ManifestText.of(manifest_file(snapshot.out).read_bytes())
+            return _PreviousRecords(snapshot.out, text, dict(zip(listed, text.entries, strict=True)))
         except (OSError, ValueError):
             return None
 
-    def ledger_of(self, changes: Changes) -> Ledger | None:
+    def ledger_of(self, changes: SourceChanges) -> Ledger | None:
         """Return a ledger that knows what changed, and nothing else."""
         ledger = Ledger(self.out, partial=True)
         ledger.made_by = self.text.frame.generator, self.text.frame.recipe
-        for was in changes.before:
+        for was in changes.previous:
             if was.files:
                 entry = self.entry(was)
                 if entry is None:
                     return None
-                ledger.take_entry(entry, was.stamps)
+                ledger.load_entry(entry, was.stamps)
         return ledger
 
-    def entry(self, one: Stood) -> OriginalEntry | None:
+    def entry(self, original: OriginalSnapshot) -> OriginalEntry | None:
         """Return an original's entry, None where the manifest says something else than the record."""
         try:
-            entry = read_entry(self.entries[one.path])
+            entry = read_entry(self.entries[original.path])
         except (KeyError, ValueError):
             return None
-        return entry if entry.path == one.path else None
+        return entry if entry.path == original.path else None
 
 
-def _names_hold(plan: Plan, changes: Changes) -> bool:
+def _names_stay_valid(plan: Plan, changes: SourceChanges) -> bool:
     """Whether all originals together would be named as the changed ones are alone, and the others were.
 
     Nobody steps on another's names; and where somebody had to give way before, nothing that he gave way to is gone.
     """
-    if any(one.renamed for one in plan.originals) or any(one.renamed for one in changes.before):
+    if any(one.renamed for one in plan.originals) or any(one.renamed for one in changes.previous):
         return False
     new = same_name_keys([r.path for original in plan.originals for r in original.renditions])
-    old = same_name_keys(_names(changes.before))
-    if old - new and any(one.renamed for one in changes.same):
+    old = same_name_keys(_names_of(changes.previous))
+    if old - new and any(one.renamed for one in changes.unchanged):
         return False
-    return new <= old or (new - old).isdisjoint(same_name_keys(_names(changes.same)))
+    return new <= old or (new - old).isdisjoint(same_name_keys(_names_of(changes.unchanged)))
 
 
-def _names(stood: Iterable[Stood]) -> list[str]:
-    return [path for one in stood for path in one.names]
+def _names_of(originals: Iterable[OriginalSnapshot]) -> list[str]:
+    return [path for one in originals for path in one.names]

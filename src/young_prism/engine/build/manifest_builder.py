@@ -24,7 +24,7 @@ from young_prism.core.render.results import Rendered
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.output.ledger import Ledger
 
-Only = Callable[[str], bool]
+PathFilter = Callable[[str], bool]
 """Whether an original, by its path, is one of those that were asked for."""
 
 
@@ -47,7 +47,7 @@ def rendition_entry(rendered: Rendered) -> RenditionEntry:
     )
 
 
-def dropped_entry(rendered: Rendered) -> SkippedEntry:
+def skipped_entry(rendered: Rendered) -> SkippedEntry:
     """Return the manifest's line for a rendition that was not worth delivering."""
     planned = rendered.planned
     return SkippedEntry(
@@ -66,21 +66,21 @@ def _facet(planned: PlannedRendition) -> str | None:
     return None if planned.facet == WHOLE_FACET else planned.facet
 
 
-def make_manifest(
-    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: Only | None = None
+def build_manifest(
+    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: PathFilter | None = None
 ) -> Manifest:
     """Return the manifest of what is on the disk now, in the order of the plan.
 
     Where `only` some originals were asked for, what was said of the others before stands.
     """
-    known = ledger.before if ledger.written_as(plan.recipe) else {}
+    known = ledger.previous_entries if ledger.written_as(plan.recipe) else {}
     originals = [
         entry
         for original in plan.originals
         if (
             entry := _original(original, plan, ledger, known.get(original.path))
             if only is None or only(original.path) or ledger.is_done(original)
-            else ledger.before.get(original.path) or _original(original, plan, ledger, None)
+            else ledger.previous_entries.get(original.path) or _original(original, plan, ledger, None)
         )
     ]
     current = {rendition.path for original in originals for rendition in original.renditions}
@@ -109,7 +109,7 @@ def _original(
     if not delivered:
         return None
     facts = original.facts
-    dropped = tuple(left for r in original.renditions if (left := ledger.dropped.get((r.path, r.key))))
+    dropped = tuple(left for r in original.renditions if (left := ledger.skipped.get((r.path, r.key))))
     if (
         before
         and before.sha256 == facts.sha256

@@ -15,10 +15,10 @@ from young_prism.core.manifest.model import OrphanEntry
 from young_prism.core.manifest.text import ManifestText
 from young_prism.engine.files import path_inside
 from young_prism.engine.output.ledger import Ledger
-from young_prism.engine.output.lock import held
+from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import manifest_file, no_manifest
 from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.build.snapshot import orphan_stamps, standing_follows
+from young_prism.engine.build.snapshot import orphan_stamps, snapshot_synced_with
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +36,7 @@ class Orphans:
 
 def find_orphans(out: Path) -> Orphans:
     """Return what the manifest of an output folder calls orphaned. Raises `OutputError` where there is no manifest."""
-    return _sorted_out(out, _manifest(out).frame.orphaned)
+    return _find_in(out, _manifest(out).frame.orphaned)
 
 
 def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
@@ -46,9 +46,9 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
     Raises `OutputError` where there is no manifest, or another run is writing.
     """
     _manifest(out)
-    with held(out):
+    with output_lock(out):
         manifest = _manifest(out)
-        found = _sorted_out(out, manifest.frame.orphaned)
+        found = _find_in(out, manifest.frame.orphaned)
         if only is not None:
             found = Orphans(tuple(one for one in found.ours if one.path in only), found.changed)
         for orphan in found.ours:
@@ -62,7 +62,7 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
         gone = {orphan.path for orphan in found.ours}
         left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in gone)
         frame = manifest.frame.model_copy(update={"orphaned": left})
-        with standing_follows(out, gone):
+        with snapshot_synced_with(out, gone):
             write_atomically(manifest_file(out), replace(manifest, frame=frame).as_json())
     return found
 
@@ -74,9 +74,9 @@ def _manifest(out: Path) -> ManifestText:
         raise no_manifest(out) from error
 
 
-def _sorted_out(out: Path, orphaned: Collection[OrphanEntry]) -> Orphans:
+def _find_in(out: Path, orphaned: Collection[OrphanEntry]) -> Orphans:
     ledger = Ledger(out, partial=True)
-    ledger.take_orphans(orphaned, orphan_stamps(out))
+    ledger.load_orphans(orphaned, orphan_stamps(out))
     there = [orphan for orphan in orphaned if (out / orphan.path).is_file()]
     ours = tuple(orphan for orphan in there if ledger.is_ours(orphan.path))
     names = {orphan.path for orphan in ours}

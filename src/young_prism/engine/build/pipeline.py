@@ -16,36 +16,36 @@ from young_prism.core.selection.scope import Scope
 from young_prism.core.plan.model import NO_MARKS, Mark
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.build.delivery import BuildResult, Delivery
-from young_prism.engine.events import Listener, Looked, nobody
-from young_prism.engine.output.originals_backup import Keep
-from young_prism.engine.output.ledger import Ledger, ours_in
-from young_prism.engine.output.lock import held
-from young_prism.engine.source.inspection import Known, nothing_known
+from young_prism.engine.events import OnEvent, OriginalInspected, ignore_event
+from young_prism.engine.output.originals_backup import OriginalsBackup
+from young_prism.engine.output.ledger import Ledger, owned_paths
+from young_prism.engine.output.lock import output_lock
+from young_prism.engine.source.inspection import KnownFacts, no_known_facts
 from young_prism.engine.output.manifest_file import manifest_target
-from young_prism.engine.build.incremental import Partly, prepare_partly
+from young_prism.engine.build.incremental import IncrementalPlan, plan_incremental
 from young_prism.engine.workers.pool import lazy_pool
-from young_prism.engine.build.planning import Asking, prepare
-from young_prism.engine.build.manifest_builder import Only
-from young_prism.engine.build.executor import Run, With
+from young_prism.engine.build.planning import PlanRequest, plan_source
+from young_prism.engine.build.manifest_builder import PathFilter
+from young_prism.engine.build.executor import BuildExecutor, BuildOptions
 from young_prism.engine.source.walk import (
-    WHOLE,
+    WHOLE_SOURCE,
     Scan,
     scan,
 )
 from young_prism.engine.build.snapshot import (
-    Changes,
-    SaidOf,
-    Standing,
-    asked,
-    event_of,
-    renewed,
-    result_of,
-    what_is_said,
+    SourceChanges,
+    DetailFingerprint,
+    BuildSnapshot,
+    inputs_fingerprint,
+    to_event,
+    updated_snapshot,
+    to_result,
+    detail_fingerprint,
 )
 
-__all__ = ["BuildResult", "With", "build"]
+__all__ = ["BuildResult", "BuildOptions", "build"]
 
-USUALLY = With()
+DEFAULT_OPTIONS = BuildOptions()
 
 
 def build(
@@ -53,13 +53,13 @@ def build(
     out: Path,
     recipe: Recipe,
     *,
-    using: With = USUALLY,
-    listen: Listener = nobody,
-    known: Known = nothing_known,
-    scope: Scope = WHOLE,
+    using: BuildOptions = DEFAULT_OPTIONS,
+    listen: OnEvent = ignore_event,
+    known: KnownFacts = no_known_facts,
+    scope: Scope = WHOLE_SOURCE,
     details: Details = NO_DETAILS,
     marks: Mapping[str, Mark] = NO_MARKS,
-    only: Only | None = None,
+    only: PathFilter | None = None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> BuildResult:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
@@ -74,8 +74,8 @@ def build(
         stack.enter_context(_locked(source, out, beside=recipe.names.into_source))
         kept: Mapping[str, str] = {}
         if recipe.names.layout == "in-place":
-            keep = Keep(using.keep) if using.keep else Keep.beside(source)
-            kept = _keep(keep, source, scope)
+            keep = OriginalsBackup(using.backup) if using.backup else OriginalsBackup.beside(source)
+            kept = _back_up(keep, source, scope)
             source = keep.current
         standing = using.pool
         pool = (
@@ -83,35 +83,35 @@ def build(
             if standing
             else stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
         )
-        asking = Asking(
+        asking = PlanRequest(
             source=source,
             recipe=recipe,
             pool=pool,
-            listen=listen,
-            known=known,
+            on_event=listen,
+            known_facts=known,
             scope=scope,
             details=details,
             marks=marks,
         )
-        before = None if kept or only else _Before.of(asking, out)
+        before = None if kept or only else _SourceDiff.of(asking, out)
         if before and before.nothing_changed:
             result = before.result()
             result.seconds = time.monotonic() - began
             return result
         partly = before.partly() if before else None
-        prepared = partly.prepared if partly else prepare(asking, out, before.found if before else None)
+        prepared = partly.prepared if partly else plan_source(asking, out, before.found if before else None)
         elsewhere = using.cluster
         workers = (lambda: stack.enter_context(elsewhere())) if elsewhere else pool
         delivery = Delivery(prepared.ledger, recipe, listen, cache=using.cache, stopped=stopped, kept=kept)
-        run = Run(
+        run = BuildExecutor(
             source=source,
             prepared=prepared,
-            partly=partly,
-            using=using,
+            incremental=partly,
+            options=using,
             open_workers=workers,
             delivery=delivery,
-            listen=listen,
-            stopped=stopped,
+            on_event=listen,
+            is_cancelled=stopped,
             only=only,
         )
         result = run.execute()
@@ -122,63 +122,63 @@ def build(
 
 
 @dataclass(frozen=True, slots=True)
-class _Before:
+class _SourceDiff:
     """What a walk found, and what of it stands since the last build: all of it is new where there is no record."""
 
-    asking: Asking
-    standing: Standing
+    asking: PlanRequest
+    standing: BuildSnapshot
     found: Scan
-    changes: Changes | None
-    said: SaidOf
+    changes: SourceChanges | None
+    said: DetailFingerprint
 
     @staticmethod
-    def of(asking: Asking, out: Path) -> _Before:
+    def of(asking: PlanRequest, out: Path) -> _SourceDiff:
         """Walk the source, and compare; where renditions lie in it, the record knows them without reading the manifest."""
-        context = asked(asking.recipe, asking.marks)
-        standing = Standing.read(out, context)
+        context = inputs_fingerprint(asking.recipe, asking.marks)
+        standing = BuildSnapshot.read(out, context)
         source = asking.source
         beside = standing and os.path.realpath(source) == os.path.realpath(out)
-        ours = standing.ours if standing and beside else ours_in(source)
-        found = scan(source, output=out, scope=asking.scope, ours=ours)
-        said = what_is_said(asking.details, asking.scope)
+        ours = standing.ours if standing and beside else owned_paths(source)
+        found = scan(source, output=out, scope=asking.scope, owned=ours)
+        said = detail_fingerprint(asking.details, asking.scope)
         changes = standing.changes(found, said) if standing else None
-        return _Before(asking, standing or Standing.empty(out, context), found, changes, said)
+        return _SourceDiff(asking, standing or BuildSnapshot.empty(out, context), found, changes, said)
 
     @property
     def nothing_changed(self) -> bool:
         """Whether there is nothing to do."""
-        return self.changes is not None and self.changes.none
+        return self.changes is not None and self.changes.is_empty
 
     def result(self) -> BuildResult:
         """Return the result where there is nothing to do, and say so."""
         stood = self.standing.originals
-        result = result_of(self.standing.out, stood, self.found.left_out)
+        result = to_result(self.standing.out, stood, self.found.left_out)
         result.notes = self.found.notes
         number = len(self.found.originals)
-        self.asking.listen(Looked(number, number))
-        self.asking.listen(event_of(result, stood, everything=True))
+        self.asking.on_event(OriginalInspected(number, number))
+        self.asking.on_event(to_event(result, stood, everything=True))
         return result
 
-    def partly(self) -> Partly | None:
+    def partly(self) -> IncrementalPlan | None:
         """Return the plan for what changed alone, and say what stands; None where all has to be planned."""
-        partly = self.changes and prepare_partly(self.asking, self.standing, self.changes, self.found)
+        partly = self.changes and plan_incremental(self.asking, self.standing, self.changes, self.found)
         if partly:
-            stands = result_of(self.standing.out, partly.stood)
-            self.asking.listen(event_of(stands, partly.stood, everything=False))
+            stands = to_result(self.standing.out, partly.unchanged)
+            self.asking.on_event(to_event(stands, partly.unchanged, everything=False))
         return partly
 
-    def renewed(self, run: Run) -> Standing:
+    def renewed(self, run: BuildExecutor) -> BuildSnapshot:
         """Return what stands after a run."""
-        same = run.partly.stood if run.partly else ()
-        return renewed(self.standing, same, run.stood(self.found, self.said), self.found, run.orphans)
+        same = run.incremental.unchanged if run.incremental else ()
+        return updated_snapshot(self.standing, same, run.snapshot_rows(self.found, self.said), self.found, run.orphans)
 
 
-def _keep(keep: Keep, site: Path, scope: Scope) -> dict[str, str]:
+def _back_up(keep: OriginalsBackup, site: Path, scope: Scope) -> dict[str, str]:
     """Keep the originals of a site whose names renditions will take; return their hashes by path."""
     ledger = Ledger.load(site)
     # By content, not by name: somebody may have put a new original where a rendition lay.
-    found = scan(site, scope=scope, ours={path for path in ledger.owned if ledger.is_ours(path)})
-    entries = keep.take(site, [one.path for one in found.originals], datetime.now(UTC).astimezone().date())
+    found = scan(site, scope=scope, owned={path for path in ledger.owned if ledger.is_ours(path)})
+    entries = keep.back_up(site, [one.path for one in found.originals], datetime.now(UTC).astimezone().date())
     return {path: kept.sha256 for path, kept in entries.items()}
 
 
@@ -199,5 +199,5 @@ def _locked(source: Path, out: Path, *, beside: bool) -> Iterator[None]:
             remedy='Choose a folder of its own, or set layout = "beside" in [names].',
         )
     manifest_target(out, into_site=beside)  # before anything is written
-    with held(out):
+    with output_lock(out):
         yield

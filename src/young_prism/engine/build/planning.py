@@ -11,28 +11,28 @@ from young_prism.core.selection.scope import Scope
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import LeftOut, Mark, Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
-from young_prism.engine.events import Listener, nobody
-from young_prism.engine.output.ledger import Ledger, ours_in
+from young_prism.engine.events import OnEvent, ignore_event
+from young_prism.engine.output.ledger import Ledger, owned_paths
 from young_prism.engine.source.inspection import (
-    Known,
-    Looks,
-    look_at,
-    nothing_known,
+    KnownFacts,
+    InspectionResult,
+    inspect,
+    no_known_facts,
 )
 from young_prism.engine.workers.pool import Pool
 from young_prism.engine.source.walk import (
-    WHOLE,
+    WHOLE_SOURCE,
     Scan,
     scan,
 )
 
 
 @dataclass(frozen=True, slots=True)
-class Prepared:
+class PreparedPlan:
     """A plan, with the ledger of the output folder that tells what of it is done already."""
 
     plan: Plan
-    looks: Looks
+    inspection: InspectionResult
     ledger: Ledger
 
     def state(self, rendition: PlannedRendition) -> str:
@@ -44,7 +44,7 @@ class Prepared:
         ledger = self.ledger
         if ledger.is_there(rendition):
             return "unchanged"
-        if (rendition.path, rendition.key) in ledger.dropped:
+        if (rendition.path, rendition.key) in ledger.skipped:
             return "skipped"
         if ledger.is_foreign(rendition.path):
             return "blocked"
@@ -52,7 +52,7 @@ class Prepared:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Asking:
+class PlanRequest:
     """What a plan hangs on beside the files: the rules, and what was said of originals.
 
     `known` may answer for originals that the output folder's own records do not know; `details` are what was said of
@@ -62,33 +62,33 @@ class Asking:
     source: Path
     recipe: Recipe
     pool: Callable[[], Pool]
-    listen: Listener = nobody
-    known: Known = nothing_known
-    scope: Scope = WHOLE
+    on_event: OnEvent = ignore_event
+    known_facts: KnownFacts = no_known_facts
+    scope: Scope = WHOLE_SOURCE
     details: Details = field(default_factory=dict)
     marks: Mapping[str, Mark] = field(default_factory=dict)
 
 
-def prepare(asking: Asking, out: Path, found: Scan | None = None) -> Prepared:
+def plan_source(request: PlanRequest, out: Path, scanned: Scan | None = None) -> PreparedPlan:
     """Make the plan for building what of the source is in scope into `out`. Nothing is written.
 
     What a walk has `found` already is not walked again.
     """
     ledger = Ledger.load(out)
-    if found is None:
-        found = scan(asking.source, output=out, scope=asking.scope, ours=ours_in(asking.source))
-    return prepare_looked(asking, ledger, found)
+    if scanned is None:
+        scanned = scan(request.source, output=out, scope=request.scope, owned=owned_paths(request.source))
+    return plan_inspected(request, ledger, scanned)
 
 
-def prepare_looked(asking: Asking, ledger: Ledger, found: Scan) -> Prepared:
+def plan_inspected(request: PlanRequest, ledger: Ledger, scanned: Scan) -> PreparedPlan:
     """Look at what was found, and make the plan of it, with the ledger that knows of it."""
-    scope = asking.scope
-    looks = look_at(
-        asking.source,
-        found,
-        asking.pool,
-        known=lambda one: ledger.known_facts(one) or asking.known(one),
-        listen=asking.listen,
+    scope = request.scope
+    looks = inspect(
+        request.source,
+        scanned,
+        request.pool,
+        known_facts=lambda one: ledger.known_facts(one) or request.known_facts(one),
+        on_event=request.on_event,
     )
     facts = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
     by_hand = [
@@ -98,9 +98,9 @@ def prepare_looked(asking: Asking, ledger: Ledger, found: Scan) -> Prepared:
             remedy="Put it back on Intake to have it made.",
             failed=False,
         )
-        for path in looks.seen
+        for path in looks.by_path
         if path in scope.out
     ]
     left_out = [*looks.left_out, *by_hand]
-    plan = make_plan(facts, asking.recipe, left_out, details=asking.details, marks=asking.marks)
-    return Prepared(plan, looks, ledger)
+    plan = make_plan(facts, request.recipe, left_out, details=request.details, marks=request.marks)
+    return PreparedPlan(plan, looks, ledger)

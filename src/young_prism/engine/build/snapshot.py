@@ -30,7 +30,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import Share
 from young_prism.core.types import Outcome
 from young_prism.engine.build.delivery import BuildResult, skipped_rendition
-from young_prism.engine.events import Unchanged
+from young_prism.engine.events import ReusedUnchanged
 from young_prism.engine.output.ledger import (
     JOURNAL,
 )
@@ -43,11 +43,11 @@ from young_prism.engine.versions import versions
 _FILE = "standing"
 _VERSION = 3
 
-SaidOf = Callable[[str], str]
+DetailFingerprint = Callable[[str], str]
 """A hash of what was said of an original, by its path; empty for nothing."""
 
 
-def asked(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
+def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
     """Return a hash of all that the results hang on beside the originals and what was said of them."""
     parts = [
         _VERSION,
@@ -60,7 +60,7 @@ def asked(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
     return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
 
 
-def what_is_said(details: Details, scope: Scope) -> SaidOf:
+def detail_fingerprint(details: Details, scope: Scope) -> DetailFingerprint:
     """Return what tells whether something else was said of an original: its details, and whether it is out of scope."""
 
     def of(path: str) -> str:
@@ -72,17 +72,17 @@ def what_is_said(details: Details, scope: Scope) -> SaidOf:
     return of
 
 
-File = tuple[str, int, int, int]
+FileEntry = tuple[str, int, int, int]
 """Path, size, modification time in nanoseconds, and inode."""
 
 
-class Stood(NamedTuple):
+class OriginalSnapshot(NamedTuple):
     """One original, with what came of it."""
 
     path: str
     stamp: FileStamp | None
     """None where something failed that the next run may do better."""
-    said: str
+    detail_hash: str
     sha256: str = ""
     share: Share | None = None
     """What it adds to the figures; None for what is not in the plan."""
@@ -92,9 +92,9 @@ class Stood(NamedTuple):
     remarks: tuple[str, ...] = ()
     undelivered: tuple[str, ...] = ()
     """Paths that were planned, and not delivered."""
-    left: tuple[str, str, bool] | None = None
+    reason_left_out: tuple[str, str, bool] | None = None
     """Why it is left out, what to do, and whether it failed."""
-    files: tuple[File, ...] = ()
+    files: tuple[FileEntry, ...] = ()
     """Each rendition that lies there."""
     skipped: tuple[tuple[str, str], ...] = ()
     """Path and reason of each rendition that was not worth delivering."""
@@ -112,29 +112,29 @@ class Stood(NamedTuple):
     @property
     def left_out(self) -> LeftOut | None:
         """Why it is left out."""
-        if self.left is None:
+        if self.reason_left_out is None:
             return None
-        error, remedy, failed = self.left
+        error, remedy, failed = self.reason_left_out
         return LeftOut(path=self.path, error=error, remedy=remedy, failed=failed)
 
 
-class Changes(NamedTuple):
+class SourceChanges(NamedTuple):
     """What a walk found to be other than it was. `before` are the records of what changed or is gone."""
 
-    same: tuple[Stood, ...]
+    unchanged: tuple[OriginalSnapshot, ...]
     changed: tuple[SourceFile, ...]
-    before: tuple[Stood, ...]
-    beside: bool
+    previous: tuple[OriginalSnapshot, ...]
+    other_changes: bool
     """Whether the walk left out something else than the last time, or a file that nothing plans any more was touched."""
 
     @property
-    def none(self) -> bool:
+    def is_empty(self) -> bool:
         """Whether all is as it was."""
-        return not (self.changed or self.before or self.beside)
+        return not (self.changed or self.previous or self.other_changes)
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class BuildSnapshot:
     """The record of a folder, in the order of the originals' paths; `orphans` are the stamps of files that nothing plans any more.
 
     `lines` are those of the file, by path, that need not be put together again.
@@ -142,13 +142,13 @@ class Standing:
 
     out: Path
     context: str
-    originals: tuple[Stood, ...]
+    originals: tuple[OriginalSnapshot, ...]
     left_out: str
     orphans: Mapping[str, FileStamp]
     lines: Mapping[str, bytes] = field(default_factory=dict)
 
     @staticmethod
-    def read(out: Path, context: str) -> Standing | None:
+    def read(out: Path, context: str) -> BuildSnapshot | None:
         """Return the record of the last build, None where it was of something else, did not end, or was written over."""
         with suppress(OSError, ValueError, TypeError, KeyError):
             first, *lines = (out / STATE_FOLDER / _FILE).read_bytes().split(b"\n")
@@ -157,16 +157,16 @@ class Standing:
             journal = out / STATE_FOLDER / JOURNAL
             if head["context"] == context and head["manifest"] == manifest and not journal.exists():
                 orphans = {path: FileStamp.from_json(stamp) for path, stamp in head["orphans"].items()}
-                originals = _originals(lines)
+                originals = _parse_originals(lines)
                 if len(originals) == head["originals"]:
                     raw = {one.path: line for one, line in zip(originals, lines, strict=True)}
-                    return Standing(out, context, originals, head["left_out"], orphans, raw)
+                    return BuildSnapshot(out, context, originals, head["left_out"], orphans, raw)
         return None
 
     @staticmethod
-    def empty(out: Path, context: str) -> Standing:
+    def empty(out: Path, context: str) -> BuildSnapshot:
         """Return the record of a folder into which nothing was built yet."""
-        return Standing(out, context, (), "", {})
+        return BuildSnapshot(out, context, (), "", {})
 
     @property
     def ours(self) -> frozenset[str]:
@@ -174,22 +174,22 @@ class Standing:
         delivered = {path for original in self.originals for path, *_ in original.files}
         return frozenset(delivered | self.orphans.keys())
 
-    def changes(self, found: Scan, said: SaidOf) -> Changes:
+    def changes(self, scan: Scan, detail_hash: DetailFingerprint) -> SourceChanges:
         """Return what is other than it was: originals, what was said of them, and files that were delivered."""
         known = {original.path: original for original in self.originals}
         same, changed, before = [], [], []
         out = f"{self.out}/"
-        for one in found.originals:
+        for one in scan.originals:
             was = known.pop(one.path, None)
-            if was and was.stamp == one.stamp and was.said == said(one.path) and _all_there(out, was.files):
+            if was and was.stamp == one.stamp and was.detail_hash == detail_hash(one.path) and _are_unchanged(out, was.files):
                 same.append(was)
                 continue
             changed.append(one)
             if was:
                 before.append(was)
         orphans = [(path, *stamp) for path, stamp in self.orphans.items()]
-        beside = self.left_out != left_out_hash(found) or not _all_there(out, orphans)
-        return Changes(tuple(same), tuple(changed), (*before, *known.values()), beside)
+        beside = self.left_out != left_out_hash(scan) or not _are_unchanged(out, orphans)
+        return SourceChanges(tuple(same), tuple(changed), (*before, *known.values()), beside)
 
     def write(self) -> None:
         """Write it down. What fails is left unsaid: the next build then looks at everything."""
@@ -207,16 +207,16 @@ class Standing:
             write_atomically(self.out / STATE_FOLDER / _FILE, text, durable=False)
 
 
-def _originals(lines: Sequence[bytes]) -> tuple[Stood, ...]:
+def _parse_originals(lines: Sequence[bytes]) -> tuple[OriginalSnapshot, ...]:
     originals = []
     for row in from_json(b"[%s]" % b",".join(lines)):
-        one = Stood(*row)
+        one = OriginalSnapshot(*row)
         stamp = FileStamp.from_json(one.stamp) if one.stamp else None
         originals.append(one._replace(stamp=stamp, share=Share(*one.share) if one.share else None))
     return tuple(originals)
 
 
-def _all_there(out: str, files: Iterable[File]) -> bool:
+def _are_unchanged(out: str, files: Iterable[FileEntry]) -> bool:
     """Whether every file has the stamp that it had."""
     lstat = os.lstat
     try:
@@ -229,17 +229,17 @@ def _all_there(out: str, files: Iterable[File]) -> bool:
     return True
 
 
-def left_out_hash(found: Scan) -> str:
+def left_out_hash(scan: Scan) -> str:
     """Return a hash of what a walk left out, and why."""
-    rows = [[one.path, one.error, one.remedy, one.failed] for one in found.left_out]
+    rows = [[one.path, one.error, one.remedy, one.failed] for one in scan.left_out]
     return hashlib.sha256(json.dumps(rows).encode()).hexdigest()
 
 
-def result_of(out: Path, stood: Iterable[Stood], left_out: Iterable[LeftOut] = ()) -> BuildResult:
+def to_result(out: Path, originals: Iterable[OriginalSnapshot], left_out: Iterable[LeftOut] = ()) -> BuildResult:
     """Return the count of what stands, and of what a walk left out beside it."""
     result = BuildResult(manifest_file(out))
     problems = list(left_out)
-    for one in stood:
+    for one in originals:
         if one.left_out:
             problems.append(one.left_out)
         result.warnings += [(one.path, remark) for remark in one.remarks]
@@ -257,36 +257,36 @@ def result_of(out: Path, stood: Iterable[Stood], left_out: Iterable[LeftOut] = (
     return result
 
 
-def event_of(result: BuildResult, stood: Iterable[Stood], *, everything: bool) -> Unchanged:
+def to_event(result: BuildResult, originals: Iterable[OriginalSnapshot], *, everything: bool) -> ReusedUnchanged:
     """Return what is said of what stands."""
-    return Unchanged(
+    return ReusedUnchanged(
         result.originals,
         result.renditions,
         result.outcomes,
         result.bytes_originals,
         result.bytes_renditions,
         tuple(left for left in (*result.failures, *result.skipped) if not left.rendition),
-        [one.share for one in stood if one.share],
+        [one.share for one in originals if one.share],
         everything,
     )
 
 
-def renewed(
-    standing: Standing,
-    same: Iterable[Stood],
-    others: Iterable[Stood],
-    found: Scan,
+def updated_snapshot(
+    snapshot: BuildSnapshot,
+    unchanged: Iterable[OriginalSnapshot],
+    changed: Iterable[OriginalSnapshot],
+    scan: Scan,
     orphans: Mapping[str, FileStamp],
-) -> Standing:
+) -> BuildSnapshot:
     """Return a record of what is the same, and of others."""
-    lines = dict(standing.lines)
-    others = list(others)
-    for one in others:
+    lines = dict(snapshot.lines)
+    changed = list(changed)
+    for one in changed:
         lines.pop(one.path, None)
     return replace(
-        standing,
-        originals=tuple(sorted((*same, *others), key=lambda one: one.path)),
-        left_out=left_out_hash(found),
+        snapshot,
+        originals=tuple(sorted((*unchanged, *changed), key=lambda one: one.path)),
+        left_out=left_out_hash(scan),
         orphans=orphans,
         lines=lines,
     )
@@ -294,11 +294,11 @@ def renewed(
 
 def orphan_stamps(out: Path) -> dict[str, FileStamp]:
     """Return the stamps of files that nothing planned any more at the last build; a file that still has its own is unchanged."""
-    head, _ = _parted(out)
+    head, _ = _read_header(out)
     return {path: FileStamp.from_json(stamp) for path, stamp in head["orphans"].items()} if head else {}
 
 
-def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
+def _read_header(out: Path) -> tuple[dict[str, Any] | None, bytes]:
     """Return the first line of a folder's record, None where there is none, and the others."""
     with suppress(OSError, ValueError):
         first, _, rest = (out / STATE_FOLDER / _FILE).read_bytes().partition(b"\n")
@@ -309,14 +309,14 @@ def _parted(out: Path) -> tuple[dict[str, Any] | None, bytes]:
 
 
 @contextmanager
-def standing_follows(out: Path, gone: Collection[str]) -> Iterator[None]:
+def snapshot_synced_with(out: Path, removed: Collection[str]) -> Iterator[None]:
     """Take a new manifest, and orphans that are `gone`, into the record, where it was that of the manifest before."""
-    head, rest = _parted(out)
+    head, rest = _read_header(out)
     fits = head is not None and head["manifest"] == list(file_stamp(manifest_file(out)))
     yield
     if head and fits:
         with suppress(OSError, OutputError):
             head["manifest"] = file_stamp(manifest_file(out))
-            head["orphans"] = {path: stamp for path, stamp in head["orphans"].items() if path not in gone}
+            head["orphans"] = {path: stamp for path, stamp in head["orphans"].items() if path not in removed}
             text = b"\n".join((json.dumps(head).encode(), rest))
             write_atomically(out / STATE_FOLDER / _FILE, text, durable=False)

@@ -12,33 +12,33 @@ from young_prism.core.render.results import (
 )
 from young_prism.core.types import Outcome
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.output.reusable import Earlier
+from young_prism.engine.output.reusable import ReusableRendition
 from young_prism.engine.output.ledger import Ledger
 
 
 @dataclass(frozen=True, slots=True)
-class Todo:
+class RemainingWork:
     """An original that is not done: what of it was made before, by path, and what of that lies elsewhere."""
 
     original: PlannedOriginal
     known: dict[str, MadeBefore]
-    elsewhere: dict[str, Earlier]
+    elsewhere: dict[str, ReusableRendition]
 
     @staticmethod
-    def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> Todo:
+    def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> RemainingWork:
         """Look up what of an original was made before."""
         known: dict[str, MadeBefore] = {}
-        elsewhere: dict[str, Earlier] = {}
+        elsewhere: dict[str, ReusableRendition] = {}
         for rendition in original.renditions:
             place = (rendition.path, rendition.key)
             if ledger.is_there(rendition):
                 known[rendition.path] = MadeBefore(ledger.made[place].bytes, delivered=True)
-            elif place in ledger.dropped:
-                known[rendition.path] = MadeBefore(ledger.dropped[place].bytes, delivered=False)
-            elif earlier := ledger.elsewhere(rendition) or (cache and cache.find(rendition.key)):
+            elif place in ledger.skipped:
+                known[rendition.path] = MadeBefore(ledger.skipped[place].bytes, delivered=False)
+            elif earlier := ledger.find_reusable(rendition) or (cache and cache.find(rendition.key)):
                 known[rendition.path] = MadeBefore(earlier.size, earlier.delivered)
                 elsewhere[rendition.path] = earlier
-        return Todo(original, known, elsewhere)
+        return RemainingWork(original, known, elsewhere)
 
     @property
     def work(self) -> float:
@@ -46,7 +46,7 @@ class Todo:
         left = [rendition.work for rendition in self.original.renditions if rendition.path not in self.known]
         return sum(left) + self.original.decoding if left else 0.0
 
-    def settled(self) -> list[Rendered] | None:
+    def without_encoding(self) -> list[Rendered] | None:
         """Return what is to be said of it where nothing has to be encoded, else None."""
         if len(self.known) < len(self.original.renditions):
             return None
@@ -67,10 +67,10 @@ class Todo:
         ]
 
 
-def without_copies(todo: list[Todo]) -> tuple[list[Todo], list[Todo]]:
+def split_duplicates(todo: list[RemainingWork]) -> tuple[list[RemainingWork], list[RemainingWork]]:
     """Part those whose renditions are another one's too: when that is done, they cost nothing but their names."""
-    first: list[Todo] = []
-    copies: list[Todo] = []
+    first: list[RemainingWork] = []
+    copies: list[RemainingWork] = []
     seen: set[tuple[str, ...]] = set()
     for one in todo:
         keys = tuple(rendition.key for rendition in one.original.renditions)

@@ -23,15 +23,15 @@ from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, RenditionEn
 from young_prism.core.markup.server_rules import Served
 from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.handoff.package import hashes_of
-from young_prism.engine.handoff.storage import Headers, Storage
+from young_prism.engine.handoff.storage import ObjectHeaders, Storage
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
-_AT_ONCE = 8
-_FOR_THE_MANIFEST = Headers("application/json", "no-cache")
+_MAX_PARALLEL = 8
+_FOR_THE_MANIFEST = ObjectHeaders("application/json", "no-cache")
 
 
 @dataclass(frozen=True, slots=True)
-class Publication:
+class DeployPlan:
     """What a publishing would do: files to send, those that are there already, those to delete, and those that are not ours."""
 
     out: Path
@@ -55,7 +55,7 @@ class Publication:
 
 
 @dataclass(slots=True)
-class Published:
+class DeployResult:
     """What came of it."""
 
     sent: int = 0
@@ -68,9 +68,7 @@ Progress = Callable[[int, int], None]
 """Called with how many files are sent, and how many there are to send."""
 
 
-def plan_publication(
-    out: Path, store: Storage, *, delete: bool = False, overwrite: bool = False
-) -> Publication:
+def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: bool = False) -> DeployPlan:
     """Compare a build with what is published. Nothing is written.
 
     `delete` also takes away what an earlier manifest there proves ours and this build has not; `overwrite` takes names that
@@ -78,7 +76,7 @@ def plan_publication(
     """
     manifest = require_manifest(manifest_file(out))
     there = store.listing()
-    before = _published(store, there, overwrite=overwrite)
+    before = _published_paths(store, there, overwrite=overwrite)
     known = {**(hashes_of(before) if before else {}), **_journal(out, store)}
     ours = {**({one.path: one.sha256 for one in before.orphaned} if before else {}), **known}
     sizes = _sizes(before)
@@ -100,7 +98,7 @@ def plan_publication(
     paths = {one.path for one in wanted}
     gone = [path for path, size in sizes.items() if path not in paths and there.get(path) == size]
     differs = before is None or before != manifest
-    return Publication(
+    return DeployPlan(
         out,
         store,
         manifest,
@@ -120,7 +118,7 @@ def _sizes(before: Manifest | None) -> dict[str, int]:
     return {**{one.path: one.bytes for one in before.orphaned}, **sizes}
 
 
-def _published(store: Storage, there: Mapping[str, int], *, overwrite: bool) -> Manifest | None:
+def _published_paths(store: Storage, there: Mapping[str, int], *, overwrite: bool) -> Manifest | None:
     if MANIFEST_NAME not in there:
         return None
     data = store.read(MANIFEST_NAME)
@@ -136,49 +134,49 @@ def _published(store: Storage, there: Mapping[str, int], *, overwrite: bool) -> 
         ) from error
 
 
-def publish(
-    found: Publication,
+def deploy(
+    plan: DeployPlan,
     *,
     progress: Progress | None = None,
-    stopped: Callable[[], bool] = lambda: False,
-) -> Published:
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> DeployResult:
     """Send what differs, then the manifest, then delete. What fails is said, and the manifest is not sent then.
 
     Raises `PublishError` where names are taken by files that are not ours.
     """
-    if found.foreign:
+    if plan.foreign:
         raise PublishError(
-            f"There are files in the way that are not ours: {', '.join(found.foreign[:3])}"
-            f"{f' and {len(found.foreign) - 3} more' if len(found.foreign) > 3 else ''}.",
-            file=found.store.name,
+            f"There are files in the way that are not ours: {', '.join(plan.foreign[:3])}"
+            f"{f' and {len(plan.foreign) - 3} more' if len(plan.foreign) > 3 else ''}.",
+            file=plan.store.name,
             remedy="Publish to a folder of its own, or overwrite them on purpose (--overwrite).",
         )
-    result = Published()
-    cache = Served.of(found.manifest, "/").cache
-    journal = _journal_file(found.out, found.store)
+    result = DeployResult()
+    cache = Served.of(plan.manifest, "/").cache
+    journal = _journal_file(plan.out, plan.store)
     journal.parent.mkdir(parents=True, exist_ok=True)
-    with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_AT_ONCE) as pool:
-        sending = {pool.submit(_send, found, one, cache, stopped): one for one in found.send}
+    with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_MAX_PARALLEL) as pool:
+        sending = {pool.submit(_send, plan, one, cache, is_cancelled): one for one in plan.send}
         try:
             for done in as_completed(sending):
-                _take(sending[done], done, result, log)
+                _on_sent(sending[done], done, result, log)
                 if progress and result.sent:
-                    progress(result.sent, len(found.send))
+                    progress(result.sent, len(plan.send))
         except BaseException:  # Ctrl-C above all: what waits is not sent, what is sent is in the journal
             pool.shutdown(wait=False, cancel_futures=True)
             raise
-    result.stopped = result.sent + len(result.failures) < len(found.send)
+    result.stopped = result.sent + len(result.failures) < len(plan.send)
     if result.failures or result.stopped:
         return result
-    found.store.write(MANIFEST_NAME, found.manifest.as_json().encode(), _FOR_THE_MANIFEST)
+    plan.store.write(MANIFEST_NAME, plan.manifest.as_json().encode(), _FOR_THE_MANIFEST)
     journal.unlink()
-    for path in found.remove:
-        found.store.remove(path)
+    for path in plan.remove:
+        plan.store.remove(path)
         result.removed += 1
     return result
 
 
-def _take(one: RenditionEntry, done: Future[bool], result: Published, log: TextIO) -> None:
+def _on_sent(one: RenditionEntry, done: Future[bool], result: DeployResult, log: TextIO) -> None:
     """Note that a file was sent, or why not. Raises what is no error of ours."""
     error = done.exception()
     if isinstance(error, YoungPrismError):
@@ -191,10 +189,10 @@ def _take(one: RenditionEntry, done: Future[bool], result: Published, log: TextI
         result.sent += 1
 
 
-def _send(found: Publication, one: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
+def _send(found: DeployPlan, one: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
     if stopped():
         return False
-    found.store.write(one.path, _bytes(found.out, one), Headers(one.type, cache))
+    found.store.write(one.path, _bytes(found.out, one), ObjectHeaders(one.type, cache))
     return True
 
 

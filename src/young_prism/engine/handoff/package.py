@@ -30,11 +30,11 @@ class Package:
     out: Path
     manifest: Manifest
     entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]
-    gone: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
     whole: bool = True
 
     @staticmethod
-    def of(out: Path, since: Mapping[str, str] | None = None) -> Package:
+    def from_output(out: Path, since: Mapping[str, str] | None = None) -> Package:
         """Return what a zip of `out` would hold: all of it, or what differs from `since`, a hash for each path.
 
         Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
@@ -59,19 +59,19 @@ class Package:
         zipped = ZipStream(sized=True, compress_type=ZIP_STORED)
         for _, one in self.entries:
             zipped.add_path(self.out / one.path, one.path)
-        for name, text in self._papers().items():
+        for name, text in self._metadata_files().items():
             zipped.add(text.encode("utf-8", "surrogateescape"), name)
         return zipped
 
-    def _papers(self) -> dict[str, str]:
+    def _metadata_files(self) -> dict[str, str]:
         schema = json.dumps(Manifest.model_json_schema(), indent=1) + "\n"
         papers = {
             MANIFEST_NAME: self.manifest.as_json(),
             "manifest.schema.json": schema,
             "renditions.csv": renditions_csv(self.entries),
         }
-        if self.gone:
-            papers["removed.txt"] = "".join(f"{path}\n" for path in self.gone)
+        if self.removed:
+            papers["removed.txt"] = "".join(f"{path}\n" for path in self.removed)
         sums = {one.path: one.sha256 for _, one in self.entries}
         sums |= {
             name: hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()

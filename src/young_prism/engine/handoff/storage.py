@@ -13,7 +13,7 @@ from young_prism.engine.files import files_below, path_inside
 from young_prism.engine.output.atomic import is_part, write_atomically
 
 
-class Headers(NamedTuple):
+class ObjectHeaders(NamedTuple):
     """What is said of a file where it is served from storage."""
 
     type: str
@@ -34,7 +34,7 @@ class Storage(Protocol):
     def holds(self, path: str, data: bytes) -> bool:
         """Whether a file that is there has just these bytes."""
 
-    def write(self, path: str, data: bytes, headers: Headers) -> None:
+    def write(self, path: str, data: bytes, headers: ObjectHeaders) -> None:
         """Put a file there, whole or not at all."""
 
     def remove(self, path: str) -> None:
@@ -122,7 +122,7 @@ class FolderStorage:
         """Whether a file that is there has just these bytes."""
         return self.read(path) == data
 
-    def write(self, path: str, data: bytes, headers: Headers) -> None:  # noqa: ARG002
+    def write(self, path: str, data: bytes, headers: ObjectHeaders) -> None:  # noqa: ARG002
         """Put a file there; a folder says nothing of its files."""
         write_atomically(path_inside(self.folder, path), data)
 
@@ -147,7 +147,7 @@ class ObjectStorage:
 
     def listing(self) -> dict[str, int]:
         """Return the bytes of each object that is there. Raises `PublishError` where the storage refuses."""
-        with _said(self.name):
+        with _translate_errors(self.name):
             self._bucket_there()
             found = self._system.find(self._root, detail=True)
         self._details = {self._below(path): info for path, info in found.items()}
@@ -166,7 +166,7 @@ class ObjectStorage:
 
     def read(self, path: str) -> bytes | None:
         """Return an object's bytes, None where there is none."""
-        with _said(self.name):
+        with _translate_errors(self.name):
             try:
                 return bytes(self._system.cat_file(self._at(path)))
             except FileNotFoundError:
@@ -179,14 +179,14 @@ class ObjectStorage:
             return tag == hashlib.md5(data, usedforsecurity=False).hexdigest()
         return self.read(path) == data
 
-    def write(self, path: str, data: bytes, headers: Headers) -> None:
+    def write(self, path: str, data: bytes, headers: ObjectHeaders) -> None:
         """Put an object there with its type and how long it may be kept."""
-        with _said(self.name, path):
+        with _translate_errors(self.name, path):
             self._system.pipe_file(self._at(path), data, ContentType=headers.type, CacheControl=headers.cache)
 
     def remove(self, path: str) -> None:
         """Take an object away."""
-        with _said(self.name, path):
+        with _translate_errors(self.name, path):
             self._system.rm_file(self._at(path))
 
     def _at(self, path: str) -> str:
@@ -196,7 +196,7 @@ class ObjectStorage:
         return path.strip("/").removeprefix(f"{self._root}/")
 
 
-class _said:  # noqa: N801
+class _translate_errors:  # noqa: N801
     """Say what storage refuses as a sentence: at the one point where its library is called."""
 
     def __init__(self, name: str, path: str = "") -> None:

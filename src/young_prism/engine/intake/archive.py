@@ -17,8 +17,8 @@ from young_prism.core.naming.incoming import printable_name
 from young_prism.core.report.formatting import format_bytes
 from young_prism.engine.intake.inbox import (
     Inbox,
-    Place,
-    Placed,
+    Placement,
+    PlacementOutcome,
 )
 
 _ENCRYPTED = 0x1
@@ -26,15 +26,15 @@ _ENCRYPTED = 0x1
 
 
 @dataclass(slots=True)
-class Unpacked:
+class UnpackResult:
     """What came out of a zip: files with their place, and what was refused and why."""
 
-    placed: list[Placed] = field(default_factory=list)
+    placed: list[Placement] = field(default_factory=list)
     refused: list[IncomingError] = field(default_factory=list)
 
-    def count(self, place: Place) -> int:
+    def count(self, place: PlacementOutcome) -> int:
         """Return how many files ended so."""
-        return sum(placed.place is place for placed in self.placed)
+        return sum(placed.outcome is place for placed in self.placed)
 
 
 _UNREADABLE = (
@@ -57,7 +57,7 @@ def unpack(
     *,
     name: str,
     listen: Callable[[int, int], None] = lambda *_: None,
-) -> Unpacked:
+) -> UnpackResult:
     """Unpack the pictures and pages of `archive` into `inbox`; an entry that cannot be taken is refused alone.
 
     `name` is what people call the zip. Raises `IncomingError` when nothing of it may be touched: it is no zip, or says
@@ -87,11 +87,11 @@ def unpack(
                 file=name,
                 remedy="Split it, or raise --max-zip-mb.",
             )
-        result = Unpacked()
+        result = UnpackResult()
         for done, info in enumerate(entries, start=1):
             try:
                 _check(info)
-                result.placed.append(_bring(opened, info, inbox))
+                result.placed.append(_receive(opened, info, inbox))
             except IncomingError as error:
                 result.refused.append(error)
                 if isinstance(error, DiskFullError):
@@ -110,10 +110,10 @@ def _check(info: zipfile.ZipInfo) -> None:
         raise IncomingError(f"It is {what}.", file=shown, remedy="Pack the file itself.")
 
 
-def _bring(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placed:
+def _receive(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placement:
     try:
         with opened.open(info) as stream:
-            return inbox.bring(info.filename, stream, length=info.file_size)
+            return inbox.receive(info.filename, stream, length=info.file_size)
     except _UNREADABLE as error:
         raise IncomingError(
             f"It cannot be unpacked ({error}).", file=printable_name(info.filename), remedy="Pack it again."

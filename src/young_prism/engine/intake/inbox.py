@@ -67,7 +67,7 @@ class Limits:
     max_pixels: int = MAX_PIXELS
 
 
-class Place(StrEnum):
+class PlacementOutcome(StrEnum):
     """How a file that was brought in ended."""
 
     NEW = "new"
@@ -76,19 +76,19 @@ class Place(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Placed:
+class Placement:
     """A file brought in: the path that it has now, and a remark where that is not the one it came with."""
 
     path: str
-    place: Place
+    outcome: PlacementOutcome
     note: str = ""
 
 
-class Replaced(NamedTuple):
+class Replacement(NamedTuple):
     """Where a better original lies now, and where the one before is kept; empty where it was the very same."""
 
     path: str
-    kept: str
+    backup: str
 
 
 class Readable(Protocol):
@@ -123,41 +123,45 @@ class Inbox:
         """Delete what was left half received. Nobody may be receiving."""
         remove_leftovers(self.waiting)
 
-    def bring(self, given: str, stream: Readable, *, length: int | None = None, sha256: str = "") -> Placed:
+    def receive(
+        self, file_name: str, stream: Readable, *, length: int | None = None, sha256: str = ""
+    ) -> Placement:
         """Receive one file called `given` and give it its place.
 
         `length` and `sha256` are what the sender promised. Raises `IncomingError`; then nothing of it stays.
         """
-        wanted = incoming_path(given)
-        with self._received(wanted.path, printable_name(given), stream, length, sha256) as (part, digest):
-            placed = self._place(part, wanted.path, digest)
-        return Placed(placed.path, placed.place, placed.note or wanted.note)
+        wanted = incoming_path(file_name)
+        with self._received(wanted.path, printable_name(file_name), stream, length, sha256) as (part, digest):
+            placed = self._place_file(part, wanted.path, digest)
+        return Placement(placed.path, placed.outcome, placed.note or wanted.note)
 
-    def replace(self, path: str, given: str, stream: Readable, *, length: int | None = None) -> Replaced:
+    def replace(
+        self, path: str, file_name: str, stream: Readable, *, length: int | None = None
+    ) -> Replacement:
         """Receive a better original in the place of one that is here, which is kept beside the others.
 
         It has the same name; where it is of another kind, with its own ending. Raises `IncomingError`; then all is as it was.
         """
-        old, ending = split_name(path)[0], split_name(incoming_path(given).path)[1]
+        old, ending = split_name(path)[0], split_name(incoming_path(file_name).path)[1]
         wanted = f"{old}.{ending}" if ending else path
-        with self._received(wanted, printable_name(given), stream, length) as (part, digest):
+        with self._received(wanted, printable_name(file_name), stream, length) as (part, digest):
             if (self.originals / path).is_file() and _hash(self.originals / path) == digest:
-                return Replaced(path, "")
+                return Replacement(path, "")
             kept = f"{secrets.token_hex(4)}/{path}"
             self._move(path, self._earlier / kept)
             try:
-                placed = self._place(part, wanted, digest)
+                placed = self._place_file(part, wanted, digest)
             except BaseException:
-                self._move_back(kept, path)
+                self._restore(kept, path)
                 raise
-        return Replaced(placed.path, kept)
+        return Replacement(placed.path, kept)
 
-    def put_back(self, path: str, before: str, kept: str) -> str:
+    def undo_replace(self, path: str, before: str, backup: str) -> str:
         """Undo a replacement: what lies at `path` is kept, what was `before` is back. Return where the other one is kept."""
         try:
             now = f"{secrets.token_hex(4)}/{path}"
             self._move(path, self._earlier / now)
-            self._move_back(kept, before)
+            self._restore(backup, before)
         except OSError as error:
             raise _refused_by_system(error, path) from error
         return now
@@ -167,10 +171,10 @@ class Inbox:
         with suppress(OSError):
             (self.originals / path).unlink()
 
-    def discard_kept(self, kept: str) -> None:
+    def discard_backup(self, backup: str) -> None:
         """Delete what was put aside because it could not be used."""
         with suppress(OSError):
-            (self._earlier / kept).unlink()
+            (self._earlier / backup).unlink()
 
     @property
     def _earlier(self) -> Path:
@@ -182,7 +186,7 @@ class Inbox:
         with suppress(FileNotFoundError):
             (self.originals / path).rename(target)
 
-    def _move_back(self, kept: str, path: str) -> None:
+    def _restore(self, kept: str, path: str) -> None:
         if (self._earlier / kept).is_file():
             (self._earlier / kept).rename(self.originals / path)
 
@@ -290,7 +294,7 @@ class Inbox:
         with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
             return danger_of(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
-    def _place(self, part: Path, path: str, digest: str) -> Placed:
+    def _place_file(self, part: Path, path: str, digest: str) -> Placement:
         for candidate in _candidates(path):
             target = self.originals / candidate
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -298,22 +302,22 @@ class Inbox:
                 os.link(part, target)
             except FileExistsError:
                 if target.is_file() and _hash(target) == digest:
-                    return Placed(candidate, Place.ALREADY)
+                    return Placement(candidate, PlacementOutcome.ALREADY)
                 continue
             _flush_folder(target.parent)
             if candidate == path:
-                return Placed(candidate, Place.NEW)
-            return Placed(
+                return Placement(candidate, PlacementOutcome.NEW)
+            return Placement(
                 candidate,
-                Place.BESIDE,
+                PlacementOutcome.BESIDE,
                 f"Another picture is called {path} already; this one is kept as {candidate}.",
             )
         raise AssertionError("there is always another name")
 
-    def has(self, given: str, sha256: str) -> str | None:
+    def find_existing(self, file_name: str, sha256: str) -> str | None:
         """Return the path under which a file with this name and content is here already, None if it is not."""
         try:
-            path = incoming_path(given).path
+            path = incoming_path(file_name).path
         except IncomingError:
             return None
         for candidate in _candidates(path):

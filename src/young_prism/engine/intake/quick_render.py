@@ -25,9 +25,9 @@ from young_prism.core.types import MAX_PIXELS
 from young_prism.engine.build.manifest_builder import rendition_entry
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.workers.pool import (
-    Feed,
     Job,
     Pool,
+    PullIterator,
     default_jobs,
 )
 from young_prism.engine.workers.tasks import read_original
@@ -41,7 +41,7 @@ _WIDTH = 1000
 
 
 @dataclass(frozen=True, slots=True)
-class Brought:
+class UploadJob:
     """A picture that has just come: where it lies, and what is to be done with it. It travels to a worker."""
 
     root: str
@@ -53,7 +53,7 @@ class Brought:
     cache: Cache | None = None
 
 
-class First(NamedTuple):
+class QuickResult(NamedTuple):
     """What is known of a picture at once: the renditions to begin with, the narrowest first, and what stands in till they come."""
 
     facts: Facts
@@ -61,23 +61,23 @@ class First(NamedTuple):
     placeholder: str
 
 
-Heard = Callable[[First | YoungPrismError], None]
+OnQuickResult = Callable[[QuickResult | YoungPrismError], None]
 
 
-class FirstMaker:
+class QuickRenderer:
     """Makes them, one after the other on a thread of its own, in worker processes. `close` it at the end."""
 
     def __init__(self, *, jobs: int | None = None, memory: int | None = None) -> None:
         self._pool = Pool(min(2, jobs or default_jobs()), memory)
-        self._waiting: deque[tuple[Brought, Heard]] = deque()
+        self._waiting: deque[tuple[UploadJob, OnQuickResult]] = deque()
         self._news = threading.Condition()
         self._closing = self._warming = False
         self._thread: threading.Thread | None = None
 
-    def make(self, brought: Brought, heard: Heard) -> None:
+    def submit(self, job: UploadJob, on_result: OnQuickResult) -> None:
         """Have it made soon; `heard` is told what came of it, on a thread of ours."""
         with self._news:
-            self._waiting.append((brought, heard))
+            self._waiting.append((job, on_result))
             self._start()
 
     def warm(self) -> None:
@@ -112,33 +112,33 @@ class FirstMaker:
                     return
             if warming:
                 rehearsal: Job[int] = Job(
-                    function=rehearse, arguments=lambda _: (), timeout_s=lambda _: _TIMEOUT_S
+                    function=warm_up, arguments=lambda _: (), timeout_s=lambda _: _TIMEOUT_S
                 )
                 list(self._pool.run(range(self._pool.jobs), rehearsal))
-            job: Job[tuple[Brought, Heard]] = Job(
-                function=first_of,
+            job: Job[tuple[UploadJob, OnQuickResult]] = Job(
+                function=render_quickly,
                 arguments=lambda item: item[:1],
                 timeout_s=lambda _: _TIMEOUT_S,
-                stopped=lambda: self._closing,
+                is_cancelled=lambda: self._closing,
             )
-            for done in self._pool.run(Feed(self._take), job):
+            for done in self._pool.run(PullIterator(self._take), job):
                 _, heard = done.item
                 heard(done.error or done.result)
 
-    def _take(self) -> tuple[Brought, Heard] | None:
+    def _take(self) -> tuple[UploadJob, OnQuickResult] | None:
         with self._news:
             return self._waiting.popleft() if self._waiting else None
 
 
-def first_of(brought: Brought) -> First:
+def render_quickly(brought: UploadJob) -> QuickResult:
     """Look at one picture, and make what it begins with. Runs in a worker.
 
     Raises the errors of `core.originals.look.look` and of `render`, with the file's name.
     """
-    return _first(read_original(brought.root, brought.path), brought)
+    return _render(read_original(brought.root, brought.path), brought)
 
 
-def rehearse() -> None:
+def warm_up() -> None:
     """Make a first of next to nothing, so that all is loaded when a picture comes: that takes as long as one. Runs in a worker."""
     import numpy as np
 
@@ -146,10 +146,10 @@ def rehearse() -> None:
 
     ramp = np.linspace(0, 255, 96 * 64 * 3).astype(np.uint8).reshape(64, 96, 3)
     data = pyvips.Image.new_from_array(ramp).jpegsave_buffer()
-    _first(data, Brought("", "rehearsal.jpg", Recipe(), NOTHING_SAID, NO_MARKS))
+    _render(data, UploadJob("", "rehearsal.jpg", Recipe(), NOTHING_SAID, NO_MARKS))
 
 
-def _first(data: bytes, brought: Brought) -> First:
+def _render(data: bytes, brought: UploadJob) -> QuickResult:
     from young_prism.core.inspection.inspect import look
     from young_prism.core.plan.make import make_plan
     from young_prism.core.render.render import pieces_of
@@ -160,9 +160,9 @@ def _first(data: bytes, brought: Brought) -> First:
         facts = look(data, max_pixels=brought.max_pixels)
         plan = make_plan({path: facts}, brought.recipe, details={path: brought.detail}, marks=brought.marks)
         if not plan.originals:
-            return First(facts, (), facts.mean_colour)
+            return QuickResult(facts, (), facts.mean_colour)
         [original] = plan.originals
-        wanted = to_begin_with(original)
+        wanted = initial_renditions(original)
         pieces = pieces_of(data, original, [one.path for one in wanted])
         alone = replace(original, renditions=tuple(wanted))
         made = [one for one in concluded(alone, {}, pieces) if one.data is not None]
@@ -171,8 +171,8 @@ def _first(data: bytes, brought: Brought) -> First:
         raise
     for one in made:
         if brought.cache:
-            brought.cache.keep(one)
-    return First(facts, tuple(rendition_entry(one) for one in made), _placeholder(facts, made))
+            brought.cache.store(one)
+    return QuickResult(facts, tuple(rendition_entry(one) for one in made), _placeholder(facts, made))
 
 
 def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
@@ -190,7 +190,7 @@ def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
         return facts.mean_colour
 
 
-def to_begin_with(original: PlannedOriginal) -> list[PlannedRendition]:
+def initial_renditions(original: PlannedOriginal) -> list[PlannedRendition]:
     """Return the renditions that any browser can show: the narrowest, which has the placeholder, and one for a column."""
     whole = [one for one in original.renditions if one.facet == WHOLE_FACET]
     if not whole:

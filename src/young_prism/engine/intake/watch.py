@@ -26,11 +26,11 @@ from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 FAILURES_FILE = "young-prism-failures.txt"
 _QUIET_S = 1.0
 """How long nothing may change before what came is taken as whole."""
-_LOOK_EVERY_MS = 250
-_STANDING = Scope()
+_POLL_INTERVAL_MS = 250
+_DEFAULT_SCOPE = Scope()
 
 
-def quiet_changes(source: Path, mine: Callable[[str], bool], stop: Event) -> Iterator[set[str]]:
+def debounced_changes(source: Path, is_output: Callable[[str], bool], stop: Event) -> Iterator[set[str]]:
     """Yield the paths below a folder that changed, each time that all of them have been quiet for a second.
 
     The first set is empty: from then on nothing is missed, so what is there already is to be looked through then.
@@ -44,9 +44,9 @@ def quiet_changes(source: Path, mine: Callable[[str], bool], stop: Event) -> Ite
         root,
         stop_event=stop,
         watch_filter=None,
-        debounce=_LOOK_EVERY_MS,
+        debounce=_POLL_INTERVAL_MS,
         step=50,
-        rust_timeout=_LOOK_EVERY_MS,
+        rust_timeout=_POLL_INTERVAL_MS,
         yield_on_timeout=True,
         raise_interrupt=False,
     ):
@@ -54,7 +54,9 @@ def quiet_changes(source: Path, mine: Callable[[str], bool], stop: Event) -> Ite
             begun = True
             yield set()
         fresh = {
-            path for _, changed in changes if (path := _below(root, changed)) and not _passed_over(path, mine)
+            path
+            for _, changed in changes
+            if (path := _below(root, changed)) and not _is_ignored(path, is_output)
         }
         now = {path: stamp_or_none(root / path) for path in {*waiting, *fresh}}
         if now != waiting or fresh:
@@ -69,16 +71,16 @@ def _below(root: Path, changed: str) -> str:
     return path.relative_to(root).as_posix() if path.is_relative_to(root) and path != root else ""
 
 
-def _passed_over(path: str, mine: Callable[[str], bool]) -> bool:
+def _is_ignored(path: str, mine: Callable[[str], bool]) -> bool:
     if path == FAILURES_FILE or mine(path):
         return True
     folders = path.split("/")
     return any(
-        _STANDING.excluded_by("/".join(folders[: at + 1]) + "/") for at in range(len(folders) - 1)
-    ) or bool(_STANDING.excluded_by(path))
+        _DEFAULT_SCOPE.excluded_by("/".join(folders[: at + 1]) + "/") for at in range(len(folders) - 1)
+    ) or bool(_DEFAULT_SCOPE.excluded_by(path))
 
 
-class OwnWork:
+class OutputFilter:
     """What of a folder that is watched is our own work, and wakes nobody."""
 
     def __init__(self, source: Path, out: Path) -> None:
@@ -91,7 +93,7 @@ class OwnWork:
         self._paths: set[str] = set()
         self.refresh()
 
-    def has(self, path: str) -> bool:
+    def is_output(self, path: str) -> bool:
         """Whether a path in the source is ours."""
         return path in self._paths or (bool(self._below) and f"{path}/".startswith(self._below))
 

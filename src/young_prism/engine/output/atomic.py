@@ -30,10 +30,10 @@ def write_atomically(target: Path, data: bytes, *, durable: bool = True, private
 
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
-    take_name(write_part(target, data, durable=durable, private=private), target)
+    commit(write_temp_file(target, data, durable=durable, private=private), target)
 
 
-def write_part(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> Path:
+def write_temp_file(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> Path:
     """Write beside the target under a temporary name, and flush to the disk; return that name's path. Raises `OutputError`."""
     part = target.parent / f"{PART_PREFIX}{secrets.token_hex(6)}{PART_SUFFIX}"
     try:
@@ -50,7 +50,7 @@ def write_part(target: Path, data: bytes, *, durable: bool = True, private: bool
     return part
 
 
-def take_name(part: Path, target: Path) -> None:
+def commit(part: Path, target: Path) -> None:
     """Give what was written its final name. Raises `OutputError`; then the part is gone."""
     try:
         part.replace(target)
@@ -59,12 +59,12 @@ def take_name(part: Path, target: Path) -> None:
         raise output_error(error, target) from error
 
 
-def write_parts(files: Sequence[tuple[Path, bytes]], writers: Executor) -> list[Path]:
+def write_temp_files(files: Sequence[tuple[Path, bytes]], writers: Executor) -> list[Path]:
     """Write several files under temporary names at once: the disk flushes a dozen in little more time than one.
 
     Raises the `OutputError` of one that cannot be written; then none is left.
     """
-    waiting = [writers.submit(write_part, target, data) for target, data in files]
+    waiting = [writers.submit(write_temp_file, target, data) for target, data in files]
     wait(waiting)
     failed = next((error for one in waiting if (error := one.exception())), None)
     if failed:

@@ -21,7 +21,7 @@ from young_prism.core.render.results import Rendered
 from young_prism.core.types import Outcome
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.lru import trim_folder
-from young_prism.engine.output.reusable import Earlier
+from young_prism.engine.output.reusable import ReusableRendition
 
 DEFAULT_BYTES = 2_000_000_000
 
@@ -34,25 +34,25 @@ class Cache:
     limit: int = DEFAULT_BYTES
     _added: bool = field(default=False, init=False)
 
-    def find(self, key: str) -> Earlier | None:
+    def find(self, key: str) -> ReusableRendition | None:
         """Return what came of a key; its bytes are read, and checked, when they are asked for."""
         place = self._place(key)
         try:
             with place.open("rb") as file:
                 head = from_json(file.readline())
-            return Earlier(
+            return ReusableRendition(
                 size=int(head["bytes"]),
                 sha256=str(head["sha256"]),
                 outcome=Outcome(head["outcome"]),
                 reason=str(head["reason"]),
                 placeholder=str(head["placeholder"]),
-                read=lambda: _body(place),
-                forget=lambda: place.unlink(missing_ok=True),
+                read=lambda: _read_body(place),
+                invalidate=lambda: place.unlink(missing_ok=True),
             )
         except (OSError, ValueError, KeyError, TypeError):
             return None
 
-    def keep(self, rendered: Rendered) -> None:
+    def store(self, rendered: Rendered) -> None:
         """Put a rendition in, or that it was not worth delivering. A cache that cannot be written is left alone."""
         if rendered.outcome is Outcome.FAILED:
             return
@@ -77,7 +77,7 @@ class Cache:
         return self.folder / hashlib.sha256(key.encode()).hexdigest()[:2] / key
 
 
-def _body(place: Path) -> bytes:
+def _read_body(place: Path) -> bytes:
     with place.open("rb") as file:
         file.readline()
         data = file.read()

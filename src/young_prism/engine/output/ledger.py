@@ -39,7 +39,7 @@ from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
-from young_prism.engine.output.reusable import Earlier
+from young_prism.engine.output.reusable import ReusableRendition
 
 JOURNAL = "journal.jsonl"
 """There only while a run goes on, or after one that did not end."""
@@ -68,13 +68,13 @@ class Ledger:
     """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
     made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
     """(path, key) -> what was delivered."""
-    dropped: dict[tuple[str, str], SkippedEntry] = field(default_factory=dict)
+    skipped: dict[tuple[str, str], SkippedEntry] = field(default_factory=dict)
     """(path, key) -> what was tried and not delivered."""
     by_key: dict[str, RenditionEntry | SkippedEntry] = field(default_factory=dict)
     """Key -> what came of it, wherever it lies: a name is no part of a key."""
     copies: dict[str, list[RenditionEntry | SkippedEntry]] = field(default_factory=dict)
     """Key -> what else has it: an original may lie there twice."""
-    before: dict[str, OriginalEntry] = field(default_factory=dict)
+    previous_entries: dict[str, OriginalEntry] = field(default_factory=dict)
     """Original -> what the manifest says of it."""
     made_by: tuple[str, Recipe] | None = None
     """The version and the recipe that the manifest was written by."""
@@ -91,26 +91,26 @@ class Ledger:
         if manifest:
             ledger.made_by = manifest.generator, manifest.recipe
             for original in manifest.originals:
-                ledger.before[original.path] = original
-                ledger._take(original.renditions, original.skipped)
-            ledger.take_orphans(manifest.orphaned, {})
+                ledger.previous_entries[original.path] = original
+                ledger._add(original.renditions, original.skipped)
+            ledger.load_orphans(manifest.orphaned, {})
         ledger._read_journal()
         ledger._read_stamps()
         return ledger
 
-    def _take(self, renditions: Iterable[RenditionEntry], dropped: Iterable[SkippedEntry]) -> None:
+    def _add(self, renditions: Iterable[RenditionEntry], dropped: Iterable[SkippedEntry]) -> None:
         for entry in renditions:
             self.owned.setdefault(entry.path, set()).add(entry.sha256)
             self.made[entry.path, entry.key] = entry
-            self._know(entry)
-            self.dropped.pop((entry.path, entry.key), None)
+            self._add_entry(entry)
+            self.skipped.pop((entry.path, entry.key), None)
         for left in dropped:
-            self.dropped[left.path, left.key] = left
-            self._know(left)
+            self.skipped[left.path, left.key] = left
+            self._add_entry(left)
             # What lies there from an earlier build stays owned, but is no part of this one.
             self.made.pop((left.path, left.key), None)
 
-    def _know(self, entry: RenditionEntry | SkippedEntry) -> None:
+    def _add_entry(self, entry: RenditionEntry | SkippedEntry) -> None:
         known = self.by_key.get(entry.key)
         if known and known.path != entry.path:
             self.copies.setdefault(entry.key, []).append(known)
@@ -126,7 +126,7 @@ class Ledger:
                 data = _JournalLine.model_validate_json(line)
             except ValueError:
                 continue  # the last line of a power cut
-            self._take(data.renditions, data.skipped)
+            self._add(data.renditions, data.skipped)
 
     def _read_stamps(self) -> None:
         with suppress(OSError):
@@ -150,25 +150,25 @@ class Ledger:
         self.stamps |= stamps
         self.facts |= facts
 
-    def take_entry(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
+    def load_entry(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
         """Take what the manifest says of one original, with the stamps that its files had then."""
-        self.before[entry.path] = entry
-        self._take(entry.renditions, entry.skipped)
+        self.previous_entries[entry.path] = entry
+        self._add(entry.renditions, entry.skipped)
         self._take_files(entry, files)
 
-    def lend_entry(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
+    def load_for_reuse(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
         """Know the files of an original that is no part of this: another one with the same content can use them."""
         for rendition in entry.renditions:
-            self._know(rendition)
+            self._add_entry(rendition)
         for left in entry.skipped:
-            self._know(left)
+            self._add_entry(left)
         self._take_files(entry, files)
 
     def _take_files(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
         hashes = {one.path: one.sha256 for one in entry.renditions}
         self.stamps |= {path: (stamp, hashes[path]) for path, stamp in files.items() if path in hashes}
 
-    def take_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, FileStamp]) -> None:
+    def load_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, FileStamp]) -> None:
         """Take what the manifest says of files that nothing plans any more, with their stamps."""
         for orphan in orphans:
             self.owned.setdefault(orphan.path, set()).add(orphan.sha256)
@@ -190,7 +190,7 @@ class Ledger:
             self._hashes[path] = self._hash(path)
         return self._hashes[path]
 
-    def forget(self, path: str) -> None:
+    def invalidate(self, path: str) -> None:
         """Look at the file at `path` anew when it is asked for: it is not what it was thought to be."""
         self._hashes.pop(path, None)
         self.stamps.pop(path, None)
@@ -227,15 +227,15 @@ class Ledger:
             place = (rendition.path, rendition.key)
             if self.is_there(rendition):
                 entry: RenditionEntry | SkippedEntry = self.made[place]
-            elif place in self.dropped:
-                entry = self.dropped[place]
+            elif place in self.skipped:
+                entry = self.skipped[place]
                 left_out.add((rendition.facet, rendition.format))
             else:
                 return False
             files.append((rendition.facet, rendition.format, entry.bytes))
         return left_out == set(not_worth_it(files))
 
-    def elsewhere(self, rendition: PlannedRendition) -> Earlier | None:
+    def find_reusable(self, rendition: PlannedRendition) -> ReusableRendition | None:
         """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
         known = self.by_key.get(rendition.key)
         if known is None:
@@ -243,21 +243,21 @@ class Ledger:
         entries = (known, *self.copies.get(rendition.key, ()))
         for entry in entries:
             if isinstance(entry, RenditionEntry) and self.hash_on_disk(entry.path) == entry.sha256:
-                return self._earlier(entry, entry.sha256, Outcome(entry.outcome), entry.placeholder or "")
+                return self._reusable(entry, entry.sha256, Outcome(entry.outcome), entry.placeholder or "")
         left = next((entry for entry in entries if isinstance(entry, SkippedEntry)), None)
-        return self._earlier(left, "", Outcome.SKIPPED, "") if left else None
+        return self._reusable(left, "", Outcome.SKIPPED, "") if left else None
 
-    def _earlier(
+    def _reusable(
         self, entry: RenditionEntry | SkippedEntry, digest: str, outcome: Outcome, stand_in: str
-    ) -> Earlier:
-        return Earlier(
+    ) -> ReusableRendition:
+        return ReusableRendition(
             size=entry.bytes,
             sha256=digest,
             outcome=outcome,
             reason=entry.reason,
             placeholder=stand_in,
             read=(self.out / entry.path).read_bytes,
-            forget=lambda: self.forget(entry.path),
+            invalidate=lambda: self.invalidate(entry.path),
         )
 
     def is_there(self, rendition: PlannedRendition) -> bool:
@@ -265,16 +265,16 @@ class Ledger:
         entry = self.made.get((rendition.path, rendition.key))
         return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
 
-    def announce(self, renditions: list[RenditionEntry], dropped: list[SkippedEntry]) -> None:
+    def append_to_journal(self, renditions: list[RenditionEntry], dropped: list[SkippedEntry]) -> None:
         """Put on record what is about to be published, and make sure that it is on the disk."""
         line = _JournalLine(renditions=tuple(renditions), skipped=tuple(dropped)).model_dump_json()
         with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
             journal.write(line + "\n")
             journal.flush()
             os.fsync(journal.fileno())
-        self._take(renditions, dropped)
+        self._add(renditions, dropped)
 
-    def published(self, path: str, digest: str) -> None:
+    def record_published(self, path: str, digest: str) -> None:
         """Remember the stamp of a file that has just taken its final name."""
         self.stamps[path] = (file_stamp(self.out / path), digest)
         self._hashes[path] = digest
@@ -304,7 +304,7 @@ class Ledger:
                 stamps.write(line)
 
 
-def ours_in(folder: Path) -> frozenset[str]:
+def owned_paths(folder: Path) -> frozenset[str]:
     """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
     if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()

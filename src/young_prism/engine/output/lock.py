@@ -15,7 +15,7 @@ from young_prism.engine.output.ledger import JOURNAL
 
 
 @contextmanager
-def held(out: Path) -> Iterator[None]:
+def output_lock(out: Path) -> Iterator[None]:
     """Hold an output folder for writing, having made sure that it can be written. Raises `OutputError`."""
     state = out / STATE_FOLDER
     lock = FileLock(state / "lock")

@@ -27,7 +27,7 @@ from young_prism.core.paths import RelativePath
 from young_prism.engine.files import STATE_FOLDER, path_inside
 from young_prism.engine.output.atomic import output_error, write_atomically
 from young_prism.engine.output.ledger import Ledger
-from young_prism.engine.output.lock import held
+from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import is_manifest, manifest_file
 
 _INDEX = "kept.jsonl"
@@ -37,7 +37,7 @@ _CURRENT = "current"
 _INT64 = 2**63 - 1
 
 
-class Kept(BaseModel):
+class BackupEntry(BaseModel):
     """One original in a dated folder. The index may come from another machine: each field is validated."""
 
     model_config = ConfigDict(frozen=True)
@@ -52,47 +52,47 @@ class Kept(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
-class Restored:
+class RestoreResult:
     """What came of bringing originals back: paths that are back, that were there, and that were not touched, with why."""
 
-    back: list[str] = field(default_factory=list)
-    there: list[str] = field(default_factory=list)
+    restored: list[str] = field(default_factory=list)
+    already_there: list[str] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)
     removed: list[str] = field(default_factory=list)
     """Renditions under names of their own that were deleted."""
 
 
 @dataclass(frozen=True, slots=True)
-class Keep:
+class OriginalsBackup:
     """The folder that keeps the originals of one site."""
 
     folder: Path
 
     @staticmethod
-    def beside(site: Path) -> Keep:
+    def beside(site: Path) -> OriginalsBackup:
         """Return the folder that is used when nothing is said: the site's own name and `-originals`."""
         real = Path(os.path.realpath(site))
-        return Keep(real.parent / f"{real.name}-originals")
+        return OriginalsBackup(real.parent / f"{real.name}-originals")
 
     @property
     def current(self) -> Path:
         """The newest of each original, which renditions are made from."""
         return self.folder / _CURRENT
 
-    def entries(self) -> dict[str, Kept]:
+    def entries(self) -> dict[str, BackupEntry]:
         """Return the newest entry of each path. A damaged last line, of a power cut, is passed over."""
-        found: dict[str, Kept] = {}
+        found: dict[str, BackupEntry] = {}
         try:
             lines = (self.folder / _INDEX).read_bytes().splitlines()
         except OSError:
             return found
         for line in lines:
             with suppress(ValueError):
-                kept = Kept.model_validate_json(line)
+                kept = BackupEntry.model_validate_json(line)
                 found[kept.path] = kept
         return found
 
-    def take(self, site: Path, paths: Iterable[str], today: date) -> dict[str, Kept]:
+    def back_up(self, site: Path, paths: Iterable[str], today: date) -> dict[str, BackupEntry]:
         """Keep these originals of a site, and return all that are kept of it now.
 
         What is kept already, byte for byte, costs a look. An original that somebody deleted from the site is made no more,
@@ -109,7 +109,7 @@ class Keep:
             self._link(kept, path_inside(self.current, path))
         return here
 
-    def _take(self, site: Path, path: str, known: Kept | None, today: date) -> Kept:
+    def _take(self, site: Path, path: str, known: BackupEntry | None, today: date) -> BackupEntry:
         place = site / path
         try:
             info = place.stat()
@@ -120,7 +120,7 @@ class Keep:
             digest = hashlib.sha256(data).hexdigest()
             if known and known.sha256 == digest and self._file(known).is_file():
                 return known
-            kept = Kept(
+            kept = BackupEntry(
                 path=path,
                 date=self._free_date(path, today),
                 sha256=digest,
@@ -153,10 +153,10 @@ class Keep:
             number += 1
         return name
 
-    def _file(self, kept: Kept) -> Path:
+    def _file(self, kept: BackupEntry) -> Path:
         return path_inside(self.folder, f"{kept.date}/{kept.path}")
 
-    def _link(self, kept: Kept, target: Path) -> None:
+    def _link(self, kept: BackupEntry, target: Path) -> None:
         """Let the current one be this file: a hard link, or a copy where the disk has none."""
         file = self._file(kept)
         try:
@@ -172,7 +172,7 @@ class Keep:
         except OSError as error:
             raise output_error(error, target) from error
 
-    def restore(self, site: Path, *, keep_renditions: bool = False) -> Restored:
+    def restore(self, site: Path, *, keep_renditions: bool = False) -> RestoreResult:
         """Bring every kept original back under its name, and the site to what it was before the build.
 
         An original is written only where a file of ours, or none, has its name; any other file is refused and stays.
@@ -186,8 +186,8 @@ class Keep:
                 file=str(self.folder),
                 remedy="Give the folder that `build --in-place` named, with --keep.",
             )
-        done = Restored()
-        with held(site):
+        done = RestoreResult()
+        with output_lock(site):
             ledger = Ledger.load(site)
             for path, kept in sorted(entries.items()):
                 self._restore(site, ledger, path, kept, done)
@@ -195,9 +195,9 @@ class Keep:
                 _remove_build(site, ledger, entries.keys(), done)
         return done
 
-    def _restore(self, site: Path, ledger: Ledger, path: str, kept: Kept, done: Restored) -> None:
+    def _restore(self, site: Path, ledger: Ledger, path: str, kept: BackupEntry, done: RestoreResult) -> None:
         if ledger.hash_on_disk(path) == kept.sha256:
-            done.there.append(path)
+            done.already_there.append(path)
             return
         if ledger.is_foreign(path):
             done.refused.append((path, "it was changed since it was made, and is somebody's own now"))
@@ -219,11 +219,11 @@ class Keep:
         write_atomically(target, data)
         os.utime(target, ns=(kept.mtime_ns, kept.mtime_ns))
         target.chmod(kept.mode)
-        ledger.forget(path)
-        done.back.append(path)
+        ledger.invalidate(path)
+        done.restored.append(path)
 
 
-def _remove_build(site: Path, ledger: Ledger, originals: Collection[str], done: Restored) -> None:
+def _remove_build(site: Path, ledger: Ledger, originals: Collection[str], done: RestoreResult) -> None:
     """Delete what a build in place added to a site: renditions that are byte for byte ours, manifest and state folder."""
     for path in sorted(ledger.owned.keys() - originals):
         if ledger.is_ours(path):

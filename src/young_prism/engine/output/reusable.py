@@ -11,7 +11,7 @@ from young_prism.core.render.results import Rendered
 from young_prism.core.types import Outcome
 
 
-class Earlier(NamedTuple):
+class ReusableRendition(NamedTuple):
     """A rendition that was made before, or was not worth delivering; `size` is in bytes; `read` gives them, or raises `OSError`.
 
     `forget` makes sure that it is not found again: its bytes are not what they were.
@@ -23,21 +23,21 @@ class Earlier(NamedTuple):
     reason: str
     placeholder: str
     read: Callable[[], bytes]
-    forget: Callable[[], None]
+    invalidate: Callable[[], None]
 
     @property
     def delivered(self) -> bool:
         """Whether it was worth delivering."""
         return self.outcome is not Outcome.SKIPPED
 
-    def as_rendered(self, planned: PlannedRendition) -> Rendered | None:
+    def to_rendered(self, planned: PlannedRendition) -> Rendered | None:
         """Return it as one to be delivered under its planned name; None where its bytes are not there any more."""
         try:
             data = self.read()
         except OSError:
             data = b""
         if hashlib.sha256(data).hexdigest() != self.sha256:
-            self.forget()
+            self.invalidate()
             return None
         return Rendered(
             planned=planned,

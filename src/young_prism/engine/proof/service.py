@@ -16,35 +16,35 @@ from typing import Any
 from young_prism.core.errors import YoungPrismError
 from young_prism.engine.output.lru import trim_folder
 from young_prism.engine.proof.tasks import (
-    Found,
-    Wanted,
-    kept,
-    proving,
+    ProofRequest,
+    ProofResult,
+    load_cached,
+    proof_job,
 )
 from young_prism.engine.workers.pool import (
-    Feed,
     Job,
     Pool,
+    PullIterator,
     default_jobs,
 )
 
-_PATIENCE_S = 4.0
+_REQUEST_TIMEOUT_S = 4.0
 """Seconds after which a page that has not asked again is taken to be left."""
 
 _IDLE_S = 300.0
 """Seconds without work after which the workers end."""
 
-_MOST_KEPT = 4000
+_MAX_RESULTS = 4000
 DEFAULT_BYTES = 500_000_000
 
 
 @dataclass(slots=True)
-class _Page:
-    wanted: list[Wanted]
+class _PageRequest:
+    wanted: list[ProofRequest]
     asked_at: float
 
 
-class Proofs:
+class ProofService:
     """Makes and keeps candidates. `close` it at the end."""
 
     def __init__(
@@ -53,8 +53,8 @@ class Proofs:
         self.folder = folder
         self._limit = limit
         self._pool = Pool(jobs or default_jobs(), memory)
-        self._pages: dict[str, _Page] = {}
-        self._known: dict[str, Found | YoungPrismError] = {}
+        self._pages: dict[str, _PageRequest] = {}
+        self._known: dict[str, ProofResult | YoungPrismError] = {}
         self._news = threading.Condition()
         self._handed: set[str] = set()
         """Keys of what workers are at."""
@@ -62,18 +62,18 @@ class Proofs:
         self._warming = False
         self._thread: threading.Thread | None = None
 
-    def ask(
-        self, page: str, wanted: Sequence[Wanted], rank: Callable[[Wanted], Any] = lambda _: 0
-    ) -> list[Found | YoungPrismError | None]:
+    def request(
+        self, page: str, wanted: Sequence[ProofRequest], rank: Callable[[ProofRequest], Any] = lambda _: 0
+    ) -> list[ProofResult | YoungPrismError | None]:
         """Say what a page wants to see now, and get what is there, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
 
         What has the lowest `rank` is made first.
         """
-        found = [self._there(one) for one in wanted]
+        found = [self._load_cached(one) for one in wanted]
         missing = sorted((one for one, there in zip(wanted, found, strict=True) if there is None), key=rank)
         with self._news:
             if missing:
-                self._pages[page] = _Page(missing, time.monotonic())
+                self._pages[page] = _PageRequest(missing, time.monotonic())
                 self._start()
             else:
                 self._pages.pop(page, None)
@@ -96,7 +96,7 @@ class Proofs:
     def retry(self) -> None:
         """Forget what failed, so that it is tried again when it is asked for."""
         with self._news:
-            self._known = {key: one for key, one in self._known.items() if isinstance(one, Found)}
+            self._known = {key: one for key, one in self._known.items() if isinstance(one, ProofResult)}
 
     def close(self) -> None:
         """Stop everything, and wait for it."""
@@ -107,19 +107,19 @@ class Proofs:
         if self._thread:
             self._thread.join()
 
-    def _there(self, wanted: Wanted) -> Found | YoungPrismError | None:
+    def _load_cached(self, wanted: ProofRequest) -> ProofResult | YoungPrismError | None:
         known = self._known.get(wanted.key)
         if isinstance(known, YoungPrismError):
             return known
         if known is None or not (self.folder / known.file).is_file():
-            known = kept(self.folder, wanted)
+            known = load_cached(self.folder, wanted)
             if known:
                 self._remember(wanted.key, known)
         return known
 
-    def _remember(self, key: str, found: Found | YoungPrismError) -> None:
+    def _remember(self, key: str, found: ProofResult | YoungPrismError) -> None:
         with self._news:
-            while len(self._known) >= _MOST_KEPT:
+            while len(self._known) >= _MAX_RESULTS:
                 self._known.pop(next(iter(self._known)))
             self._known[key] = found
 
@@ -147,8 +147,8 @@ class Proofs:
 
     def _serve(self) -> None:
         """Make what pages want until none wants anything."""
-        job: Job[tuple[str, Wanted]] = proving(self.folder, lambda: self._closing)
-        for done in self._pool.run(Feed(self._take), job):
+        job: Job[tuple[str, ProofRequest]] = proof_job(self.folder, lambda: self._closing)
+        for done in self._pool.run(PullIterator(self._take), job):
             page, wanted = done.item
             result = done.error or done.result
             self._remember(wanted.key, result)
@@ -158,7 +158,7 @@ class Proofs:
                 if waiting:
                     waiting.wanted = [one for one in waiting.wanted if one.key != wanted.key]
 
-    def _take(self) -> tuple[str, Wanted] | None:
+    def _take(self) -> tuple[str, ProofRequest] | None:
         """Return what to do next, from the page that asked last."""
         with self._news:
             page = self._next_page(self._handed)
@@ -171,7 +171,7 @@ class Proofs:
     def _next_page(self, handed: set[str] | frozenset[str] = frozenset()) -> str | None:
         """Return the page that asked last among those that go on asking and want something; drop those that were left."""
         now = time.monotonic()
-        for name in [name for name, page in self._pages.items() if now - page.asked_at > _PATIENCE_S]:
+        for name in [name for name, page in self._pages.items() if now - page.asked_at > _REQUEST_TIMEOUT_S]:
             del self._pages[name]
         open_ones = [
             (page.asked_at, name)

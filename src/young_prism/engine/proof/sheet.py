@@ -23,24 +23,24 @@ from young_prism.core.types import (
     Size,
 )
 from young_prism.engine.proof.tasks import (
-    Found,
-    Task,
-    Wanted,
-    proving,
+    ProofRequest,
+    ProofResult,
+    ProofTask,
+    proof_job,
 )
 from young_prism.engine.workers.pool import Job, Workers
-from young_prism.engine.workers.tasks import look_file
+from young_prism.engine.workers.tasks import inspect_file
 
-_LOOK_TIMEOUT_S = 120.0
-USUAL_WIDTH = 1200
+_INSPECTION_TIMEOUT_S = 120.0
+DEFAULT_WIDTH = 1200
 
 
-class Row(NamedTuple):
+class SheetRow(NamedTuple):
     """One candidate and what came of it."""
 
     candidate: Candidate
     target: float | None
-    found: Found | None
+    result: ProofResult | None
     error: YoungPrismError | None
 
 
@@ -48,14 +48,14 @@ _NO_SIZE = Size(0, 0)
 
 
 @dataclass(slots=True)
-class Sheet:
+class ProofSheet:
     """One picture with its candidates in the order of formats; `exact` is the rung without loss, for looking at."""
 
     path: str
     facts: Facts | None = None
     size: Size = _NO_SIZE
-    rows: list[Row] = field(default_factory=list)
-    exact: Found | None = None
+    rows: list[SheetRow] = field(default_factory=list)
+    exact: ProofResult | None = None
     error: YoungPrismError | None = None
 
 
@@ -67,46 +67,46 @@ def proof_sheets(
     *,
     names: Sequence[str] = (),
     target: float | None = None,
-    width: int = USUAL_WIDTH,
+    width: int = DEFAULT_WIDTH,
     exact: bool = False,
-    tick: Callable[[int, int], None] = lambda _done, _all: None,
-) -> list[Sheet]:
+    on_progress: Callable[[int, int], None] = lambda _done, _all: None,
+) -> list[ProofSheet]:
     """Prove some pictures, each by itself; files are put into `folder`. A picture that cannot be used has its error.
 
     `names` are the candidates' short names, those that the recipe's formats suggest if left out; with a `target` each lossy
     format is brought to it. `tick` is told how many of how many are done. Raises `RecipeError` for a name that is none.
     """
-    sheets = {str(path): Sheet(str(path)) for path in pictures}
+    sheets = {str(path): ProofSheet(str(path)) for path in pictures}
     looks: Job[str] = Job(
-        function=look_file,
+        function=inspect_file,
         arguments=lambda path: (str(Path(path).resolve().parent), Path(path).name, MAX_PIXELS),
-        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+        timeout_s=lambda _: _INSPECTION_TIMEOUT_S,
     )
     for done in pool.run(list(sheets), looks):
         sheets[done.item].facts, sheets[done.item].error = done.result, done.error
-    wish = _Wish(recipe, names, target, width)
-    wanted: list[tuple[Sheet, Wanted]] = []
+    wish = _SheetOptions(recipe, names, target, width)
+    wanted: list[tuple[ProofSheet, ProofRequest]] = []
     for sheet in sheets.values():
         if sheet.facts is not None:
-            wanted += [(sheet, one) for one in _wanted(sheet, sheet.facts, wish)]
+            wanted += [(sheet, one) for one in _requests(sheet, sheet.facts, wish)]
     if not exact:
-        wanted = [(sheet, one) for sheet, one in wanted if one.task is not Task.EXACT]
-    job: Job[tuple[Sheet, Wanted]] = proving(folder)
-    ended: dict[tuple[str, str], tuple[Found | None, YoungPrismError | None]] = {}
+        wanted = [(sheet, one) for sheet, one in wanted if one.task is not ProofTask.EXACT]
+    job: Job[tuple[ProofSheet, ProofRequest]] = proof_job(folder)
+    ended: dict[tuple[str, str], tuple[ProofResult | None, YoungPrismError | None]] = {}
     for number, result in enumerate(pool.run(wanted, job), start=1):
         sheet, one = result.item
         ended[sheet.path, one.key] = (result.result, result.error)
-        tick(number, len(wanted))
+        on_progress(number, len(wanted))
     for sheet, one in wanted:
         found, error = ended[sheet.path, one.key]
-        if one.task is Task.EXACT:
+        if one.task is ProofTask.EXACT:
             sheet.exact = found
         else:
-            sheet.rows.append(Row(one.candidate, one.target, found, error))
+            sheet.rows.append(SheetRow(one.candidate, one.target, found, error))
     return list(sheets.values())
 
 
-class _Wish(NamedTuple):
+class _SheetOptions(NamedTuple):
     """What is asked for of every picture."""
 
     recipe: Recipe
@@ -115,7 +115,7 @@ class _Wish(NamedTuple):
     width: int
 
 
-def _wanted(sheet: Sheet, facts: Facts, wish: _Wish) -> list[Wanted]:
+def _requests(sheet: ProofSheet, facts: Facts, wish: _SheetOptions) -> list[ProofRequest]:
     recipe, names, target, width = wish
     if facts.kind not in (Kind.PHOTO, Kind.GRAPHIC):
         sheet.error = DamagedError(
@@ -149,13 +149,15 @@ def _wanted(sheet: Sheet, facts: Facts, wish: _Wish) -> list[Wanted]:
     candidates = [candidate_of(name, settings, sharpen=sharpen) for name in chosen]
     root = str(path.resolve().parent)
     first = candidates[0] if candidates else candidate_of("webp-80", settings, sharpen=sharpen)
-    base = Wanted(root, original, original.renditions[0].facet, sheet.size, Task.EXACT, first)
-    aims = [] if target is None else _to_find(settings, sharpen=sharpen)
-    finds = [Wanted(root, original, base.facet, sheet.size, Task.FIND, one, target) for one in aims]
-    return [base, *finds, *(base.trying(one) for one in candidates)]
+    base = ProofRequest(root, original, original.renditions[0].facet, sheet.size, ProofTask.EXACT, first)
+    aims = [] if target is None else _search_candidates(settings, sharpen=sharpen)
+    finds = [
+        ProofRequest(root, original, base.facet, sheet.size, ProofTask.SEARCH, one, target) for one in aims
+    ]
+    return [base, *finds, *(base.with_candidate(one) for one in candidates)]
 
 
-def _to_find(settings: dict[ImageFormat, Settings], *, sharpen: bool) -> list[Candidate]:
+def _search_candidates(settings: dict[ImageFormat, Settings], *, sharpen: bool) -> list[Candidate]:
     """Return where a search begins in each lossy format."""
     return [
         candidate_of(f"{format_of(one).value}-{one.quality}", settings, sharpen=sharpen)

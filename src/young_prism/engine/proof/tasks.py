@@ -36,28 +36,28 @@ WINDOW = Size(240, 160)
 """The part of a picture that a contact sheet shows."""
 
 
-class Task(StrEnum):
+class ProofTask(StrEnum):
     """What is wanted of a rung."""
 
     EXACT = "exact"
     """Its own pixels, without loss."""
-    TRY = "try"
+    ENCODE = "try"
     """A candidate, with its score."""
-    FIND = "find"
+    SEARCH = "find"
     """A candidate brought to a target."""
     MAP = "map"
     """Where a candidate's score is lost."""
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ProofRequest:
     """One thing to be made for a proof. Of an exact rung only whether it is sharpened comes from the candidate."""
 
     root: str
     original: PlannedOriginal
     facet: str
     size: Size
-    task: Task
+    task: ProofTask
     candidate: Candidate
     target: float | None = None
 
@@ -68,7 +68,7 @@ class Wanted:
         largest = max(r.size for r in self.original.renditions if r.facet == self.facet)
         sharpen = "mild" if self.candidate.sharpen else "none"
         finishing = self.original.finishing.model_copy(update={"sharpen": sharpen, "min_score": 0.0})
-        exact = self.task is Task.EXACT
+        exact = self.task is ProofTask.EXACT
         settings = None if exact else self.candidate.settings
         fmt = ImageFormat.PNG if exact else self.candidate.format
         rest = rest_of_key(fmt, settings, finishing, self.original.mark)
@@ -78,22 +78,22 @@ class Wanted:
         whole = f"{rendition_key(self.original.facts.sha256, self.size, rest)} {self.task} {self.target} 1"
         return hashlib.sha256(whole.encode()).hexdigest()[:40]
 
-    def exact(self) -> Wanted:
+    def exact(self) -> ProofRequest:
         """Return the wish for the same rung without loss."""
-        return replace(self, task=Task.EXACT, target=None)
+        return replace(self, task=ProofTask.EXACT, target=None)
 
-    def trying(self, candidate: Candidate, task: Task = Task.TRY) -> Wanted:
+    def with_candidate(self, candidate: Candidate, task: ProofTask = ProofTask.ENCODE) -> ProofRequest:
         """Return the wish for a candidate on the same rung."""
         return replace(self, task=task, candidate=candidate, target=None)
 
     @property
     def ending(self) -> str:
         """The ending of its file."""
-        return self.candidate.format.ext if self.task in (Task.TRY, Task.FIND) else "png"
+        return self.candidate.format.ext if self.task in (ProofTask.ENCODE, ProofTask.SEARCH) else "png"
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class ProofResult:
     """What came of it. `score` and `ssim` are against the rung's own pixels; `worst` is the left and upper edge of `WINDOW`."""
 
     key: str
@@ -108,65 +108,67 @@ class Found:
     worst: tuple[int, int] = (0, 0)
 
 
-Asking = TypeVar("Asking")
+RequestOf = TypeVar("RequestOf")
 
 
-def proving(folder: Path, stopped: Callable[[], bool] = lambda: False) -> Job[tuple[Asking, Wanted]]:
+def proof_job(
+    folder: Path, stopped: Callable[[], bool] = lambda: False
+) -> Job[tuple[RequestOf, ProofRequest]]:
     """Return how a pool makes what is wanted; with each goes who asks for it."""
     return Job(
-        function=prove,
+        function=run_proof,
         arguments=lambda item: (str(folder), item[1]),
         timeout_s=lambda item: render_timeout_s(item[1].original),
         memory=lambda item: expected_memory(item[1].original),
         # One at a time: whoever comes now must not wait behind what was handed out.
         seconds=lambda _: 1.0,
-        stopped=stopped,
+        is_cancelled=stopped,
     )
 
 
-def part_around(found: Found, size: Size, shown: Size) -> tuple[int, int, int, int]:
+def part_around(result: ProofResult, size: Size, shown: Size) -> tuple[int, int, int, int]:
     """Return the part of a rung, as large as `shown` where the rung is, in whose middle it suffers most: left, top, width, height."""
     width, height = min(shown.width, size.width), min(shown.height, size.height)
-    left = found.worst[0] - (width - WINDOW.width) // 2
-    top = found.worst[1] - (height - WINDOW.height) // 2
+    left = result.worst[0] - (width - WINDOW.width) // 2
+    top = result.worst[1] - (height - WINDOW.height) // 2
     return min(max(0, left), size.width - width), min(max(0, top), size.height - height), width, height
 
 
-def prove(folder: str, wanted: Wanted) -> Found:
+def run_proof(folder: str, request: ProofRequest) -> ProofResult:
     """Make what is wanted, and put it into a folder. Raises the errors of `core.proof.bench.Bench`, with the file's name."""
     try:
-        known = kept(Path(folder), wanted)
-        return known or _made(Path(folder), wanted)
+        known = load_cached(Path(folder), request)
+        return known or _compute(Path(folder), request)
     except YoungPrismError as error:
-        error.file = error.file or wanted.original.path
+        error.file = error.file or request.original.path
         raise
 
 
-def kept(folder: Path, wanted: Wanted) -> Found | None:
+def load_cached(folder: Path, request: ProofRequest) -> ProofResult | None:
     """Return what was made of it before, if it is there whole."""
-    place = folder / wanted.key[:2] / f"{wanted.key}.json"
+    place = folder / request.key[:2] / f"{request.key}.json"
     try:
         plain = from_json(place.read_bytes())
-        found = Found(**{**plain, "worst": tuple(plain["worst"])})
+        found = ProofResult(**{**plain, "worst": tuple(plain["worst"])})
         there = (folder / found.file).stat().st_size == found.bytes
     except (OSError, ValueError, TypeError, KeyError):
         return None
     return found if there else None
 
 
-def _made(folder: Path, wanted: Wanted) -> Found:
+def _compute(folder: Path, request: ProofRequest) -> ProofResult:
     from young_prism.core.proof.bench import map_picture, worst_window
 
-    bench = _bench(wanted)
-    candidate = wanted.candidate
-    file = f"{wanted.key[:2]}/{wanted.key}.{wanted.ending}"
+    bench = _bench(request)
+    candidate = request.candidate
+    file = f"{request.key[:2]}/{request.key}.{request.ending}"
     facts: dict[str, Any] = {}
-    if wanted.task is Task.EXACT:
+    if request.task is ProofTask.EXACT:
         data = bench.exact(sharpen=candidate.sharpen)
-    elif wanted.task is Task.MAP:
+    elif request.task is ProofTask.MAP:
         data = map_picture(bench.tried(candidate).lost)
-    elif wanted.task is Task.FIND and wanted.target is not None and candidate.quality is not None:
-        found, seconds = bench.searched(candidate, wanted.target)
+    elif request.task is ProofTask.SEARCH and request.target is not None and candidate.quality is not None:
+        found, seconds = bench.searched(candidate, request.target)
         data = found.data
         facts = {
             "score": found.score,
@@ -187,31 +189,31 @@ def _made(folder: Path, wanted: Wanted) -> Found:
             "note": measured.note,
             "worst": worst_window(measured.lost, WINDOW),
         }
-    result = Found(key=wanted.key, file=file, bytes=len(data), **facts)
+    result = ProofResult(key=request.key, file=file, bytes=len(data), **facts)
     write_atomically(folder / file, data, durable=False)
     plain = json.dumps(asdict(result)).encode()
-    write_atomically(folder / wanted.key[:2] / f"{wanted.key}.json", plain, durable=False)
+    write_atomically(folder / request.key[:2] / f"{request.key}.json", plain, durable=False)
     return result
 
 
 _benches: OrderedDict[tuple[Any, ...], Bench] = OrderedDict()
 
 
-def _bench(wanted: Wanted) -> Bench:
+def _bench(request: ProofRequest) -> Bench:
     """Return the rung that something is wanted of, decoded if it is not at hand."""
     from young_prism.core.proof.bench import Bench
 
-    original = wanted.original
-    key = (original.facts.sha256, wanted.facet, wanted.size, original.finishing, original.mark)
+    original = request.original
+    key = (original.facts.sha256, request.facet, request.size, original.finishing, original.mark)
     if key in _benches:
         _benches.move_to_end(key)
         return _benches[key]
-    data = read_original(wanted.root, original.path)
+    data = read_original(request.root, original.path)
     if hashlib.sha256(data).hexdigest() != original.facts.sha256:
         raise ChangedError(
             "The file changed after it was looked at.", file=original.path, remedy="Look at the source again."
         )
-    _benches[key] = Bench(data, original, wanted.facet, wanted.size, clock=time.perf_counter)
+    _benches[key] = Bench(data, original, request.facet, request.size, clock=time.perf_counter)
     while len(_benches) > _BENCHES:
         _benches.popitem(last=False)
     return _benches[key]

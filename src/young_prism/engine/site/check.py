@@ -10,10 +10,10 @@ from young_prism.core.audit.budgets import Finding, over_budget
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.project import Budget
 from young_prism.engine.build.orphans import find_orphans
-from young_prism.engine.build.planning import Prepared
+from young_prism.engine.build.planning import PreparedPlan
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.site.config import Site
-from young_prism.engine.site.rewrite import Pages
+from young_prism.engine.site.rewrite import SitePages
 from young_prism.engine.source.pages import pages_folder
 from young_prism.engine.workers.pool import Pool
 
@@ -24,30 +24,32 @@ _WORDS = {
 }
 
 
-class Checked(NamedTuple):
+class CheckResult(NamedTuple):
     """What was found, and in how many originals it was looked for."""
 
     findings: list[Finding]
     originals: int
 
 
-def check_site(site: Site, budget: Budget, pool: Callable[[], Pool], *, pages: Path | None = None) -> Checked:
+def check_site(
+    site: Site, budget: Budget, pool: Callable[[], Pool], *, pages: Path | None = None
+) -> CheckResult:
     """Look for renditions that are missing, stale or orphaned, and for what breaks the budget.
 
     `pages` is the site's folder, for what its pages weigh; it is found where it is not given. Raises `SourceError`.
     """
-    prepared = site.prepared(pool)
-    findings = list(_of_plan(prepared))
+    prepared = site.plan(pool)
+    findings = list(_plan_findings(prepared))
     manifest = read_manifest(manifest_file(site.out))
     if manifest:
         findings += _orphans(site.out)
-        shown = _shown(site, pages, manifest) if budget.page_views else {}
+        shown = _shown_originals(site, pages, manifest) if budget.page_views else {}
         own = manifest.model_copy(update={"recipe": site.recipe})
         findings += over_budget(own, budget, site.details, shown)
-    return Checked(findings, len(prepared.plan.originals))
+    return CheckResult(findings, len(prepared.plan.originals))
 
 
-def _of_plan(prepared: Prepared) -> Iterator[Finding]:
+def _plan_findings(prepared: PreparedPlan) -> Iterator[Finding]:
     """Say what a build would have to do: one finding an original and kind."""
     for original in prepared.plan.originals:
         if prepared.ledger.is_done(original):
@@ -72,7 +74,7 @@ def _orphans(out: Path) -> Iterator[Finding]:
         )
 
 
-def _shown(site: Site, pages: Path | None, manifest: Manifest) -> dict[str, set[str]]:
+def _shown_originals(site: Site, pages: Path | None, manifest: Manifest) -> dict[str, set[str]]:
     """Return which originals each page of the site shows, by themselves or through renditions."""
     folder = pages or pages_folder(site.source, [Path(site.source.absolute().anchor)]) or site.source
-    return Pages.of(folder, site.source, site.out, manifest, "/").shown()
+    return SitePages.from_manifest(folder, site.source, site.out, manifest, "/").originals_by_page()

@@ -18,11 +18,11 @@ from young_prism.core.selection.image_metadata import (
 )
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.build.planning import (
-    Asking,
-    Prepared,
-    prepare,
+    PlanRequest,
+    PreparedPlan,
+    plan_source,
 )
-from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import Pool
 
 
@@ -37,9 +37,9 @@ class Site:
     details: Details
     marks: Mapping[str, Mark]
 
-    def prepared(self, pool: Callable[[], Pool]) -> Prepared:
+    def plan(self, pool: Callable[[], Pool]) -> PreparedPlan:
         """Scan, look and plan: all of a build that writes nothing."""
-        asking = Asking(
+        asking = PlanRequest(
             source=self.source,
             recipe=self.recipe,
             pool=pool,
@@ -47,7 +47,7 @@ class Site:
             details=self.details,
             marks=self.marks,
         )
-        return prepare(asking, self.out)
+        return plan_source(asking, self.out)
 
 
 def find_project(folder: Path) -> Path | None:
@@ -61,7 +61,7 @@ def load_project(file: Path) -> Project:
     return read_project(read_text(file, ProjectError), file=str(file))
 
 
-def site_of(file: Path) -> Site:
+def load_site(file: Path) -> Site:
     """Return the site that a project file describes. Raises `ProjectError`, `RecipeError` and `SourceError`."""
     project, here = load_project(file), file.parent
     if not project.source or not (project.out or project.recipe):
@@ -79,7 +79,7 @@ def site_of(file: Path) -> Site:
         recipe,
         scope,
         load_details(here / project.details if project.details else None),
-        load_marks(recipe, *beside, source),
+        load_watermarks(recipe, *beside, source),
     )
 
 

@@ -74,7 +74,7 @@ class _RewriteRecord(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
-class File:
+class PageFile:
     """One page: its path below the site, its bytes as they were read, and what would change."""
 
     path: str
@@ -107,16 +107,16 @@ _LINK = Left(0, "", "It is a link and is not followed.")
 
 
 @dataclass(frozen=True, slots=True)
-class Rewritings:
+class SiteRewrite:
     """All pages of a site, in the order of paths, and how many originals of the build they use."""
 
     folder: Path
-    files: tuple[File, ...]
+    files: tuple[PageFile, ...]
     links: tuple[str, ...] = ()
     """Pages that are links: not followed, since the file they lead to is changed under its own name or not at all."""
 
     @property
-    def changed(self) -> list[File]:
+    def changed(self) -> list[PageFile]:
         """Those in which something would change."""
         return [file for file in self.files if file.rewriting.changes]
 
@@ -133,7 +133,7 @@ class Rewritings:
 
 
 @dataclass(frozen=True, slots=True)
-class Pages:
+class SitePages:
     """The pages of one site and the build that they are to use."""
 
     folder: Path
@@ -143,7 +143,9 @@ class Pages:
     """Pages and stylesheets that are links."""
 
     @staticmethod
-    def of(folder: Path, source: Path, out: Path, manifest: Manifest, address: str = "") -> Pages:
+    def from_manifest(
+        folder: Path, source: Path, out: Path, manifest: Manifest, address: str = ""
+    ) -> SitePages:
         """Read which files a site has. `address` is where renditions are served; without it they must lie in the site.
 
         Raises `OutputError` where pages could not reach them.
@@ -171,7 +173,7 @@ class Pages:
                 links.append(path)
         originals = {prefix + entry.path: entry.path for entry in manifest.originals}
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return Pages(
+        return SitePages(
             root, Site(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
         )
 
@@ -179,7 +181,7 @@ class Pages:
         """Return the pages and stylesheets in order, each file once: links are left out."""
         return sorted(path for path in set(self.site.files).difference(self.links) if _is_page(path))
 
-    def shown(self) -> dict[str, set[str]]:
+    def originals_by_page(self) -> dict[str, set[str]]:
         """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
         found: dict[str, set[str]] = {}
         for path in self.paths():
@@ -196,7 +198,7 @@ class Pages:
                 found[path] = originals
         return found
 
-    def rewritings(self, wish: Wish, known: Known | None = None) -> Rewritings:
+    def rewrite(self, wish: Wish, known: RewriteCache | None = None) -> SiteRewrite:
         """Work out what would change in all pages. Nothing is written.
 
         `known` is what was worked out before, for the same site: a page whose stamp is the same is not read again.
@@ -209,9 +211,9 @@ class Pages:
             if known is not None:
                 known[path, wish] = (stamp, file)
             files.append(file)
-        return Rewritings(self.folder, tuple(files), self.links)
+        return SiteRewrite(self.folder, tuple(files), self.links)
 
-    def read(self, path: str, wish: Wish) -> File:
+    def read(self, path: str, wish: Wish) -> PageFile:
         """Read one page and work out what would change in it; one that cannot be changed says why."""
         place = self.folder / path
         try:
@@ -226,15 +228,15 @@ class Pages:
             found = rewrite_style(document, path, self.site, wish.mode)
         else:
             found = rewrite_page(document, path, self.site, wish)
-        return File(path, data, document, found)
+        return PageFile(path, data, document, found)
 
 
-Known = dict[tuple[str, Wish], tuple[FileStamp | None, File]]
+RewriteCache = dict[tuple[str, Wish], tuple[FileStamp | None, PageFile]]
 """Page and wish -> the stamp that the page had (size, time, inode), and what was worked out."""
 
 
-def _untouched(path: str, why: str, data: bytes = b"") -> File:
-    return File(path, data, None, Rewriting("", (), (Left(0, "", why),)))
+def _untouched(path: str, why: str, data: bytes = b"") -> PageFile:
+    return PageFile(path, data, None, Rewriting("", (), (Left(0, "", why),)))
 
 
 def _address(manifest: Manifest) -> str:
@@ -260,23 +262,23 @@ def _inside(folder: Path, other: Path) -> str | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Written:
+class WriteResult:
     """What came of writing or of taking back: the paths that are done, and those that were not touched, with why."""
 
     done: list[str] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)
-    kept: Path | None = None
+    backup: Path | None = None
 
 
-def kept_pages(folder: Path) -> Path:
+def backup_folder(folder: Path) -> Path:
     """Return where the old files of a site's pages are kept: beside it, under its name and `-pages`."""
     real = Path(os.path.realpath(folder))
     return real.parent / f"{real.name}-pages"
 
 
-def write_rewritings(
-    found: Rewritings, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
-) -> Written:
+def write_rewrite(
+    found: SiteRewrite, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
+) -> WriteResult:
     """Write the changes of all files, or those that `keys` names by path; the old files are kept first.
 
     A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
@@ -285,9 +287,9 @@ def write_rewritings(
     stale = sorted(set(keys or ()) - {file.path for file in chosen})
     refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
     if not chosen:
-        return Written(refused=refused)
-    store = _new_folder(keep or kept_pages(found.folder))
-    written = Written(kept=store, refused=refused)
+        return WriteResult(refused=refused)
+    store = _new_folder(keep or backup_folder(found.folder))
+    written = WriteResult(backup=store, refused=refused)
     entries = []
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
@@ -304,20 +306,20 @@ def write_rewritings(
     return written
 
 
-def undo_rewriting(folder: Path, keep: Path | None = None) -> Written:
+def undo_rewrite(folder: Path, keep: Path | None = None) -> WriteResult:
     """Bring back the files of the newest rewriting of a site, byte for byte, as far as nobody has changed them since.
 
     Raises `OutputError` where there is none.
     """
-    store = newest_rewriting(folder, keep)
+    store = newest_rewrite(folder, keep)
     if store is None:
         raise OutputError(
             "There is no rewriting to take back.",
-            file=str(keep or kept_pages(folder)),
+            file=str(keep or backup_folder(folder)),
             remedy="Nothing was rewritten here, or all of it was taken back.",
         )
     root = Path(os.path.realpath(folder))
-    written = Written(kept=store)
+    written = WriteResult(backup=store)
     for entry in _record(store).files:
         path, now = entry.path, _bytes(root / entry.path)
         before = _bytes(store / path)
@@ -334,17 +336,17 @@ def undo_rewriting(folder: Path, keep: Path | None = None) -> Written:
     return written
 
 
-def newest_rewriting(folder: Path, keep: Path | None = None) -> Path | None:
+def newest_rewrite(folder: Path, keep: Path | None = None) -> Path | None:
     """Return the folder of the newest rewriting that can be taken back.
 
     Raises `OutputError` for a record that is damaged or names paths outside the site.
     """
-    place = keep or kept_pages(folder)
+    place = keep or backup_folder(folder)
     root = os.path.realpath(folder)
-    return next((one for one in sorted(_kept(place), reverse=True) if _record(one).site == root), None)
+    return next((one for one in sorted(_in_backup(place), reverse=True) if _record(one).site == root), None)
 
 
-def _kept(place: Path) -> Iterator[Path]:
+def _in_backup(place: Path) -> Iterator[Path]:
     with suppress(OSError):
         yield from (one for one in place.iterdir() if (one / _INDEX).is_file())
 
@@ -374,7 +376,7 @@ def _new_folder(keep: Path) -> Path:
     raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
 
 
-def _replace(root: Path, path: str, data: bytes, written: Written) -> None:
+def _replace(root: Path, path: str, data: bytes, written: WriteResult) -> None:
     """Write new bytes under a file's name, with the permissions it had; refuse a link and what is outside the site."""
     try:
         target = path_inside(root, path)
@@ -401,6 +403,6 @@ def _hash(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-def as_patch(files: Iterable[File], keys: Mapping[str, Collection[str]] | None = None) -> bytes:
+def as_patch(files: Iterable[PageFile], keys: Mapping[str, Collection[str]] | None = None) -> bytes:
     """Return a patch for `git apply` in the site's folder."""
     return b"".join(file.patch(None if keys is None else keys.get(file.path, ())) for file in files)

@@ -14,139 +14,145 @@ from young_prism.core.plan.memory import looking_memory
 from young_prism.core.plan.model import LeftOut
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import MAX_PIXELS
-from young_prism.engine.events import Listener, Looked, nobody
+from young_prism.engine.events import OnEvent, OriginalInspected, ignore_event
 from young_prism.engine.files import SourceFile
-from young_prism.engine.output.ledger import ours_in
+from young_prism.engine.output.ledger import owned_paths
 from young_prism.engine.source.pages import SiteReader
 from young_prism.engine.source.walk import (
-    WHOLE,
+    WHOLE_SOURCE,
     Scan,
     scan,
 )
 from young_prism.engine.workers.pool import Job, Workers
 from young_prism.engine.workers.tasks import (
-    Look,
+    InspectionDepth,
     by_library,
-    header_of_file,
-    look_file,
-    look_files,
+    inspect_file,
+    inspect_files,
+    inspect_header,
 )
 
-_LOOK_TIMEOUT_S = 60.0
+_INSPECTION_TIMEOUT_S = 60.0
 _BATCH_BYTES = 2_000_000
 _BATCH_FILES = 64
-_SAY_EVERY = 100
+_REPORT_EVERY = 100
 
-Known = Callable[[SourceFile], Facts | None]
+KnownFacts = Callable[[SourceFile], Facts | None]
 """Answers from an earlier look, as long as the original's stamp is the same."""
 
-Result = tuple[SourceFile, Facts | YoungPrismError]
+FileResult = tuple[SourceFile, Facts | YoungPrismError]
 
 
-def nothing_known(_found: SourceFile) -> None:
+def no_known_facts(_found: SourceFile) -> None:
     """Know nothing from an earlier look."""
 
 
 @dataclass(frozen=True)
-class Looks:
+class InspectionResult:
     """What looking at a source found. `pages` are the references of each page, to be known the next time."""
 
-    seen: Mapping[str, tuple[SourceFile, Facts]]
+    by_path: Mapping[str, tuple[SourceFile, Facts]]
     left_out: tuple[LeftOut, ...]
     notes: tuple[str, ...]
-    uses: Uses = NO_PAGES
+    references: Uses = NO_PAGES
     pages: KnownPages = field(default_factory=dict)
 
     @cached_property
     def facts(self) -> dict[str, Facts]:
         """Facts by path."""
-        return {path: facts for path, (_, facts) in self.seen.items()}
+        return {path: facts for path, (_, facts) in self.by_path.items()}
 
 
-def look_folder(
+def inspect_folder(
     source: Path,
     pool: Callable[[], Workers],
     *,
     output: Path | None = None,
-    scope: Scope = WHOLE,
-    known: Known = nothing_known,
-    listen: Listener = nobody,
+    scope: Scope = WHOLE_SOURCE,
+    known_facts: KnownFacts = no_known_facts,
+    on_event: OnEvent = ignore_event,
     max_pixels: int = MAX_PIXELS,
-    closer: bool = True,
+    full: bool = True,
     site: SiteReader | None = None,
-) -> Looks:
+) -> InspectionResult:
     """Look at every original of a source; one that cannot be read is left out, with its error.
 
     `closer` looks at all bytes and pixels; without it headers alone are read. `pool` is asked for only when a worker
     is needed; `known` may answer from an earlier look. With `site` the pages that refer to images are read as well.
     Raises `SourceError` when the source itself cannot be walked.
     """
-    found = scan(source, output=output, scope=scope, ours=ours_in(source))
-    looks = look_at(source, found, pool, known=known, listen=listen, max_pixels=max_pixels, closer=closer)
+    found = scan(source, output=output, scope=scope, owned=owned_paths(source))
+    looks = inspect(
+        source, found, pool, known_facts=known_facts, on_event=on_event, max_pixels=max_pixels, full=full
+    )
     read = site.read(output) if site else None
-    return replace(looks, uses=read.uses(source, found_paths(found)), pages=read.pages) if read else looks
+    return (
+        replace(looks, references=read.uses(source, scanned_paths(found)), pages=read.pages)
+        if read
+        else looks
+    )
 
 
-def look_at(
+def inspect(
     source: Path,
-    found: Scan,
+    scanned: Scan,
     pool: Callable[[], Workers],
     *,
-    known: Known = nothing_known,
-    listen: Listener = nobody,
+    known_facts: KnownFacts = no_known_facts,
+    on_event: OnEvent = ignore_event,
     max_pixels: int = MAX_PIXELS,
-    closer: bool = True,
-) -> Looks:
+    full: bool = True,
+) -> InspectionResult:
     """Look at what a walk of the source found, as `look_folder` does."""
     seen: dict[str, tuple[SourceFile, Facts]] = {}
-    left_out = list(found.left_out)
+    left_out = list(scanned.left_out)
     unknown = []
-    for original in found.originals:
-        facts = known(original)
-        if facts is None or (closer and not facts.seen):
+    for original in scanned.originals:
+        facts = known_facts(original)
+        if facts is None or (full and not facts.seen):
             unknown.append(original)
         else:
             seen[original.path] = (original, facts)
-    total, done = len(found.originals), len(seen)
-    for original, result in _results(source, unknown, pool, max_pixels, closer=closer):
+    total, done = len(scanned.originals), len(seen)
+    for original, result in _results(source, unknown, pool, max_pixels, full=full):
         done += 1
         if isinstance(result, YoungPrismError):
             left_out.append(LeftOut.because(original.path, result))
         else:
             seen[original.path] = (original, result)
-        if closer or done % _SAY_EVERY == 0 or done == total:
-            listen(Looked(done, total))
+        if full or done % _REPORT_EVERY == 0 or done == total:
+            on_event(OriginalInspected(done, total))
     left_out.sort(key=lambda left: left.path)
-    return Looks(dict(sorted(seen.items())), tuple(left_out), found.notes)
+    return InspectionResult(dict(sorted(seen.items())), tuple(left_out), scanned.notes)
 
 
-def found_paths(found: Scan) -> list[str]:
+def scanned_paths(found: Scan) -> list[str]:
     """Return the paths of everything that a page may rightly refer to."""
     return [original.path for original in found.originals]
 
 
 def _results(
-    source: Path, unknown: list[SourceFile], pool: Callable[[], Workers], max_pixels: int, *, closer: bool
-) -> Iterator[Result]:
+    source: Path, unknown: list[SourceFile], pool: Callable[[], Workers], max_pixels: int, *, full: bool
+) -> Iterator[FileResult]:
     if not unknown:
         return
-    if closer:
-        yield from _in_workers(source, unknown, pool(), max_pixels, Look.CLOSER)
+    if full:
+        yield from _in_workers(source, unknown, pool(), max_pixels, InspectionDepth.FULL)
         return
     others = []
     for original in unknown:
-        result = header_of_file(str(source), original.path, max_pixels)
+        result = inspect_header(str(source), original.path, max_pixels)
         if result is by_library:
             others.append(original)
         else:
             yield original, result
     if others:
-        yield from _in_workers(source, others, pool(), max_pixels, Look.HEADER)
+        yield from _in_workers(source, others, pool(), max_pixels, InspectionDepth.HEADER)
 
 
 def _in_workers(
-    source: Path, unknown: Iterable[SourceFile], pool: Workers, max_pixels: int, depth: Look
-) -> Iterator[Result]:
+    source: Path, unknown: Iterable[SourceFile], pool: Workers, max_pixels: int, depth: InspectionDepth
+) -> Iterator[FileResult]:
     """Look at originals in worker processes, small ones many at a time: handing a task over costs as much as a look.
 
     Where a worker dies or hangs over several, each of them is looked at by itself, so that only the culprit fails.
@@ -154,18 +160,18 @@ def _in_workers(
 
     @cache  # an original is asked for when its task is made, and when it is tried again
     def memory(original: SourceFile) -> int:
-        if depth is Look.HEADER:
+        if depth is InspectionDepth.HEADER:
             return 0
-        facts = header_of_file(str(source), original.path, max_pixels)
+        facts = inspect_header(str(source), original.path, max_pixels)
         return looking_memory(facts) if isinstance(facts, Facts) else 0
 
     alone: list[SourceFile] = []
     in_batches: Job[list[SourceFile]] = Job(
-        function=look_files,
+        function=inspect_files,
         arguments=lambda batch: (str(source), [original.path for original in batch], max_pixels, depth),
-        timeout_s=lambda batch: _LOOK_TIMEOUT_S + len(batch),
+        timeout_s=lambda batch: _INSPECTION_TIMEOUT_S + len(batch),
         memory=lambda batch: max(memory(original) for original in batch),
-        alone_again=False,
+        retry_isolated=False,
     )
     for done in pool.run(_batches(unknown), in_batches):
         if done.error is None:
@@ -175,9 +181,9 @@ def _in_workers(
         else:
             alone += done.item
     singly: Job[SourceFile] = Job(
-        function=look_file,
+        function=inspect_file,
         arguments=lambda original: (str(source), original.path, max_pixels, depth),
-        timeout_s=lambda _: _LOOK_TIMEOUT_S,
+        timeout_s=lambda _: _INSPECTION_TIMEOUT_S,
         memory=memory,
     )
     for single in pool.run(alone, singly):

@@ -26,7 +26,7 @@ from young_prism.core.report.formatting import count
 from young_prism.core.selection.scope import Scope, why_standing
 from young_prism.engine.files import STATE_FOLDER, SourceFile
 
-WHOLE = Scope()
+WHOLE_SOURCE = Scope()
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,17 +40,17 @@ class Scan:
     originals: tuple[SourceFile, ...]
     left_out: tuple[LeftOut, ...]
     notes: tuple[str, ...]
-    caught: Mapping[str, int]
-    unasked: int
+    pattern_hits: Mapping[str, int]
+    not_included: int
 
 
 def scan(
     source: Path,
     *,
     output: Path | None = None,
-    scope: Scope = WHOLE,
+    scope: Scope = WHOLE_SOURCE,
     count_excluded: bool = False,
-    ours: Collection[str] = (),
+    owned: Collection[str] = (),
 ) -> Scan:
     """Walk `source` within `scope`, leaving out `output` when it lies inside.
 
@@ -60,7 +60,7 @@ def scan(
     if not source.is_dir():
         what = "This is a file, not a folder." if source.exists() else "There is no such folder."
         raise SourceError(what, file=str(source), remedy="Point at a folder of images.")
-    walker = _Walker(source, output, scope, frozenset(ours), count_excluded=count_excluded)
+    walker = _Walker(source, output, scope, frozenset(owned), count_excluded=count_excluded)
     walker.walk(source)
     walker.originals.sort(key=lambda found: found.path)
     walker.left_out.sort(key=lambda left: left.path)
@@ -68,8 +68,8 @@ def scan(
         tuple(walker.originals),
         tuple(walker.left_out),
         (*walker.notes, *walker.remarks()),
-        dict(walker.caught),
-        walker.unasked,
+        dict(walker.pattern_hits),
+        walker.not_included,
     )
 
 
@@ -86,16 +86,16 @@ class _Walker:
         self.root = Path(os.path.realpath(source))
         self.output = _path_below(self.root, output) if output else None
         self.scope = scope
-        self.ours = ours
+        self.owned = ours
         self.count_excluded = count_excluded
         self.originals: list[SourceFile] = []
         self.left_out: list[LeftOut] = []
         self.notes: list[str] = []
-        self.caught: Counter[str] = Counter()
+        self.pattern_hits: Counter[str] = Counter()
         self._stack: list[tuple[Iterator[os.DirEntry[str]], str, str]] = []
         """Folders under way: entries left, path below the source, the pattern that excludes them."""
-        self.hidden = self.own = 0
-        self.unasked = 0
+        self.hidden = self.own_files = 0
+        self.not_included = 0
 
     def walk(self, folder: Path) -> None:
         """Walk depth first, with a stack of our own: folders may be nested deeper than Python's calls."""
@@ -112,8 +112,8 @@ class _Walker:
         self._stack.append((self._entries(folder, prefix), prefix, excluded_by))
 
     def _take(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
-        if path in self.ours:
-            self.own += 1
+        if path in self.owned:
+            self.own_files += 1
         elif not _is_text(path):
             self._leave_out(
                 path.encode(errors="surrogateescape").decode(errors="replace"),
@@ -129,33 +129,33 @@ class _Walker:
         elif entry.is_dir(follow_symlinks=False):
             self._folder(entry, path, excluded_by)
         else:
-            self._asked(entry, path, excluded_by or self.scope.excluded_by(path))
+            self._consider(entry, path, excluded_by or self.scope.excluded_by(path))
 
     def remarks(self) -> Iterator[str]:
         """Say what was left out by a standing rule or a pattern."""
         if self.hidden:
             yield f"{count(self.hidden, 'hidden file or folder', 'hidden files and folders')} left out."
-        if self.own:
-            yield f"{count(self.own, 'file')} that Young Prism made left out."
+        if self.own_files:
+            yield f"{count(self.own_files, 'file')} that Young Prism made left out."
         for line in self.scope.exclude:
-            if self.caught[line]:
-                yield f"“{line}” leaves out {count(self.caught[line], 'image or folder', 'images and folders')}."
-        if self.unasked:
-            yield f"{count(self.unasked, 'image')} not among those asked for."
+            if self.pattern_hits[line]:
+                yield f"“{line}” leaves out {count(self.pattern_hits[line], 'image or folder', 'images and folders')}."
+        if self.not_included:
+            yield f"{count(self.not_included, 'image')} not among those asked for."
 
-    def _asked(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
+    def _consider(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
         """Take a file in when the scope asks for it; else count it where it may matter to a person."""
         if excluded_by:
             if why_standing(excluded_by) == "hidden":
                 self.hidden += not entry.name.startswith(".young-prism")
-            elif _means_image(entry.name):
-                self.caught[excluded_by] += 1
+            elif _has_image_ending(entry.name):
+                self.pattern_hits[excluded_by] += 1
             return
         asked = self.scope.asked_for(path)
         if asked:
-            self.caught[asked] += self._file(entry, path)
+            self.pattern_hits[asked] += self._file(entry, path)
         else:
-            self.unasked += _means_image(entry.name)
+            self.not_included += _has_image_ending(entry.name)
 
     def _entries(self, folder: Path, prefix: str) -> Iterator[os.DirEntry[str]]:
         try:
@@ -192,14 +192,14 @@ class _Walker:
         elif self.count_excluded:
             self._enter(Path(entry.path), path + "/", line)
         else:
-            self.caught[line] += 1
+            self.pattern_hits[line] += 1
 
     def _link(self, entry: os.DirEntry[str], path: str) -> None:
         target = Path(os.path.realpath(entry.path))
         if target.is_file() and target.is_relative_to(self.root):
-            self._asked(entry, path, "")
+            self._consider(entry, path, "")
             return
-        if not (target.is_dir() or _means_image(entry.name)):
+        if not (target.is_dir() or _has_image_ending(entry.name)):
             return  # neither an original nor a folder that may hold some
         if target.is_dir():
             what = "This folder is a link"
@@ -217,7 +217,7 @@ class _Walker:
 
     def _file(self, entry: os.DirEntry[str], path: str) -> bool:
         """Take a file in if it is meant to be an image or is one; say whether."""
-        meant = _means_image(entry.name)
+        meant = _has_image_ending(entry.name)
         try:
             info = entry.stat()
             if not stat.S_ISREG(info.st_mode):
@@ -247,7 +247,7 @@ def _path_below(root: Path, folder: Path) -> str | None:
     return real.relative_to(root).as_posix() if real != root and real.is_relative_to(root) else None
 
 
-def _means_image(name: str) -> bool:
+def _has_image_ending(name: str) -> bool:
     return split_name(name)[1].lower() in IMAGE_ENDINGS
 
 

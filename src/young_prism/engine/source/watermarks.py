@@ -13,39 +13,39 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
 
-_LARGEST = 20_000_000
+_MAX_BYTES = 20_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Marks:
+class Watermarks:
     """Watermarks by the file that the recipe names, and why others of them cannot be used."""
 
     by_file: dict[str, Mark]
     errors: tuple[RecipeError, ...]
 
 
-def find_marks(recipe: Recipe, folders: Iterable[Path]) -> Marks:
+def find_watermarks(recipe: Recipe, folders: Iterable[Path]) -> Watermarks:
     """Look for the recipe's watermarks in `folders`, the first that has one counts. A link out of them is not followed."""
     found: dict[str, Mark] = {}
     errors = []
     where = list(folders)
-    for name in _named(recipe):
+    for name in _watermark_files(recipe):
         try:
             found[name] = _read(name, where)
         except RecipeError as error:
             errors.append(error)
-    return Marks(found, tuple(errors))
+    return Watermarks(found, tuple(errors))
 
 
-def load_marks(recipe: Recipe, *folders: Path) -> dict[str, Mark]:
+def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, Mark]:
     """Return the recipe's watermarks. Raises `RecipeError` for the first that cannot be used."""
-    marks = find_marks(recipe, folders)
+    marks = find_watermarks(recipe, folders)
     if marks.errors:
         raise marks.errors[0]
     return marks.by_file
 
 
-def _named(recipe: Recipe) -> list[str]:
+def _watermark_files(recipe: Recipe) -> list[str]:
     finishings = [recipe.finishing, *(one.finishing for one in recipe.overrides if one.finishing)]
     return list(dict.fromkeys(one.watermark.file for one in finishings if one.watermark))
 
@@ -62,7 +62,7 @@ def _read(name: str, folders: list[Path]) -> Mark:
             file = (root / name).resolve()
             if not file.is_relative_to(root) or not file.is_file():
                 continue
-            data = read_regular_file(file, _LARGEST)
+            data = read_regular_file(file, _MAX_BYTES)
             mark_size(data)
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error

@@ -20,25 +20,25 @@ from young_prism.core.errors import ClusterError, DamagedError, YoungPrismError
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import configure_worker
 from young_prism.engine.workers.pool import (
-    Done,
     Job,
-    Said,
+    JobResult,
+    WorkerMessage,
     Workers,
     worker_pool,
 )
-from young_prism.engine.workers.process import Answer, work
+from young_prism.engine.workers.process import TaskReply, run_task
 
 Item = TypeVar("Item")
 
 _CONNECT_S = 10
-_LOOK_EVERY_S = 0.3
-_ASK_WHO_EVERY_S = 1.0
-_BACK_WITHIN_S = 5.0
-_AHEAD = 2
+_POLL_INTERVAL_S = 0.3
+_WORKER_CHECK_INTERVAL_S = 1.0
+_RECONNECT_TIMEOUT_S = 5.0
+_ITEMS_AHEAD = 2
 """Items that are with the scheduler, for each worker: what bounds memory on both sides."""
 
 
-def _here() -> dict[str, str]:
+def local_versions() -> dict[str, str]:
     """Return the versions of this side."""
     return versions()
 
@@ -52,13 +52,15 @@ def difference(here: Mapping[str, str], there: Mapping[str, str]) -> str:
     )
 
 
-def far(expected: Mapping[str, str], function: Callable[..., Any], arguments: tuple[Any, ...]) -> Answer:
+def run_remote(
+    expected: Mapping[str, str], function: Callable[..., Any], arguments: tuple[Any, ...]
+) -> TaskReply:
     """Do one task on another machine. Raises `ClusterError` where its versions are others."""
     differs = difference(expected, versions())
     if differs:
         raise _other_versions("this worker", differs)
     configure_worker()
-    return work(-1, 0, function, arguments)
+    return run_task(-1, 0, function, arguments)
 
 
 def cluster_at(address: str) -> Callable[[], AbstractContextManager[Workers]]:
@@ -101,7 +103,7 @@ def _checked(client: Any, address: str) -> Cluster:
             file=address,
             remedy="Start some with `dask worker ADDRESS --nthreads 1`, as many a machine as it has cores.",
         )
-    here = _here()
+    here = local_versions()
     try:
         found: dict[str, dict[str, str]] = client.run(versions)
     except Exception as error:
@@ -126,7 +128,7 @@ def _other_versions(worker: str, differs: str) -> ClusterError:
 
 
 @dataclass(slots=True)
-class _Sent:
+class _Submitted:
     """An item that is with the scheduler."""
 
     item: Any
@@ -143,11 +145,11 @@ class Cluster:
     address: str
     jobs: int
     expected: Mapping[str, str]
-    _sent: dict[str, _Sent] = field(default_factory=dict)
+    _sent: dict[str, _Submitted] = field(default_factory=dict)
     _ended: queue.Queue[str] = field(default_factory=queue.Queue)
     _asked: float = 0.0
 
-    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[Done[Item]]:
+    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
         """Run a job; what ends badly is tried once more here, alone."""
         waiting = iter(items)
         suspects: list[Item] = []
@@ -157,13 +159,15 @@ class Cluster:
             for sent in self._sent.values():
                 sent.future.cancel()
             self._sent.clear()
-        if suspects and not job.stopped():
+        if suspects and not job.is_cancelled():
             with worker_pool(1) as pool:
                 yield from pool.run(suspects, job)
 
-    def _all(self, waiting: Iterator[Item], job: Job[Item], suspects: list[Item]) -> Iterator[Done[Item]]:
+    def _all(
+        self, waiting: Iterator[Item], job: Job[Item], suspects: list[Item]
+    ) -> Iterator[JobResult[Item]]:
         while True:
-            while len(self._sent) < _AHEAD * self.jobs and not job.stopped():
+            while len(self._sent) < _ITEMS_AHEAD * self.jobs and not job.is_cancelled():
                 item = next(waiting, None)
                 if item is None:
                     break
@@ -172,9 +176,9 @@ class Cluster:
                     yield failed
             if not self._sent:
                 return
-            job.tick()
+            job.on_tick()
             try:
-                key = self._ended.get(timeout=_LOOK_EVERY_S)
+                key = self._ended.get(timeout=_POLL_INTERVAL_S)
             except queue.Empty:
                 suspects += self._overdue(job)
                 continue
@@ -182,17 +186,17 @@ class Cluster:
             if sent:
                 yield from self._take(sent, suspects)
 
-    def _send(self, item: Item, job: Job[Item]) -> Done[Item] | None:
+    def _send(self, item: Item, job: Job[Item]) -> JobResult[Item] | None:
         try:
             arguments = job.arguments(item)
         except YoungPrismError as error:
-            return Done(item, None, error)
-        future = self.client.submit(far, self.expected, job.function, arguments, pure=False)
-        self._sent[future.key] = _Sent(item, future)
+            return JobResult(item, None, error)
+        future = self.client.submit(run_remote, self.expected, job.function, arguments, pure=False)
+        self._sent[future.key] = _Submitted(item, future)
         future.add_done_callback(lambda ended: self._ended.put(ended.key))
         return None
 
-    def _take(self, sent: _Sent, suspects: list[Any]) -> Iterator[Done[Any]]:
+    def _take(self, sent: _Submitted, suspects: list[Any]) -> Iterator[JobResult[Any]]:
         from distributed import KilledWorker
 
         if sent.future.status in ("cancelled", "lost"):
@@ -210,18 +214,18 @@ class Cluster:
         if isinstance(error, (KilledWorker, MemoryError)):
             suspects.append(sent.item)
             return
-        answer: Answer | None = None if error else sent.future.result()
+        answer: TaskReply | None = None if error else sent.future.result()
         error = error or (answer.error if answer else None)
         if error is None or isinstance(error, YoungPrismError):
             seconds = answer.seconds if answer else 0.0
-            yield Done(sent.item, answer.result if answer else None, error, seconds)
+            yield JobResult(sent.item, answer.result if answer else None, error, seconds)
         else:
             what = f"Something unforeseen happened ({type(error).__name__}: {error})."
-            yield Done(sent.item, None, DamagedError(what, remedy="Try it on this machine."))
+            yield JobResult(sent.item, None, DamagedError(what, remedy="Try it on this machine."))
 
     def _is_back(self) -> bool:
         """Whether the scheduler answers within a few seconds: a busy machine loses a connection now and then."""
-        until = time.monotonic() + _BACK_WITHIN_S
+        until = time.monotonic() + _RECONNECT_TIMEOUT_S
         while self.client.status != "running" and time.monotonic() < until:
             time.sleep(0.1)
         return bool(self.client.status == "running")
@@ -229,7 +233,7 @@ class Cluster:
     def _overdue(self, job: Job[Any]) -> list[Any]:
         """Say what each worker is at; take back what hangs."""
         now = time.monotonic()
-        if now - self._asked < _ASK_WHO_EVERY_S:
+        if now - self._asked < _WORKER_CHECK_INTERVAL_S:
             return []
         self._asked = now
         for worker, keys in self.client.processing().items():
@@ -237,11 +241,11 @@ class Cluster:
                 sent = self._sent.get(key)
                 if sent and sent.worker != worker:
                     sent.worker, sent.since = worker, now
-                    job.heard(Said(worker.rpartition("//")[2], sent.item, None))
+                    job.on_message(WorkerMessage(worker.rpartition("//")[2], sent.item, None))
         late = [
             key
             for key, sent in self._sent.items()
-            if sent.since and now - sent.since > _AHEAD * job.timeout_s(sent.item)
+            if sent.since and now - sent.since > _ITEMS_AHEAD * job.timeout_s(sent.item)
         ]
         taken = []
         for key in late:

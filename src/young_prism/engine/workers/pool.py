@@ -31,34 +31,34 @@ from pebble import ProcessExpired, ProcessPool
 from young_prism.core.errors import DamagedError, YoungPrismError
 from young_prism.engine.workers.process import (
     MEMORY_EXIT,
-    Answer,
+    TaskReply,
+    run_task,
     start_worker,
-    work,
 )
 
 Item = TypeVar("Item")
 
-_TASKS_A_WORKER = 200
+_TASKS_PER_WORKER = 200
 """A worker is renewed after this many items, before codecs' leaks could add up."""
 
-_SWOLLEN = 400_000_000
+_MAX_IDLE_RSS = 400_000_000
 """Or as soon as it keeps this much memory between items."""
 
-_LOOK_EVERY_S = 0.2
-_MAY_OVERTAKE = 8
+_POLL_INTERVAL_S = 0.2
+_MAX_OVERTAKES = 8
 """So many items a worker may go before one that waits for memory; then all wait for it."""
 
 _ATTEMPTS = 3
 """So many times a worker that died before it began is started for an item."""
 
-_QUICK_S = 0.3
+_SHORT_TASK_S = 0.3
 """Items shorter than this are handed over two at a time, so that the worker need not wait for the next one."""
 
-_LEAST_LIMIT = 1_000_000_000
+_MIN_MEMORY_LIMIT = 1_000_000_000
 _REMEDY = "Try it alone; if it fails again, take it out and report it."
 
 
-class Done(NamedTuple, Generic[Item]):
+class JobResult(NamedTuple, Generic[Item]):
     """One finished item: its result, or the error that it ended with. `seconds` are those in the worker."""
 
     item: Item
@@ -67,7 +67,7 @@ class Done(NamedTuple, Generic[Item]):
     seconds: float = 0.0
 
 
-class Said(NamedTuple, Generic[Item]):
+class WorkerMessage(NamedTuple, Generic[Item]):
     """What a worker says of an item that it is at; None when it begins."""
 
     worker: str
@@ -88,10 +88,10 @@ class Job(Generic[Item]):
     timeout_s: Callable[[Item], float]
     seconds: Callable[[Item], float] = lambda _: 0.0
     memory: Callable[[Item], int] = lambda _: 0
-    stopped: Callable[[], bool] = lambda: False
-    alone_again: bool = True
-    heard: Callable[[Said[Item]], None] = lambda _: None
-    tick: Callable[[], None] = lambda: None
+    is_cancelled: Callable[[], bool] = lambda: False
+    retry_isolated: bool = True
+    on_message: Callable[[WorkerMessage[Item]], None] = lambda _: None
+    on_tick: Callable[[], None] = lambda: None
 
 
 class Workers(Protocol):
@@ -99,7 +99,7 @@ class Workers(Protocol):
 
     jobs: int
 
-    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[Done[Item]]:
+    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
         """Yield each item with its result or error, in any order. Once stopped nothing more is handed out."""
         ...
 
@@ -124,7 +124,7 @@ class _Task(Generic[Item]):
     begun: bool = False
 
 
-_LOADED_ONCE = (
+_PRELOAD_MODULES = (
     "numpy",
     "cv2",
     "psutil",
@@ -148,7 +148,7 @@ def _context() -> Any:
     if "forkserver" not in multiprocessing.get_all_start_methods():
         return multiprocessing.get_context("spawn")
     context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(list(_LOADED_ONCE))
+    context.set_forkserver_preload(list(_PRELOAD_MODULES))
     return context
 
 
@@ -159,7 +159,7 @@ def _prepare_server() -> None:
 
 
 @dataclass(slots=True)
-class _Slot(Generic[Item]):
+class _WorkerHandle(Generic[Item]):
     """One worker process, through however many lives."""
 
     name: str
@@ -175,7 +175,7 @@ class _Slot(Generic[Item]):
             self.reader, self.writer = context.Pipe(duplex=False)
             self.pool = ProcessPool(
                 max_workers=1,
-                max_tasks=_TASKS_A_WORKER,
+                max_tasks=_TASKS_PER_WORKER,
                 initializer=start_worker,
                 initargs=(self.writer, self.nice),
                 context=context,
@@ -194,13 +194,13 @@ class _Slot(Generic[Item]):
         self.writer.close()
         self.pool = None
 
-    def hear(self, heard: Callable[[Said[Item]], None]) -> None:
+    def drain_messages(self, heard: Callable[[WorkerMessage[Item]], None]) -> None:
         while self.pool is not None and self.reader.poll():
             number, message = self.reader.recv()
             for task in self.tasks:
                 if task.number == number:
                     task.begun = True
-                    heard(Said(self.name, task.item, message))
+                    heard(WorkerMessage(self.name, task.item, message))
 
 
 class Pool:
@@ -209,7 +209,9 @@ class Pool:
     def __init__(self, jobs: int, memory: int | None = None, nice: int = 0) -> None:
         self.jobs = jobs
         self.memory = memory or default_memory()
-        self._slots: list[_Slot[Any]] = [_Slot(f"worker {number + 1}", nice) for number in range(jobs)]
+        self._slots: list[_WorkerHandle[Any]] = [
+            _WorkerHandle(f"worker {number + 1}", nice) for number in range(jobs)
+        ]
         self._numbers = count()
 
     def close(self, *, now: bool) -> None:
@@ -219,18 +221,18 @@ class Pool:
 
     def warm(self) -> None:
         """Start the processes now, since there will be work soon: they take a second to start."""
-        list(self.run(range(self.jobs), _WARMING))
+        list(self.run(range(self.jobs), _WARM_UP))
 
-    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[Done[Item]]:
+    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
         """Run a job; see `Workers`."""
         suspects: list[_Task[Item]] = []
         try:
             yield from self._run(self._queue(items, job), job, self._slots, suspects)
             for task in suspects:
-                if not job.stopped():
+                if not job.is_cancelled():
                     # The first one had others beside it; now it has the machine, and a new process, to itself.
                     self._slots[0].close(now=True)
-                    again = _Queue(iter([task]), self.memory)
+                    again = MemoryAwareQueue(iter([task]), self.memory)
                     yield from self._run(again, job, self._slots[:1], None)
         finally:
             for slot in self._slots:
@@ -238,67 +240,73 @@ class Pool:
                     task.future.cancel()
                 slot.tasks.clear()
 
-    def _queue(self, items: Iterable[Item], job: Job[Item]) -> _Queue[Item]:
+    def _queue(self, items: Iterable[Item], job: Job[Item]) -> MemoryAwareQueue[Item]:
         # A `map`, since it asks again of items that had none for a moment, which a generator expression never does.
         tasks = map(lambda item: _Task(item, next(self._numbers), job.memory(item)), items)  # noqa: C417
-        return _Queue(tasks, self.memory)
+        return MemoryAwareQueue(tasks, self.memory)
 
     def _run(
         self,
-        queue: _Queue[Item],
+        queue: MemoryAwareQueue[Item],
         job: Job[Item],
-        slots: list[_Slot[Item]],
+        slots: list[_WorkerHandle[Item]],
         suspects: list[_Task[Item]] | None,
-    ) -> Iterator[Done[Item]]:
+    ) -> Iterator[JobResult[Item]]:
         while True:
-            if not job.stopped():
+            if not job.is_cancelled():
                 self._hand_out(queue, job, slots, alone=suspects is None)
             running = [task.future for slot in slots for task in slot.tasks]
             if not running:
                 return
-            wait(running, timeout=_LOOK_EVERY_S, return_when=FIRST_COMPLETED)
-            job.tick()
+            wait(running, timeout=_POLL_INTERVAL_S, return_when=FIRST_COMPLETED)
+            job.on_tick()
             for slot in slots:
-                slot.hear(job.heard)
+                slot.drain_messages(job.on_message)
                 for task in [task for task in slot.tasks if task.future.done()]:
                     slot.tasks.remove(task)
                     queue.taken -= task.memory
-                    yield from self._ended(task, slot, queue, suspects if job.alone_again else None)
+                    yield from self._ended(task, slot, queue, suspects if job.retry_isolated else None)
 
     def _hand_out(
-        self, queue: _Queue[Item], job: Job[Item], slots: list[_Slot[Item]], *, alone: bool
+        self, queue: MemoryAwareQueue[Item], job: Job[Item], slots: list[_WorkerHandle[Item]], *, alone: bool
     ) -> None:
         for second in (False, True):
             for slot in slots:
-                if len(slot.tasks) != second or (second and job.seconds(slot.tasks[0].item) > _QUICK_S):
+                if len(slot.tasks) != second or (second and job.seconds(slot.tasks[0].item) > _SHORT_TASK_S):
                     continue
-                task = queue.next(
-                    quick_only=second, quick=lambda task: job.seconds(task.item) <= _QUICK_S, jobs=len(slots)
+                task = queue.take(
+                    quick_only=second,
+                    quick=lambda task: job.seconds(task.item) <= _SHORT_TASK_S,
+                    jobs=len(slots),
                 )
                 if task is None:
                     return
-                limit = self.memory if alone else min(self.memory, max(2 * task.memory, _LEAST_LIMIT))
+                limit = self.memory if alone else min(self.memory, max(2 * task.memory, _MIN_MEMORY_LIMIT))
                 self._give(slot, task, job, limit)
 
-    def _give(self, slot: _Slot[Item], task: _Task[Item], job: Job[Item], limit: int) -> None:
+    def _give(self, slot: _WorkerHandle[Item], task: _Task[Item], job: Job[Item], limit: int) -> None:
         task.begun = False
         task.future = slot.open().schedule(
-            work,
+            run_task,
             args=[task.number, limit, job.function, job.arguments(task.item)],
             timeout=job.timeout_s(task.item),
         )
         slot.tasks.append(task)
 
     def _ended(
-        self, task: _Task[Item], slot: _Slot[Item], queue: _Queue[Item], suspects: list[_Task[Item]] | None
-    ) -> Iterator[Done[Item]]:
+        self,
+        task: _Task[Item],
+        slot: _WorkerHandle[Item],
+        queue: MemoryAwareQueue[Item],
+        suspects: list[_Task[Item]] | None,
+    ) -> Iterator[JobResult[Item]]:
         error = task.future.exception()
         if error is None:
-            answer: Answer = task.future.result()
-            if answer.memory > _SWOLLEN and not slot.tasks:
+            answer: TaskReply = task.future.result()
+            if answer.memory > _MAX_IDLE_RSS and not slot.tasks:
                 slot.close(now=False)
             if answer.error is None:
-                yield Done(task.item, answer.result, None, answer.seconds)
+                yield JobResult(task.item, answer.result, None, answer.seconds)
                 return
             error = answer.error
         idle = isinstance(error, BrokenProcessPool)
@@ -307,20 +315,20 @@ class Pool:
         if (idle or (isinstance(error, ProcessExpired) and not task.begun)) and task.attempts < _ATTEMPTS:
             # It was killed while it was idle, or before it began: no item is to blame.
             task.attempts += 1
-            queue.back(task)
-        elif suspects is not None and isinstance(error, _TO_BE_TRIED_ALONE):
+            queue.put_back(task)
+        elif suspects is not None and isinstance(error, _RETRY_ISOLATED):
             suspects.append(task)
         else:
-            yield Done(task.item, None, _said(error))
+            yield JobResult(task.item, None, _describe(error))
 
 
-class Feed(Generic[Item]):
+class PullIterator(Generic[Item]):
     """What there is to do, asked anew each time: it may have nothing for a moment, and something later."""
 
     def __init__(self, take: Callable[[], Item | None]) -> None:
         self._take = take
 
-    def __iter__(self) -> Feed[Item]:
+    def __iter__(self) -> PullIterator[Item]:
         return self
 
     def __next__(self) -> Item:
@@ -334,12 +342,12 @@ def _nothing() -> None:
     """Be there."""
 
 
-_WARMING: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)
+_WARM_UP: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)
 
-_TO_BE_TRIED_ALONE = (ProcessExpired, TimeoutError, CancelledError, MemoryError)
+_RETRY_ISOLATED = (ProcessExpired, TimeoutError, CancelledError, MemoryError)
 
 
-class _Queue(Generic[Item]):
+class MemoryAwareQueue(Generic[Item]):
     """Hands out tasks in their order, as far as their memory allows; small ones may go before one that must wait."""
 
     def __init__(self, tasks: Iterator[_Task[Item]], memory: int) -> None:
@@ -349,10 +357,10 @@ class _Queue(Generic[Item]):
         self._overtaken = 0
         self.taken = 0
 
-    def back(self, task: _Task[Item]) -> None:
+    def put_back(self, task: _Task[Item]) -> None:
         self._held.appendleft(task)
 
-    def next(
+    def take(
         self, *, quick_only: bool, quick: Callable[[_Task[Item]], bool], jobs: int
     ) -> _Task[Item] | None:
         """Return a task that may begin now."""
@@ -363,7 +371,7 @@ class _Queue(Generic[Item]):
                 return self._take(task)
             self._held.appendleft(task)
             break
-        while self._overtaken < _MAY_OVERTAKE * jobs:
+        while self._overtaken < _MAX_OVERTAKES * jobs:
             task_or_none = next(self._tasks, None)
             if task_or_none is None:
                 return None
@@ -384,7 +392,7 @@ class _Queue(Generic[Item]):
         return task
 
 
-def _said(error: BaseException) -> YoungPrismError:
+def _describe(error: BaseException) -> YoungPrismError:
     """Say what ended an item."""
     if isinstance(error, YoungPrismError):
         return error

@@ -26,7 +26,7 @@ _LONGEST_MESSAGE = 4000
 _TRIM_OVER = 200_000_000
 
 
-class Answer(NamedTuple):
+class TaskReply(NamedTuple):
     """What a worker hands back: the result or the error, its seconds, and the memory that it keeps after it, in bytes."""
 
     result: Any
@@ -35,7 +35,7 @@ class Answer(NamedTuple):
     memory: int
 
 
-class _Here:
+class _WorkerState:
     """What this process knows of itself."""
 
     writer: Any = None
@@ -54,7 +54,7 @@ def start_worker(writer: Any = None, nice: int = 0) -> None:
         os.nice(nice)
     if writer is not None:
         os.set_blocking(writer.fileno(), False)
-        _Here.writer = writer
+        _WorkerState.writer = writer
     threading.Thread(target=_watch, name="memory", daemon=True).start()
 
 
@@ -64,7 +64,7 @@ def _watch() -> None:
     parent = os.getppid()
     while True:
         time.sleep(_WATCH_EVERY_S)
-        limit = _Here.limit  # once: the task may end between two looks at it
+        limit = _WorkerState.limit  # once: the task may end between two looks at it
         if limit and me.memory_info().rss > limit:
             os._exit(MEMORY_EXIT)
         if os.getppid() != parent:
@@ -78,35 +78,35 @@ def forget_decoded() -> None:
         loaded.forget_decoded()
 
 
-def work(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> Answer:
+def run_task(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> TaskReply:
     """Do one task under a limit of memory. An error is part of the answer."""
-    _Here.number, _Here.limit = number, limit
-    tell(None)
+    _WorkerState.number, _WorkerState.limit = number, limit
+    report(None)
     began = time.perf_counter()
     result, failure = None, None
     try:
         result = function(*arguments)
     except Exception as error:  # noqa: BLE001  (the parent says what it means)
-        failure = error if _travels(error) else RuntimeError(f"{type(error).__name__}: {error}")
+        failure = error if _is_picklable(error) else RuntimeError(f"{type(error).__name__}: {error}")
     seconds = time.perf_counter() - began
-    _Here.limit = 0
+    _WorkerState.limit = 0
     forget_decoded()
-    return Answer(result, failure, seconds, _rest())
+    return TaskReply(result, failure, seconds, _trimmed_memory())
 
 
-def tell(message: Any) -> None:
+def report(message: Any) -> None:
     """Say something of the task that this worker is at. What does not fit into the pipe is left unsaid."""
-    if _Here.writer is None:
+    if _WorkerState.writer is None:
         return
     try:
-        data = pickle.dumps((_Here.number, message))
+        data = pickle.dumps((_WorkerState.number, message))
         if len(data) <= _LONGEST_MESSAGE:
-            _Here.writer.send((_Here.number, message))
+            _WorkerState.writer.send((_WorkerState.number, message))
     except (BlockingIOError, OSError):
         pass
 
 
-def _travels(error: BaseException) -> bool:
+def _is_picklable(error: BaseException) -> bool:
     try:
         pickle.loads(pickle.dumps(error))  # noqa: S301  (our own)
     except Exception:  # noqa: BLE001
@@ -114,7 +114,7 @@ def _travels(error: BaseException) -> bool:
     return True
 
 
-def _rest() -> int:
+def _trimmed_memory() -> int:
     """Return the memory that is still held, having given back what can be."""
     held = psutil.Process().memory_info().rss
     if held > _TRIM_OVER:

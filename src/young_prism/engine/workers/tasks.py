@@ -15,7 +15,7 @@ from young_prism.core.images.headers.contract import (
 )
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
-from young_prism.engine.workers.process import tell
+from young_prism.engine.workers.process import report
 
 _BASE_TIMEOUT_S = 60.0
 _TIMEOUT_S_A_WORK = 60.0
@@ -44,20 +44,22 @@ def _unreadable(path: str, error: OSError) -> UnreadableError:
     )
 
 
-class Look(Enum):
+class InspectionDepth(Enum):
     """How closely a worker looks."""
 
     HEADER = "header"
-    CLOSER = "closer"
+    FULL = "closer"
 
 
-def look_file(root: str, path: str, max_pixels: int, depth: Look = Look.CLOSER) -> Facts:
+def inspect_file(
+    root: str, path: str, max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
+) -> Facts:
     """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
     from young_prism.core.inspection.inspect import look, look_at_header
 
     data = read_original(root, path)
     try:
-        if depth is Look.HEADER:
+        if depth is InspectionDepth.HEADER:
             return look_at_header(BytesView(data), max_pixels=max_pixels)
         return look(data, max_pixels=max_pixels)
     except YoungPrismError as error:
@@ -65,14 +67,14 @@ def look_file(root: str, path: str, max_pixels: int, depth: Look = Look.CLOSER) 
         raise
 
 
-def look_files(
-    root: str, paths: list[str], max_pixels: int, depth: Look = Look.CLOSER
+def inspect_files(
+    root: str, paths: list[str], max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
 ) -> list[Facts | YoungPrismError]:
     """Look at several small originals in one task; an error stands in the place of its original."""
     found: list[Facts | YoungPrismError] = []
     for path in paths:
         try:
-            found.append(look_file(root, path, max_pixels, depth))
+            found.append(inspect_file(root, path, max_pixels, depth))
         except YoungPrismError as error:
             found.append(error)
     return found
@@ -82,7 +84,7 @@ by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
 """What `header_of_file` hands back for a format whose header is read by foreign code: a crash there must cost a worker."""
 
 
-def header_of_file(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
+def inspect_header(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
     """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
     from young_prism.core.inspection.inspect import LIBRARY_FORMATS, look_at_header
 
@@ -105,7 +107,7 @@ def render_timeout_s(original: PlannedOriginal) -> float:
     return _BASE_TIMEOUT_S + _TIMEOUT_S_A_WORK * original.work
 
 
-class Made(NamedTuple):
+class RenderResult(NamedTuple):
     """What a worker made of an original: all of it, or some pieces that are put together with others."""
 
     rendered: list[Rendered] | None
@@ -118,7 +120,7 @@ def render_file(
     known: Mapping[str, MadeBefore],
     verify: bool,  # noqa: FBT001  (workers are handed their arguments by position)
     paths: Collection[str] | None,
-) -> Made:
+) -> RenderResult:
     """Read an original, and make its renditions: see `render_bytes`."""
     return render_bytes(read_original(root, original.path), original, known, verify, paths)
 
@@ -129,7 +131,7 @@ def render_bytes(
     known: Mapping[str, MadeBefore],
     verify: bool,  # noqa: FBT001
     paths: Collection[str] | None,
-) -> Made:
+) -> RenderResult:
     """Make the renditions of one original that are not `known`, or just those with certain `paths`.
 
     Each is read back with `verify`. Raises the errors of `core.render.render.render`, with the file's name.
@@ -140,12 +142,12 @@ def render_bytes(
     places = {planned.path: place for place, planned in enumerate(original.renditions)}
 
     def say(planned: PlannedRendition, size: int) -> None:
-        tell((places[planned.path], size))
+        report((places[planned.path], size))
 
     try:
         if paths is not None:
-            return Made(None, pieces_of(data, original, paths, verify=verify, tell=say))
-        return Made(render(data, original, known, verify=verify, tell=say), {})
+            return RenderResult(None, pieces_of(data, original, paths, verify=verify, tell=say))
+        return RenderResult(render(data, original, known, verify=verify, tell=say), {})
     except YoungPrismError as error:
         error.file = original.path
         raise

@@ -8,7 +8,7 @@ from dataclasses import replace
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import Summary
 from young_prism.core.types import Outcome
-from young_prism.engine.events import Item, OriginalDone, Planned, Unchanged
+from young_prism.engine.events import ItemDone, OriginalDone, PlanReady, ReusedUnchanged
 
 _MADE = (Outcome.MADE.value, Outcome.KEPT.value)
 
@@ -23,13 +23,13 @@ class Figures:
         self.outcomes = dict.fromkeys((outcome.value for outcome in Outcome), 0)
         self._earlier = dict(earlier or {})
 
-    def planned(self, event: Planned) -> None:
+    def planned(self, event: PlanReady) -> None:
         """Count what the plan leaves out."""
         failed = sum(left.failed for left in event.plan.left_out)
         self.outcomes[Outcome.FAILED.value] += failed
         self.outcomes[Outcome.SKIPPED.value] += len(event.plan.left_out) - failed
 
-    def unchanged(self, event: Unchanged) -> None:
+    def unchanged(self, event: ReusedUnchanged) -> None:
         """Count what is as it was."""
         for outcome, number in event.outcomes.items():
             self.outcomes[outcome.value] += number
@@ -37,7 +37,7 @@ class Figures:
         self.after += event.bytes_renditions
         self.summary.stand(event.shares)
 
-    def done(self, event: OriginalDone) -> tuple[Item, ...]:
+    def done(self, event: OriginalDone) -> tuple[ItemDone, ...]:
         """Count an original; return its items with the outcomes that they have in this run."""
         items = tuple(self._as_it_was(item) for item in event.items) if self._earlier else event.items
         delivered = 0
@@ -52,7 +52,7 @@ class Figures:
         self.summary.add(event.share, results, event.seconds, verified=self.verify)
         return items
 
-    def _as_it_was(self, item: Item) -> Item:
+    def _as_it_was(self, item: ItemDone) -> ItemDone:
         """Return an item as it was: what was made before a pause was not reused."""
         earlier = self._earlier.get(item.path)
         if item.outcome is not Outcome.REUSED or earlier not in _MADE:

@@ -16,15 +16,15 @@ from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
 from young_prism.engine.build.delivery import BuildResult
 from young_prism.engine.events import (
-    Busy,
     Event,
     Halted,
-    Item,
-    Looked,
+    Heartbeat,
+    ItemDone,
     OriginalDone,
-    Planned,
-    Tick,
-    Unchanged,
+    OriginalInspected,
+    PlanReady,
+    ReusedUnchanged,
+    WorkerProgress,
 )
 from young_prism.services.runs.figures import Figures
 from young_prism.store.store import Store
@@ -52,7 +52,7 @@ class _Live:
     work: dict[str, float] = field(default_factory=dict)
     made: deque[tuple[float, int]] = field(default_factory=deque)
 
-    def take(self, event: Busy, now: float) -> None:
+    def take(self, event: WorkerProgress, now: float) -> None:
         """Take what a worker says."""
         at = event.rendition
         if at is None or event.bytes < 0:
@@ -126,19 +126,21 @@ class Recorder:
         """Take an event of the engine."""
         now = time.monotonic()
         match event:
-            case Planned():
+            case PlanReady():
                 self._planned(event)
-            case Unchanged():
+            case ReusedUnchanged():
                 self._unchanged(event)
             case OriginalDone():
                 self._original(event, now)
-            case Busy():
+            case WorkerProgress():
                 self._live.take(event, now - self._began)
             case Halted(why):
                 self._halted(why, now)
-            case Looked() | Tick():
+            case OriginalInspected() | Heartbeat():
                 pass
-        if now - self._flushed > (_BEAT_EVERY_S if isinstance(event, Tick | Looked) else _FLUSH_EVERY_S):
+        if now - self._flushed > (
+            _BEAT_EVERY_S if isinstance(event, Heartbeat | OriginalInspected) else _FLUSH_EVERY_S
+        ):
             self.flush()
 
     @property
@@ -151,7 +153,7 @@ class Recorder:
         if len(self._log) < _LOG_LINES:
             self._log.append([round(time.monotonic() - self._began, 1), line])
 
-    def _planned(self, event: Planned) -> None:
+    def _planned(self, event: PlanReady) -> None:
         plan = event.plan
         self._began = time.monotonic()
         failed = [left for left in plan.left_out if left.failed]
@@ -172,7 +174,7 @@ class Recorder:
             self.log(f"{left.path}: {left.error}")
         self.flush("running")
 
-    def _unchanged(self, event: Unchanged) -> None:
+    def _unchanged(self, event: ReusedUnchanged) -> None:
         self.figures.unchanged(event)
         self._rows += [_whole(left) for left in event.left_out]
         self._counts |= {
@@ -297,7 +299,7 @@ def _all_of(renditions: int, originals: int) -> str:
     return f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
 
 
-def _row(event: OriginalDone, item: Item) -> dict[str, Any]:
+def _row(event: OriginalDone, item: ItemDone) -> dict[str, Any]:
     return {
         "original": event.original,
         "path": item.path,

@@ -17,8 +17,8 @@ from young_prism import __version__
 from young_prism.core.errors import RecipeError, StoreError, YoungPrismError
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
-from young_prism.engine.build.pipeline import With, build
-from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.dask import cluster_at
 from young_prism.engine.workers.pool import Pool, default_jobs
@@ -140,7 +140,7 @@ class Runner:
                 file=source.name,
                 remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
             )
-        load_marks(recipe, Path(source.folder))
+        load_watermarks(recipe, Path(source.folder))
         with self._lock:
             if only is None:
                 for run_id, job in self._by_run.items():
@@ -375,13 +375,13 @@ class Runner:
             looks = self._looker.look(job.source, keep_marks=True, standing=self._pool if job.quick else None)
         finally:
             self._looker.progress.pop(job.source.id, None)
-        facts = {found.stamp: known for found, known in looks.seen.values()}
+        facts = {found.stamp: known for found, known in looks.by_path.values()}
         settings = self._settings
         result = build(
             Path(job.source.folder),
             Path(row.out_folder) if row.out_folder else out_of(job.source, recipe),
             recipe,
-            using=With(
+            using=BuildOptions(
                 jobs=settings.jobs,
                 memory=settings.memory,
                 nice=0 if job.quick else _BULK_NICE,
@@ -395,7 +395,7 @@ class Runner:
                 self._store.source(job.source.slug) or job.source, self._store.taken_out(job.source.id)
             ),
             details=self._store.details(job.source.id),
-            marks=load_marks(recipe, Path(job.source.folder)),
+            marks=load_watermarks(recipe, Path(job.source.folder)),
             only=frozenset(row.only).__contains__ if row.only is not None else None,
             stopped=job.stop.is_set,
         )

@@ -21,16 +21,16 @@ from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.inbox import (
     Inbox,
     Limits,
-    Place,
+    PlacementOutcome,
     Readable,
 )
 from young_prism.engine.intake.quick_render import (
-    Brought,
-    First,
-    FirstMaker,
+    QuickRenderer,
+    QuickResult,
+    UploadJob,
 )
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.source.watermarks import load_marks
+from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.services.uploads.permissions import Act, allowed_acts
 from young_prism.services.uploads.schemas import entry_of
 from young_prism.serving.build import build_in
@@ -75,7 +75,7 @@ class Desk:
     def __init__(
         self,
         store: Store,
-        first: FirstMaker,
+        first: QuickRenderer,
         start: StartRun,
         places: Places,
         told: Callable[[UploadRow], None],
@@ -152,8 +152,8 @@ class Desk:
         """Take a picture with what is said of it, and have it made. Raises `IncomingError`; then nothing of it stays."""
         inbox = self._inbox(source)
         inbox.check_number(1)
-        placed = inbox.bring(given, stream, length=length)
-        new = placed.place is not Place.ALREADY
+        placed = inbox.receive(given, stream, length=length)
+        new = placed.outcome is not PlacementOutcome.ALREADY
         before = self._store.details(source.id).get(placed.path, NOTHING_SAID)
         detail = said if new else _over(before, said)
         if detail != before:
@@ -178,11 +178,11 @@ class Desk:
             )
         there = (Path(source.folder) / row.path).is_file()
         replaced = self._inbox(source).replace(row.path, given, stream, length=length)
-        if not replaced.kept:
+        if not replaced.backup:
             return row
         before = {
             "path": row.path,
-            "kept": replaced.kept,
+            "kept": replaced.backup,
             "first": row.first,
             "state": row.state,
             "given": row.given,
@@ -208,14 +208,14 @@ class Desk:
         recipe = recipe_of(source)
         detail = self._store.details(source.id).get(row.path, NOTHING_SAID)
         try:
-            marks = dict(load_marks(recipe, Path(source.folder)))
+            marks = dict(load_watermarks(recipe, Path(source.folder)))
         except YoungPrismError as error:
             self._failed(row, error)
             return
-        brought = Brought(
+        brought = UploadJob(
             source.folder, row.path, recipe, detail, marks, self._places.limits.max_pixels, self._places.cache
         )
-        self._first.make(brought, partial(self._begun, source, row.id, self._replacement(row)))
+        self._first.submit(brought, partial(self._begun, source, row.id, self._replacement(row)))
 
     def _replacement(self, row: UploadRow) -> int:
         """Return what is another number with each original that takes the upload's place."""
@@ -223,7 +223,7 @@ class Desk:
         return step.id if step else 0
 
     def _begun(
-        self, source: SourceRow, upload_id: str, replacement: int, result: First | YoungPrismError
+        self, source: SourceRow, upload_id: str, replacement: int, result: QuickResult | YoungPrismError
     ) -> None:
         """Keep what was made at once, and have the rest made; not of an original that was replaced meanwhile."""
         try:
@@ -305,7 +305,7 @@ class Desk:
         if step:
             row, bad = self._undo_replaced(source, row, step.before)
             self._store.uploads.drop_change(step.id)
-            self._inbox(source).discard_kept(bad)
+            self._inbox(source).discard_backup(bad)
             self._make(
                 source,
                 self._changed(row, error=f"The new one could not be used: {error.what}", remedy=error.remedy),
@@ -377,7 +377,7 @@ class Desk:
         self, source: SourceRow, row: UploadRow, before: dict[str, Any]
     ) -> tuple[UploadRow, str]:
         """Put the original back that was replaced; return also where the other one is kept."""
-        aside = self._inbox(source).put_back(row.path, before["path"], before["kept"])
+        aside = self._inbox(source).undo_replace(row.path, before["path"], before["kept"])
         self._re_said(source, row.path, before["path"])
         back = {name: before[name] for name in ("path", "given", "first")}
         return self._changed(row, state=WORKING, **back), aside

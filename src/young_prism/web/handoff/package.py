@@ -12,9 +12,9 @@ from werkzeug.datastructures import MultiDict
 
 from young_prism.core.errors import PublishError, YoungPrismError
 from young_prism.engine.handoff.deploy import (
-    Publication,
-    plan_publication,
-    publish,
+    DeployPlan,
+    deploy,
+    plan_deploy,
 )
 from young_prism.engine.handoff.package import (
     Package,
@@ -94,7 +94,7 @@ def package_zip(slug: str) -> Response:
     if build is None:
         abort(404)
     since = last_packed(build.out) if "changed" in request.args else None
-    found = Package.of(build.out, since)
+    found = Package.from_output(build.out, since)
     name = f"{source.slug}{'-changed' if since is not None else ''}.zip"
     headers = {
         "Content-Disposition": f'attachment; filename="{name}"',
@@ -172,18 +172,18 @@ def _going() -> dict[int, Publishing]:
     return found
 
 
-def _begin(source: SourceRow, plan: Publication, target: str) -> None:
+def _begin(source: SourceRow, plan: DeployPlan, target: str) -> None:
     known = Publishing(target, len(plan.send))
     _going()[source.id] = known
     threading.Thread(target=_publish, args=(plan, known), name="publishing", daemon=True).start()
 
 
-def _publish(plan: Publication, known: Publishing) -> None:
+def _publish(plan: DeployPlan, known: Publishing) -> None:
     def heard(done: int, _total: int) -> None:
         known.done = done
 
     try:
-        result = publish(plan, progress=heard, stopped=known.stop.is_set)
+        result = deploy(plan, progress=heard, is_cancelled=known.stop.is_set)
         known.failures = [str(error) for error in result.failures]
         known.said = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
         if result.stopped:
@@ -197,12 +197,12 @@ def _publish(plan: Publication, known: Publishing) -> None:
         known.over = True
 
 
-def _plan(build: Build, target: str, values: MultiDict[str, str]) -> tuple[Publication | None, str]:
+def _plan(build: Build, target: str, values: MultiDict[str, str]) -> tuple[DeployPlan | None, str]:
     try:
         store = storage_at(target, _known_endpoint(values.get("endpoint", "").strip()))
         if isinstance(store, FolderStorage):
             _check_folder(store)
-        found = plan_publication(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
+        found = plan_deploy(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
     except YoungPrismError as error:
         return None, str(error)
     return found, ""
@@ -236,6 +236,10 @@ def _packages(build: Build) -> tuple[Package | None, Package | None, str]:
     """Return the package of all and that of what changed, or why there is none."""
     try:
         known = last_packed(build.out)
-        return Package.of(build.out), None if known is None else Package.of(build.out, known), ""
+        return (
+            Package.from_output(build.out),
+            None if known is None else Package.from_output(build.out, known),
+            "",
+        )
     except YoungPrismError as error:
         return None, None, str(error)

@@ -20,14 +20,14 @@ from young_prism.core.html.rewrite.changes import (
 from young_prism.core.html.rewrite.page import Wish
 from young_prism.core.report.formatting import count
 from young_prism.engine.site.rewrite import (
-    File,
-    Known,
-    Pages,
-    Rewritings,
+    PageFile,
+    RewriteCache,
+    SitePages,
+    SiteRewrite,
     as_patch,
-    newest_rewriting,
-    undo_rewriting,
-    write_rewritings,
+    newest_rewrite,
+    undo_rewrite,
+    write_rewrite,
 )
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.models import SourceRow
@@ -77,7 +77,7 @@ def pages(slug: str) -> str:
         folder=folder,
         files=[(file, _shown(file)) for file in found.changed[:_FILES_SHOWN]] if found else [],
         left=found.left[:_LEFT_SHOWN] if found else [],
-        undo=newest_rewriting(folder),
+        undo=newest_rewrite(folder),
         query=request.query_string.decode(),
     )
 
@@ -98,12 +98,13 @@ def rewrite(slug: str) -> BaseResponse:
             mimetype="text/x-patch",
             headers={"Content-Disposition": f'attachment; filename="{source.slug}.patch"'},
         )
-    written = write_rewritings(found, keys=keys)
+    written = write_rewrite(found, keys=keys)
     for path, why in written.refused:
         flash(f"{path}: {why}", "error")
     if written.done:
         flash(
-            f"{count(len(written.done), 'file')} rewritten. The old files are kept in {written.kept}.", "info"
+            f"{count(len(written.done), 'file')} rewritten. The old files are kept in {written.backup}.",
+            "info",
         )
     elif not written.refused:
         flash("No place was chosen, so nothing was written.", "info")
@@ -114,7 +115,7 @@ def rewrite(slug: str) -> BaseResponse:
 def undo(slug: str) -> BaseResponse:
     """Bring back the files of the newest rewriting."""
     source = source_or_404(slug)
-    undone = undo_rewriting(Path(source.pages_folder or source.folder))
+    undone = undo_rewrite(Path(source.pages_folder or source.folder))
     for path, why in undone.refused:
         flash(f"{path}: {why}", "error")
     flash(f"{count(len(undone.done), 'file')} as before.", "info")
@@ -130,20 +131,20 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-def _found(source: SourceRow, catalogue: Catalogue, build: Build) -> tuple[Rewritings | None, str]:
+def _found(source: SourceRow, catalogue: Catalogue, build: Build) -> tuple[SiteRewrite | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
     folder = Path(source.pages_folder or source.folder)
     address = values.get("address", "").strip()
     try:
-        site = Pages.of(folder, Path(source.folder), build.out, build.manifest, address)
+        site = SitePages.from_manifest(folder, Path(source.folder), build.out, build.manifest, address)
     except OutputError as error:
         return None, f"{error.what} Say below where they are served."
     same = (id(build), site.site.address, site.site.files)
-    kept: tuple[Any, Known] = catalogue.kept.get("pages") or (None, {})
+    kept: tuple[Any, RewriteCache] = catalogue.kept.get("pages") or (None, {})
     if kept[0] != same:
         catalogue.kept["pages"] = kept = (same, {})
-    return site.rewritings(Wish(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
+    return site.rewrite(Wish(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
 
 
 def _mode(values: Mapping[str, str]) -> Mode:
@@ -151,5 +152,5 @@ def _mode(values: Mapping[str, str]) -> Mode:
     return Mode(asked) if asked in list(Mode) else Mode.PICTURE
 
 
-def _shown(file: File) -> list[Shown]:
+def _shown(file: PageFile) -> list[Shown]:
     return [Shown(one, file.line(one), change_hunks(file.rewriting, one)) for one in file.rewriting.changes]

@@ -178,7 +178,7 @@ def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:
             planned.size.width,
             planned.facet,
             ledger.made[planned.path, planned.key] if ledger.is_there(planned) else None,
-            ledger.dropped.get((planned.path, planned.key)),
+            ledger.skipped.get((planned.path, planned.key)),
         )
         for planned in original.renditions
     ]

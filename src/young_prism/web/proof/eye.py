@@ -18,9 +18,9 @@ from young_prism.core.score.staircase import (
 )
 from young_prism.core.types import Size
 from young_prism.engine.proof.tasks import (
-    Found,
-    Task,
-    Wanted,
+    ProofRequest,
+    ProofResult,
+    ProofTask,
     part_around,
 )
 from young_prism.store.models import SourceRow
@@ -39,7 +39,7 @@ class Level(NamedTuple):
     """One step of the test."""
 
     score: float
-    found: Found
+    found: ProofResult
 
 
 @blueprint.route("/s/<slug>/proof/eye", methods=["GET", "POST"])
@@ -49,7 +49,7 @@ def eye(slug: str) -> str | BaseResponse:
     entry = entry_or_404(catalogue_of(source), request.values.get("original", ""))
     view = view_of(source, catalogue_of(source), entry)
     wanted = _wanted(source, view)
-    found = services().proofs.ask(f"eye {page_name(slug)}", wanted)
+    found = services().proofs.request(f"eye {page_name(slug)}", wanted)
     failed = next((one for one in found if isinstance(one, YoungPrismError)), None)
     page: dict[str, Any] = {"source": source, "view": view, "entry": entry, "failed": failed}
     if failed or None in found:
@@ -107,15 +107,15 @@ def side(slug: str, token: str) -> BaseResponse:
     return response
 
 
-def _wanted(source: SourceRow, view: View) -> list[Wanted]:
+def _wanted(source: SourceRow, view: View) -> list[ProofRequest]:
     settings = view.settings
     sharpen = view.original.finishing.sharpen == "mild"
     tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]
-    base = Wanted(source.folder, view.original, view.facet, view.size, Task.TRY, tries[0])
-    return [base.exact(), *(base.trying(candidate) for candidate in tries)]
+    base = ProofRequest(source.folder, view.original, view.facet, view.size, ProofTask.ENCODE, tries[0])
+    return [base.exact(), *(base.with_candidate(candidate) for candidate in tries)]
 
 
-def _levels(found: list[Any]) -> tuple[Found, list[Level]]:
+def _levels(found: list[Any]) -> tuple[ProofResult, list[Level]]:
     """Return the exact rung, and the levels from the one that is easiest to see up, each better than the one before."""
     levels: list[Level] = []
     for one in found[1:]:

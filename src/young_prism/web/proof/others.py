@@ -21,9 +21,9 @@ from young_prism.core.render.quality_search import format_of
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.proof.tasks import (
     WINDOW,
-    Found,
-    Task,
-    Wanted,
+    ProofRequest,
+    ProofResult,
+    ProofTask,
 )
 from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.services.planning import plan_of
@@ -40,7 +40,7 @@ class Other(NamedTuple):
 
     entry: Entry
     size: Size
-    found: Found | None
+    found: ProofResult | None
     error: YoungPrismError | None
     url: str
     exact_url: str
@@ -66,13 +66,13 @@ def _sheet(slug: str) -> dict[str, Any]:
     entry = entry_or_404(catalogue, request.args.get("original", ""))
     target = _target()
     setting = request.args.get("setting", "target")
-    wanted: list[tuple[Entry, Wanted]] = []
+    wanted: list[tuple[Entry, ProofRequest]] = []
     for other in _chosen(catalogue, entry):
         made = _wanted(source, catalogue, other, None if setting != "target" else target, setting)
         if made:
             wanted.append((other, made))
     exact = [one.exact() for _, one in wanted]
-    found = services().proofs.ask(page_name(slug), [*(one for _, one in wanted), *exact])
+    found = services().proofs.request(page_name(slug), [*(one for _, one in wanted), *exact])
     sheet = [
         _other(source, other, one, there, own)
         for (other, one), there, own in zip(wanted, found[: len(wanted)], found[len(wanted) :], strict=True)
@@ -119,7 +119,7 @@ def _chosen(catalogue: Catalogue, entry: Entry) -> list[Entry]:
 
 def _wanted(
     source: SourceRow, catalogue: Catalogue, entry: Entry, target: float | None, setting: str
-) -> Wanted | None:
+) -> ProofRequest | None:
     original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
     if original is None or not original.renditions:
         return None
@@ -138,8 +138,8 @@ def _wanted(
     rungs = sorted({r.size for r in original.renditions if r.facet == facet})
     width = request.args.get("width", 1200, type=int)
     size = max((rung for rung in rungs if rung.width <= width), default=rungs[0])
-    task = Task.TRY if target is None else Task.FIND
-    return Wanted(source.folder, original, facet, size, task, candidate, target)
+    task = ProofTask.ENCODE if target is None else ProofTask.SEARCH
+    return ProofRequest(source.folder, original, facet, size, task, candidate, target)
 
 
 def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Recipe) -> Candidate | None:
@@ -152,15 +152,15 @@ def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Reci
 def _other(
     source: SourceRow,
     entry: Entry,
-    wanted: Wanted,
-    found: Found | YoungPrismError | None,
-    exact: Found | YoungPrismError | None,
+    wanted: ProofRequest,
+    found: ProofResult | YoungPrismError | None,
+    exact: ProofResult | YoungPrismError | None,
 ) -> Other:
-    left, top = found.worst if isinstance(found, Found) else (0, 0)
+    left, top = found.worst if isinstance(found, ProofResult) else (0, 0)
     return Other(
         entry,
         wanted.size,
-        found if isinstance(found, Found) else None,
+        found if isinstance(found, ProofResult) else None,
         found if isinstance(found, YoungPrismError) else None,
         file_url(source, found),
         file_url(source, exact),

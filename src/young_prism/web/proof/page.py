@@ -171,7 +171,7 @@ def _changes(source: SourceRow, entry: Entry) -> Changes:
 
 def _parts(source: SourceRow, view: View) -> dict[str, Any]:
     """Return what the page and its parts show, and ask for what is missing."""
-    found = services().proofs.ask(page_name(source.slug), view.wanted(source.folder), view.rank)
+    found = services().proofs.request(page_name(source.slug), view.wanted(source.folder), view.rank)
     now = state_of(source, view, found)
     return {
         "source": source,

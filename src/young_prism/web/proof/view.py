@@ -28,9 +28,9 @@ from young_prism.core.types import (
     Size,
 )
 from young_prism.engine.proof.tasks import (
-    Found,
-    Task,
-    Wanted,
+    ProofRequest,
+    ProofResult,
+    ProofTask,
 )
 from young_prism.services.catalogue import Catalogue, Entry
 from young_prism.services.planning import plan_of
@@ -49,7 +49,7 @@ class Shown(NamedTuple):
     """A candidate as the page shows it: the result, an error, or nothing yet."""
 
     candidate: Candidate
-    found: Found | None
+    found: ProofResult | None
     error: YoungPrismError | None
     url: str
     map_url: str
@@ -90,22 +90,22 @@ class View:
         """The kind in words, as more than one of them."""
         return PLURALS[kind_key(self.entry.facts)]
 
-    def wanted(self, root: str) -> list[Wanted]:
+    def wanted(self, root: str) -> list[ProofRequest]:
         """Return what there is to make, in the order of `State`."""
         plain = self.candidates[0]._replace(sharpen=self.original.finishing.sharpen == "mild")
-        base = Wanted(root, self.original, self.facet, self.size, Task.EXACT, plain)
-        strip = [base.trying(one) for one in self.candidates]
-        maps = [base.trying(one, Task.MAP) for one in self.candidates] if self.hurts else []
-        return [base, *strip, *maps, *(base.trying(one) for one in self.more)]
+        base = ProofRequest(root, self.original, self.facet, self.size, ProofTask.EXACT, plain)
+        strip = [base.with_candidate(one) for one in self.candidates]
+        maps = [base.with_candidate(one, ProofTask.MAP) for one in self.candidates] if self.hurts else []
+        return [base, *strip, *maps, *(base.with_candidate(one) for one in self.more)]
 
-    def rank(self, wanted: Wanted) -> tuple[int, int]:
+    def rank(self, wanted: ProofRequest) -> tuple[int, int]:
         """Return where something comes in the order of making: what shows first, and of that what is made soonest."""
-        if wanted.task is Task.EXACT:
+        if wanted.task is ProofTask.EXACT:
             return (0, 0)
         soon = quickest_first([one.name for one in (*self.candidates, *self.more)])
         shown = any(one.name == wanted.candidate.name for one in self.candidates)
         return (
-            1 if shown and wanted.task is Task.TRY else 2 if shown else 3,
+            1 if shown and wanted.task is ProofTask.ENCODE else 2 if shown else 3,
             soon.index(wanted.candidate.name),
         )
 
@@ -226,7 +226,7 @@ class State:
     shown: list[Shown]
     points: dict[ImageFormat, list[tuple[Point, str]]]
     """By format: measured points, each with the name of its candidate."""
-    exact_points: list[tuple[Candidate, Found]]
+    exact_points: list[tuple[Candidate, ProofResult]]
     """Candidates without a quality."""
     done: bool
     error: YoungPrismError | None
@@ -240,7 +240,7 @@ class State:
         }
 
 
-def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismError | None]) -> State:
+def state_of(source: SourceRow, view: View, found: Sequence[ProofResult | YoungPrismError | None]) -> State:
     """Put together what a page shows of what is there, in the order of `View.wanted`."""
     exact, rest = found[0], list(found[1:])
     strip = rest[: len(view.candidates)]
@@ -249,7 +249,7 @@ def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismEr
     shown = [
         Shown(
             candidate,
-            one if isinstance(one, Found) else None,
+            one if isinstance(one, ProofResult) else None,
             one if isinstance(one, YoungPrismError) else None,
             file_url(source, one),
             file_url(source, of_map),
@@ -257,9 +257,9 @@ def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismEr
         for candidate, one, of_map in zip(view.candidates, strip, maps, strict=True)
     ]
     points: dict[ImageFormat, list[tuple[Point, str]]] = {}
-    plain: list[tuple[Candidate, Found]] = []
+    plain: list[tuple[Candidate, ProofResult]] = []
     for candidate, one in zip([*view.candidates, *view.more], [*strip, *more], strict=True):
-        if not isinstance(one, Found) or one.score is None:
+        if not isinstance(one, ProofResult) or one.score is None:
             continue
         if candidate.quality is None:
             plain.append((candidate, one))
@@ -270,8 +270,8 @@ def state_of(source: SourceRow, view: View, found: Sequence[Found | YoungPrismEr
     return State(file_url(source, exact), shown, points, plain, None not in found, error)
 
 
-def file_url(source: SourceRow, found: Found | YoungPrismError | None) -> str:
+def file_url(source: SourceRow, found: ProofResult | YoungPrismError | None) -> str:
     """Return where a file that was made for a proof is, empty as long as it is not there."""
-    if not isinstance(found, Found):
+    if not isinstance(found, ProofResult):
         return ""
     return url_for("proof.file", slug=source.slug, name=found.file.rpartition("/")[2], v=1)

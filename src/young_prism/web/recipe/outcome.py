@@ -17,7 +17,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import ImageFormat, Size
-from young_prism.engine.source.watermarks import find_marks
+from young_prism.engine.source.watermarks import find_watermarks
 from young_prism.reports.drawing.ladder import LadderDrawing, draw_ladder
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.planning import (
@@ -106,7 +106,7 @@ def outcome_of(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
         remarks=tuple(warnings[:_REMARKS_SHOWN]),
         more_remarks=max(0, len(warnings) - _REMARKS_SHOWN),
         failed=failed,
-        mark_errors=find_marks(recipe, [Path(source.folder)]).errors,
+        mark_errors=find_watermarks(recipe, [Path(source.folder)]).errors,
         ladder=ladder_view(recipe.ladder, heaviest),
         sizes=snippet_markup(recipe).sizes,
         estimate=guess_for(source, catalogue, plan, recipe),
@@ -155,10 +155,10 @@ def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
 def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
     ledger = ledger_as_of(out)
-    if not ledger.owned and not ledger.dropped:
+    if not ledger.owned and not ledger.skipped:
         return (("new", plan.renditions),) if plan.renditions else ()
     places = [(one.path, one.key) for original in plan.originals for one in original.renditions]
-    made, dropped, owned = ledger.made, ledger.dropped, ledger.owned
+    made, dropped, owned = ledger.made, ledger.skipped, ledger.owned
     left = [path for path, key in places if (path, key) not in made and (path, key) not in dropped]
     there = sum(map(made.__contains__, places))
     anew = sum(map(owned.__contains__, left))

@@ -23,10 +23,10 @@ from young_prism.engine.build.orphans import (
     find_orphans,
     remove_orphans,
 )
-from young_prism.engine.build.work import Todo
+from young_prism.engine.build.work import RemainingWork
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
-from young_prism.engine.source.watermarks import find_marks
+from young_prism.engine.source.watermarks import find_watermarks
 from young_prism.reports.run_report import page_of
 from young_prism.services.planning import (
     plan_of,
@@ -79,7 +79,9 @@ def index(slug: str) -> str | BaseResponse:
     estimate = guess_for(source, catalogue, plan, catalogue.recipe)
     cache = services().settings.cache
     waiting = [
-        Todo.of(original, ledger, cache) for original in plan.originals if not ledger.is_done(original)
+        RemainingWork.of(original, ledger, cache)
+        for original in plan.originals
+        if not ledger.is_done(original)
     ]
     by_format: dict[str, int] = {}
     for original in plan.originals:
@@ -90,7 +92,7 @@ def index(slug: str) -> str | BaseResponse:
         source=source,
         plan=plan,
         estimate=estimate,
-        mark_errors=find_marks(catalogue.recipe, [Path(source.folder)]).errors,
+        mark_errors=find_watermarks(catalogue.recipe, [Path(source.folder)]).errors,
         by_format=by_format,
         to_make=sum(len(one.original.renditions) - len(one.known) for one in waiting),
         to_name=sum(len(one.elsewhere) for one in waiting),

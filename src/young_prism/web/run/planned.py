@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 from young_prism.core.naming.rule import WHOLE_FACET, folder_of
 from young_prism.core.plan.estimate import guesser
 from young_prism.core.plan.model import LeftOut, Plan
-from young_prism.engine.build.calibration import made_in
+from young_prism.engine.build.calibration import actual_sizes
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.planning import (
     experience_of,
@@ -92,7 +92,7 @@ def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
     known: tuple[object, Planned] | None = catalogue.kept.get("planned")
     if known and known[0] is ledger and known[1].plan == plan:
         return known[1]
-    experience, made = experience_of(source, catalogue, ledger), made_in(ledger)
+    experience, made = experience_of(source, catalogue, ledger), actual_sizes(ledger)
     out = str(ledger.out)
     rows = []
     for original in plan.originals:
@@ -103,7 +103,7 @@ def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
             actual = made(one.key)
             if place in ledger.made:
                 state = "unchanged"
-            elif place in ledger.dropped:
+            elif place in ledger.skipped:
                 state = "skipped"
             elif one.path in ledger.owned:
                 state = "stale"

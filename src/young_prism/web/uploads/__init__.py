@@ -18,8 +18,8 @@ from young_prism.core.report.formatting import count
 from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import (
     Inbox,
-    Place,
-    Placed,
+    Placement,
+    PlacementOutcome,
 )
 from young_prism.store.models import SourceRow
 from young_prism.store.store import UPLOAD
@@ -87,14 +87,14 @@ def known(slug: str) -> Response:
     more = request.args.get("count", default=0, type=int)
     if more:
         inbox.check_number(more)
-    return jsonify([inbox.has(file.path, file.sha256) for file in files])
+    return jsonify([inbox.find_existing(file.path, file.sha256) for file in files])
 
 
 @blueprint.put("/s/<slug>/uploads/file")
 def file(slug: str) -> Response:
     """Take one file: its bytes are the body, its path in the address, its digest in `Repr-Digest` (RFC 9530, 3)."""
     inbox = inbox_of(_upload_source(slug))
-    placed = inbox.bring(
+    placed = inbox.receive(
         request.args.get("path", ""),
         request.stream,
         length=request.content_length,
@@ -152,8 +152,8 @@ def _places(source: SourceRow) -> dict[str, str]:
     }
 
 
-def _as_json(placed: Placed) -> dict[str, str]:
-    return {"path": placed.path, "place": placed.place.value, "note": placed.note}
+def _as_json(placed: Placement) -> dict[str, str]:
+    return {"path": placed.path, "place": placed.outcome.value, "note": placed.note}
 
 
 def _promised_digest(header: str) -> str:
@@ -170,7 +170,7 @@ def _promised_digest(header: str) -> str:
 def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
     """Take the files of a plain form; what is refused is said on the next page."""
     inbox = inbox_of(source)
-    placed: list[Placed] = []
+    placed: list[Placement] = []
     problems: list[IncomingError] = []
     try:
         inbox.check_number(len(files))
@@ -178,7 +178,7 @@ def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
             _take(inbox, one, placed, problems)
     except IncomingError as error:
         problems.append(error)
-    new_ones = sum(one.place is not Place.ALREADY for one in placed)
+    new_ones = sum(one.outcome is not PlacementOutcome.ALREADY for one in placed)
     if new_ones or not problems:
         flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
     for problem in problems[:20]:
@@ -187,7 +187,7 @@ def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
     return redirect(url_for("intake.index", slug=source.slug), code=303)
 
 
-def _take(inbox: Inbox, one: FileStorage, placed: list[Placed], problems: list[IncomingError]) -> None:
+def _take(inbox: Inbox, one: FileStorage, placed: list[Placement], problems: list[IncomingError]) -> None:
     name = one.filename or ""
     try:
         if name.lower().endswith(".zip"):
@@ -195,7 +195,7 @@ def _take(inbox: Inbox, one: FileStorage, placed: list[Placed], problems: list[I
             placed += result.placed
             problems += result.refused
         else:
-            placed.append(inbox.bring(name, one.stream))
+            placed.append(inbox.receive(name, one.stream))
     except IncomingError as error:
         problems.append(error)
 
