@@ -29,8 +29,8 @@ from tests.pictures import real_pictures
 
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
+from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.pipeline import BuildOptions, build
-from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.engine.workers.tasks import render_file
 
@@ -75,15 +75,15 @@ def watched_render(*arguments: Any) -> Any:
 
         return inner
 
-    before = module.encode, module.fault_of, module.largest_of, module.rung_of
+    before = module.encode, module.find_fault, module.largest_of, module.make_rung
     module.encode = timed(module.encode, "encoders")
-    module.fault_of = timed(module.fault_of, "read back")
+    module.find_fault = timed(module.find_fault, "read back")
     module.largest_of = timed(module.largest_of, "decode")
-    module.rung_of = timed(module.rung_of, "resize")
+    module.make_rung = timed(module.make_rung, "resize")
     try:
         return timed(render_file, "all of the worker")(*arguments)
     finally:
-        module.encode, module.fault_of, module.largest_of, module.rung_of = before
+        module.encode, module.find_fault, module.largest_of, module.make_rung = before
         with (WORK / "parts.log").open("a") as log:
             log.write(json.dumps(spent) + "\n")
 

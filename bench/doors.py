@@ -26,10 +26,10 @@ import numpy as np
 import pillow_heif
 from PIL import Image
 
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.demo.catalogue import camera_exif
 from young_prism.demo.paint import DAWN, finish, landscape
-from young_prism.services.auth.tokens import Tokens
+from young_prism.services.auth.tokens import TokenService
 from young_prism.store.database import DATABASE
 from young_prism.store.store import Store
 
@@ -66,7 +66,7 @@ def main() -> None:
     shutil.rmtree(DATA, ignore_errors=True)
     DATA.mkdir(parents=True)
     store = Store(DATA / DATABASE)
-    token = Tokens(store).make("bench", ["read", "upload"]).secret
+    token = TokenService(store).make("bench", ["read", "upload"]).secret
     store.close()
     server = subprocess.Popen(
         [
@@ -129,7 +129,7 @@ def soon(client: httpx.Client) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name, data in (("IMG_1.jpg", as_jpeg(phone_picture(1))), ("IMG_2.heic", as_heic(phone_picture(2)))):
         began = time.perf_counter()
-        look(data)
+        inspect_bytes(data)
         alone = time.perf_counter() - began
         began = time.perf_counter()
         found = send(client, data, name)

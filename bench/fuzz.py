@@ -26,7 +26,7 @@ from tests import pictures
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.html.references import references
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import Wish, rewrite_page
+from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
 from young_prism.core.project import read_project
 from young_prism.core.recipe.formats import (
     Avif,
@@ -42,7 +42,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.selection.image_metadata import read_details
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.demo import graphics
 from young_prism.demo.site import write_site
 from young_prism.engine.build.orphans import remove_orphans
@@ -272,7 +272,7 @@ def fuzz_pages(number: int, chance: random.Random, until: float) -> Outcomes:
         def read(data: bytes = data) -> None:
             references(data.decode(errors="replace"), chance.choice(("html", "css")))
             document = Document.read(data)
-            rewriting = rewrite_page(document, "index.html", site(), Wish())
+            rewriting = rewrite_page(document, "index.html", site(), RewriteOptions())
             document.bytes_of(rewriting.applied())
 
         outcomes.call(read, f"page {data[:80]!r}")
@@ -332,8 +332,8 @@ def fuzz_drawings(number: int, chance: random.Random, until: float) -> Outcomes:
         data = mutated(chance.choice(texts), chance)
 
         def clean(data: bytes = data) -> None:
-            once = sanitised(data)
-            again = sanitised(once.data)
+            once = sanitise(data)
+            again = sanitise(once.data)
             if (again.data, again.removed) != (once.data, ()) or _loads(once.data):
                 raise AssertionError(once.data)
 
@@ -384,7 +384,9 @@ def fuzz_records(number: int, chance: random.Random, until: float) -> Outcomes:
     build(good / "img", good / "out", small)
     manifest = read_manifest(good / "out/manifest.json")
     assert manifest
-    write_rewrite(SitePages.from_manifest(good, good / "img", good / "out", manifest).rewrite(Wish()))
+    write_rewrite(
+        SitePages.from_manifest(good, good / "img", good / "out", manifest).rewrite(RewriteOptions())
+    )
     build(good / "img", good / "img", small.model_copy(update={"names": Names(layout="in-place")}))
     for count in _bounded(number, until):
         copy = base / "copy"

@@ -11,11 +11,11 @@ from pathlib import Path
 
 from bench.nothing import prepare
 from bench.rewrite import PAGES, page
-from young_prism.core.html.rewrite.page import Wish
+from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.markup.media import Screen
-from young_prism.core.report.visits import ladders, mix, typical, view
+from young_prism.core.report.visits import average_fetch, fetch, ladders, typical_visits
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import require_manifest
@@ -58,7 +58,9 @@ def _pages(source: Path, manifest: object) -> None:
         write_atomically(WORK / "copy" / file.name, file.read_bytes())
     plain = time.perf_counter() - began
     began = time.perf_counter()
-    found = SitePages.from_manifest(site, site / "img", WORK / "far", manifest, "/p/").rewrite(Wish())  # type: ignore[arg-type]
+    found = SitePages.from_manifest(site, site / "img", WORK / "far", manifest, "/p/").rewrite(
+        RewriteOptions()
+    )  # type: ignore[arg-type]
     worked_out = time.perf_counter() - began
     began = time.perf_counter()
     written = write_rewrite(found)
@@ -93,10 +95,10 @@ def _simulator(manifest: object) -> None:
     began = time.perf_counter()
     for width in range(320, 1920, 16):
         choices = ladders(delivered[0])
-        draw_visits(choices, view(choices, Screen(width, 2)), [])
+        draw_visits(choices, fetch(choices, Screen(width, 2)), [])
     one = (time.perf_counter() - began) / 100
     began = time.perf_counter()
-    mix(((one, 1000) for one in delivered), typical())
+    average_fetch(((one, 1000) for one in delivered), typical_visits())
     every = time.perf_counter() - began
     print(
         f"simulator: an answer with its drawing {one * 1000:.1f} ms; the sum of {len(delivered)} pictures {every * 1000:.0f} ms"

@@ -19,7 +19,7 @@ import numpy as np
 from PIL import Image
 from tests import faults
 
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory, looking_memory
 from young_prism.core.recipe.model import Recipe
@@ -113,7 +113,7 @@ def main() -> None:
     for name in KINDS:
         path = drawn(name)
         data = path.read_bytes()
-        [original] = make_plan({path.name: look(data)}, Recipe()).originals
+        [original] = make_plan({path.name: inspect_bytes(data)}, Recipe()).originals
         seen, held = measured(path, "look"), measured(path, "render")
         looking, making = looking_memory(original.facts), expected_memory(original)
         size = original.facts.size

@@ -29,8 +29,8 @@ def main() -> None:
         app = create_app(Settings(data=Path(folder) / "data", roots=(site,)))
         parts: Services = app.extensions["young_prism"]
         source = parts.store.add_source("Photos", site, None, Path(folder) / "out")
-        parts.runner.look(source)
-        while parts.runner.look_progress(source.id):
+        parts.runs.inspect(source)
+        while parts.runs.inspection_progress(source.id):
             time.sleep(0.1)
         parts.proofs.warm()
         time.sleep(4)

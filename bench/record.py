@@ -17,7 +17,7 @@ from tests import faults
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.events import Event
-from young_prism.services.runs.command import CommandRun
+from young_prism.services.runs.command import RecordedCommandRun
 
 WORK = Path(__file__).parent / "work" / "record"
 
@@ -30,7 +30,7 @@ def main() -> None:
     shutil.rmtree(WORK, ignore_errors=True)
     source = faults.photos(WORK / "site", arguments.originals)
     recipe = read_recipe(faults.RECIPE)
-    record = CommandRun(WORK, source, WORK / "out", recipe, verify=True)
+    record = RecordedCommandRun(WORK, source, WORK / "out", recipe, verify=True)
     assert record.recorder, record.problem
     recorder, spent, heard = record.recorder, 0.0, 0
 

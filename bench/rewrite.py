@@ -9,8 +9,8 @@ from pathlib import Path
 from tests.core.test_rewrite import named
 
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import Wish, rewrite_page
-from young_prism.core.html.rewrite.site import Site
+from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.site import SiteIndex
 
 PAGES, PICTURES = 1000, 10
 
@@ -28,7 +28,7 @@ def page(number: int) -> str:
 def main() -> None:
     """Print seconds and the ratio."""
     paths = [f"{number:04d}.jpg" for number in range(2000)]
-    site = Site(
+    site = SiteIndex(
         frozenset(f"img/{path}" for path in paths),
         {f"img/{path}": path for path in paths},
         {path: named(path) for path in paths},
@@ -44,13 +44,13 @@ def main() -> None:
     after = []
     for number, data in enumerate(texts):
         document = Document.read(data)
-        found = rewrite_page(document, f"pages/{number}.html", site, Wish())
+        found = rewrite_page(document, f"pages/{number}.html", site, RewriteOptions())
         after.append(document.bytes_of(found.applied()))
         changes += len(found.changes)
     first = time.process_time() - began
     began = time.process_time()
     again = sum(
-        len(rewrite_page(Document.read(data), f"pages/{number}.html", site, Wish()).changes)
+        len(rewrite_page(Document.read(data), f"pages/{number}.html", site, RewriteOptions()).changes)
         for number, data in enumerate(after)
     )
     second = time.process_time() - began
@@ -62,7 +62,7 @@ def main() -> None:
     )
     big = "<main>" + page(1) * 250
     began = time.process_time()
-    rewrite_page(Document.read(big.encode()), str(Path("pages/big.html")), site, Wish())
+    rewrite_page(Document.read(big.encode()), str(Path("pages/big.html")), site, RewriteOptions())
     print(f"one page of {len(big) / 1e6:.1f} MB {time.process_time() - began:.2f} s")
 
 

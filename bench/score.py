@@ -27,19 +27,19 @@ from PIL import Image
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 from tests import pictures
 
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.proof.bench import Bench
+from young_prism.core.proof.bench import ProofBench
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.encoding import encoded
-from young_prism.core.render.quality_search import aimed, scored
+from young_prism.core.render.quality_search import scored, search_quality
 from young_prism.core.render.render import render
-from young_prism.core.render.rungs import Rung
+from young_prism.core.render.rungs import RungPixels
 from young_prism.core.score import Reference, ssimulacra2
 from young_prism.core.vips import pyvips
 
@@ -60,7 +60,7 @@ def opened(*, graphics: bool = False) -> Iterator[Image.Image]:
         with Image.open(file) as image:
             if image.mode == "RGB" and min(image.size) >= 256:
                 data = file.read_bytes()
-                is_drawn = look(data).kind.value == "graphic"
+                is_drawn = inspect_bytes(data).kind.value == "graphic"
                 if is_drawn is graphics:
                     yield image.copy()
 
@@ -150,7 +150,7 @@ def speed() -> dict[str, float]:
 
 def _planned(data: bytes, formats: FormatSet, widths: tuple[int, ...]) -> PlannedOriginal:
     recipe = Recipe(ladder=Ladder(widths=widths), formats=Formats(photo=formats, graphic=formats))
-    return make_plan({"a.jpg": look(data)}, recipe).originals[0]
+    return make_plan({"a.jpg": inspect_bytes(data)}, recipe).originals[0]
 
 
 def runs() -> dict[str, float]:
@@ -168,10 +168,10 @@ def runs() -> dict[str, float]:
 def find(data: bytes, name: str) -> float:
     """Search one format for one photograph; what a worker of the proof page does."""
     planned = _planned(data, MODES["fixed"], (1200,))
-    bench = Bench(
+    bench = ProofBench(
         data, planned, WHOLE_FACET, max(r.size for r in planned.renditions), clock=time.perf_counter
     )
-    return bench.searched(candidate_of(name, MODES["fixed"].settings()), TARGET)[1]
+    return bench.search(candidate_of(name, MODES["fixed"].settings()), TARGET)[1]
 
 
 def search() -> dict[str, float]:
@@ -203,9 +203,9 @@ def saved() -> dict[str, dict[str, float]]:
     for settings in (Jpeg(), Webp(), Avif()):
         done = []
         for pixels in images:
-            rung = Rung(pixels, pixels, marked=False, grey=False)
+            rung = RungPixels(pixels, pixels, marked=False, grey=False)
             done.append(
-                aimed(
+                search_quality(
                     settings.model_copy(update={"target": TARGET}),
                     lambda tried, pixels=pixels: encoded(pixels, tried),
                     lambda file, rung=rung, settings=settings: scored(rung, settings, file),

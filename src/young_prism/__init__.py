@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from young_prism.scripting import (
-        BuildResult,
+        BuildOutcome,
         Finding,
         Site,
         YoungPrismError,
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 __all__ = [
-    "BuildResult",
+    "BuildOutcome",
     "Finding",
     "Site",
     "YoungPrismError",

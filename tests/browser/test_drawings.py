@@ -24,8 +24,8 @@ from PIL import Image
 from playwright.sync_api import Browser, Page
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.inspection.polyglots import danger_of
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.inspection.polyglots import find_danger
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import ImageFormat
 from young_prism.demo import graphics
 
@@ -234,14 +234,14 @@ def test_no_vector_loads_or_runs_anything(page: Page, server: tuple[str, type[_H
     assert len(loud) >= 45, sorted(set(VECTORS) - {list(VECTORS)[n] for n in loud})  # the listener can hear
     clean = []
     for name, data in zip(VECTORS, as_they_are, strict=True):
-        result = sanitised(data)
+        result = sanitise(data)
         assert result.removed, name
         assert b"/heard/" not in result.data, name
-        again = sanitised(result.data)
+        again = sanitise(result.data)
         assert (again.data, again.removed) == (result.data, ()), name
         clean.append(result.data)
         if list(VECTORS).index(name) in loud:
-            assert danger_of(data, ImageFormat.SVG), name
+            assert find_danger(data, ImageFormat.SVG), name
     heard = open_all(page, address, handler, clean)
     assert not heard, [list(VECTORS)[number] for number in heard]
 
@@ -278,7 +278,7 @@ def test_ordinary_drawings_look_the_same(page: Page, server: tuple[str, type[_He
     drawings |= {name: icons.read(name) for name in icons.namelist()[::60] if name.endswith(".svg")}
     drawings |= charts()
     assert len(drawings) > 30
-    cleaned = {name: sanitised(data) for name, data in drawings.items()}
+    cleaned = {name: sanitise(data) for name, data in drawings.items()}
     assert any(one.removed for one in cleaned.values())
     files = [part for name, data in drawings.items() for part in (data, cleaned[name].data)]
     handler.files = tuple(files)
@@ -296,9 +296,9 @@ def shot(page: Page, address: str) -> np.ndarray:
 def test_the_result_depends_on_the_drawing_alone() -> None:
     first = b'<ns0:svg xmlns:ns0="http://www.w3.org/2000/svg" width="4" height="4"><ns0:script/><ns0:g/></ns0:svg>'
     other = b'<o:svg xmlns:o="http://www.w3.org/2000/svg" width="4" height="4" xmlns:x="urn:x"><o:script/><x:y/></o:svg>'
-    before = sanitised(first)
-    sanitised(other)
-    assert sanitised(first) == before
+    before = sanitise(first)
+    sanitise(other)
+    assert sanitise(first) == before
     assert before.data == b'<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4"><g /></svg>'
 
 
@@ -315,13 +315,13 @@ def test_the_result_depends_on_the_drawing_alone() -> None:
 )
 def test_what_is_no_usable_drawing_is_refused(data: bytes) -> None:
     with pytest.raises(DamagedError):
-        sanitised(data)
+        sanitise(data)
 
 
 def test_a_drawing_in_another_encoding_is_written_as_utf8() -> None:
     text = (
         "<?xml version='1.0' encoding='utf-16'?><svg xmlns='http://www.w3.org/2000/svg'><text>é</text></svg>"
     )
-    assert "é".encode() in sanitised(text.encode("utf-16")).data
+    assert "é".encode() in sanitise(text.encode("utf-16")).data
     latin = "<?xml version='1.0' encoding='iso-8859-1'?><svg xmlns='http://www.w3.org/2000/svg'><text>é</text></svg>"
-    assert "é".encode() in sanitised(latin.encode("latin-1")).data
+    assert "é".encode() in sanitise(latin.encode("latin-1")).data

@@ -13,8 +13,15 @@ from tests.core.test_plan import facts
 from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.media import Screen
-from young_prism.core.markup.picture import Candidate, Element, Said, art_of, compose, html
-from young_prism.core.markup.selection import select
+from young_prism.core.markup.picture import (
+    Element,
+    MarkupContext,
+    MarkupRendition,
+    art_direction_of,
+    compose,
+    html,
+)
+from young_prism.core.markup.selection import choose_source
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Facet, Ladder, Recipe
@@ -46,10 +53,10 @@ def elements_of(recipe: Recipe) -> list[Element]:
     known = {"wide.jpg": facts(3000, 2000), "tall.jpg": facts(1400, 2100)}
     found = []
     for original in make_plan(known, recipe).originals:
-        candidates = [Candidate(r.path, r.format, r.size, r.facet) for r in original.renditions]
+        candidates = [MarkupRendition(r.path, r.format, r.size, r.facet) for r in original.renditions]
         for sizes in SIZES:
             markup = recipe.markup.model_copy(update={"sizes": sizes, "loading": "eager"})
-            found.append(compose(candidates, markup, art=art_of(recipe)))
+            found.append(compose(candidates, markup, art=art_direction_of(recipe)))
     return found
 
 
@@ -101,7 +108,7 @@ def test_chromium_takes_what_we_say_for_every_starting_recipe(
             text.replace("VIEWPORT", str(width)),
         )
         for element, theirs in zip(elements, taken, strict=True):
-            ours = select(element, Screen(width, density, 800), formats=FORMATS)
+            ours = choose_source(element, Screen(width, density, 800), formats=FORMATS)
             if ours is None or ours.url != theirs:
                 differs.append((width, dict(element.img).get("sizes"), ours, theirs))
     context.close()
@@ -118,7 +125,7 @@ def test_our_snippet_shifts_nothing_and_without_dimensions_the_page_jumps(
     )
     manifest = read_manifest(tmp_path / "out" / "manifest.json")
     assert manifest
-    markup = Delivered.of(manifest.originals[0], manifest.recipe).html(Said("", hero=True))
+    markup = Delivered.from_entry(manifest.originals[0], manifest.recipe).html(MarkupContext("", hero=True))
     bare = markup.replace('width="600" height="400"', "")
     assert bare != markup
     assert shift_of(browser, tmp_path / "out", markup) == 0 < shift_of(browser, tmp_path / "out", bare)

@@ -22,7 +22,7 @@ from young_prism.core.manifest.model import Manifest, OriginalEntry
 from young_prism.core.project import read_project
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 
 PROJECT = """
 source = "img"
@@ -127,7 +127,7 @@ page_views = [{ viewport = 390, density = 2, bytes = 2399 }, { viewport = 390, b
     ]
     assert "2.4 kB at 390 px and density 2" in found[4].what
     assert {one.what.rpartition("for ")[2] for one in found if one.kind == "score"} == {"WebP.", "JPEG."}
-    said = list(over_budget(manifest, budget, {"photos/a b.jpg": Detail(alt="")}, {}))
+    said = list(over_budget(manifest, budget, {"photos/a b.jpg": ImageMetadata(alt="")}, {}))
     assert "alt" not in {one.kind for one in said} and "page-view" not in {one.kind for one in said}
 
 

@@ -9,7 +9,7 @@ import pytest
 
 from tests import pictures
 from young_prism.core.images.sniff import sniff
-from young_prism.core.inspection.polyglots import danger_of
+from young_prism.core.inspection.polyglots import find_danger
 
 JPEG = pictures.jpeg(pictures.photo(40, 30))
 PNG = pictures.png(pictures.graphic(40, 30))
@@ -42,7 +42,7 @@ SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4">%s</svg>'
 )
 def test_it_is_refused_for_what_it_is_besides(data: bytes, said: str) -> None:
     fmt = sniff(data)
-    assert fmt is not None and said in danger_of(data, fmt)
+    assert fmt is not None and said in find_danger(data, fmt)
 
 
 @pytest.mark.parametrize(
@@ -61,4 +61,4 @@ def test_it_is_refused_for_what_it_is_besides(data: bytes, said: str) -> None:
 )
 def test_what_cameras_and_programs_write_is_taken(data: bytes) -> None:
     fmt = sniff(data)
-    assert fmt is not None and danger_of(data, fmt) == ""
+    assert fmt is not None and find_danger(data, fmt) == ""

@@ -9,8 +9,8 @@ import pytest
 from tests import pictures
 from tests.core.test_plan import facts
 from young_prism.core.audit.flags import Flag, flags_of
-from young_prism.core.images.duplicates import copies
-from young_prism.core.inspection.inspect import look
+from young_prism.core.images.duplicates import find_duplicates
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Kind
 
@@ -68,16 +68,20 @@ def test_names_collide_without_endings_and_without_case() -> None:
 def test_the_better_of_two_copies_is_the_larger_one() -> None:
     big, other = pictures.photo(1200, 800, 4), pictures.photo(1200, 800, 5)
     given = {
-        "big.jpg": look(pictures.jpeg(big, quality=95)),
-        "small.jpg": look(pictures.jpeg(big.resize((400, 267)), quality=70)),
-        "copy.jpg": look(pictures.jpeg(big, quality=95)),
-        "other.jpg": look(pictures.jpeg(other)),
-        "mirror.jpg": look(pictures.jpeg(big.transpose(0))),
-        "white.jpg": look(pictures.jpeg(pictures.graphic(10, 10).resize((300, 200)).point(lambda _: 255))),
-        "white2.jpg": look(pictures.jpeg(pictures.graphic(10, 10).resize((600, 400)).point(lambda _: 254))),
+        "big.jpg": inspect_bytes(pictures.jpeg(big, quality=95)),
+        "small.jpg": inspect_bytes(pictures.jpeg(big.resize((400, 267)), quality=70)),
+        "copy.jpg": inspect_bytes(pictures.jpeg(big, quality=95)),
+        "other.jpg": inspect_bytes(pictures.jpeg(other)),
+        "mirror.jpg": inspect_bytes(pictures.jpeg(big.transpose(0))),
+        "white.jpg": inspect_bytes(
+            pictures.jpeg(pictures.graphic(10, 10).resize((300, 200)).point(lambda _: 255))
+        ),
+        "white2.jpg": inspect_bytes(
+            pictures.jpeg(pictures.graphic(10, 10).resize((600, 400)).point(lambda _: 254))
+        ),
     }
-    found = copies(given)
-    assert {path: (copy.better, copy.exact) for path, copy in found.items()} == {
+    found = find_duplicates(given)
+    assert {path: (copy.preferred, copy.exact) for path, copy in found.items()} == {
         "copy.jpg": ("big.jpg", True),
         "small.jpg": ("big.jpg", False),
     }

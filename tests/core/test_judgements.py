@@ -8,7 +8,7 @@ import pickle
 import pytest
 
 from young_prism.core import errors
-from young_prism.core.render.pruning import formats_not_worth_it
+from young_prism.core.render.pruning import redundant_formats
 from young_prism.core.report.formatting import format_bytes, format_saving
 from young_prism.core.types import ImageFormat
 
@@ -34,7 +34,7 @@ AVIF, WEBP, JPEG = ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG
 def test_a_format_is_dropped_when_a_safer_one_needs_no_more_bytes(
     avif: tuple[int, ...], webp: tuple[int, ...], jpeg: tuple[int, ...], left_out: list[ImageFormat]
 ) -> None:
-    assert list(formats_not_worth_it({AVIF: avif, WEBP: webp, JPEG: jpeg})) == left_out
+    assert list(redundant_formats({AVIF: avif, WEBP: webp, JPEG: jpeg})) == left_out
 
 
 @pytest.mark.parametrize(

@@ -16,7 +16,7 @@ from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.core.report.visitor import Rung, fetched
+from young_prism.core.report.visitor import DeliveredRung, fetched
 from young_prism.core.types import Size
 
 DEFAULT = Recipe().ladder.widths
@@ -204,4 +204,4 @@ def test_height_follows_the_shape(original: Size, width: int, height: int) -> No
     [(760, 1, 800), (760, 2, 1600), (390, 2, 800), (400, 1, 400), (3000, 2, 2000)],
 )
 def test_a_visitor_gets_the_narrowest_rung_with_enough_pixels(css_px: int, density: int, width: int) -> None:
-    assert fetched([Rung(w, w) for w in DEFAULT], css_px, density).width == width
+    assert fetched([DeliveredRung(w, w) for w in DEFAULT], css_px, density).width == width

@@ -13,12 +13,12 @@ from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import JINJA_MACRO, css, data, markdown, preload
 from young_prism.core.markup.media import Screen, list_matches
-from young_prism.core.markup.picture import ArtDirection, Candidate, Said, compose, html
-from young_prism.core.markup.selection import select, slot_width
+from young_prism.core.markup.picture import ArtDirection, MarkupContext, MarkupRendition, compose, html
+from young_prism.core.markup.selection import choose_source, slot_width
 from young_prism.core.markup.srcset import candidates_of
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.core.report.visits import ALL_FORMATS, ladders, view
+from young_prism.core.report.visits import ALL_FORMATS, fetch, ladders
 from young_prism.core.types import ImageFormat, Size
 
 ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
@@ -34,12 +34,12 @@ class _Elements(HTMLParser):
         self.found.append((tag, dict(attrs)))
 
 
-def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") -> Candidate:
-    return Candidate(f"{name}-{width}w.{fmt.ext}", fmt, Size(width, width // 2), facet)
+def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") -> MarkupRendition:
+    return MarkupRendition(f"{name}-{width}w.{fmt.ext}", fmt, Size(width, width // 2), facet)
 
 
 def elements(
-    candidates: list[Candidate], markup: Markup, **said: object
+    candidates: list[MarkupRendition], markup: Markup, **said: object
 ) -> list[tuple[str, dict[str, str | None]]]:
     return _Elements(html(compose(candidates, markup, **said))).found
 
@@ -88,14 +88,16 @@ def test_a_rung_that_weighs_no_less_than_a_larger_one_is_not_offered() -> None:
     screen = Screen(390, 2)
     for formats in (ALL_FORMATS, frozenset({"webp", "jpeg"})):
         made = replace(plain, renditions=tuple(weigh(one) for one in plain.renditions))
-        taken = view(ladders(made, formats), screen).taken
+        taken = fetch(ladders(made, formats), screen).taken
         lighter = [one for one in made.renditions if one.format == taken.format and one.width > taken.width]
         assert all(one.bytes > taken.bytes for one in lighter)
 
 
 def test_sources_come_in_order_of_preference_and_the_fallback_carries_the_size() -> None:
     found = elements(
-        [rung(w, f, "ä, b") for f in ALL for w in (800, 400, 2000)], Markup(), said=Said('The "hill" & <car>')
+        [rung(w, f, "ä, b") for f in ALL for w in (800, 400, 2000)],
+        Markup(),
+        said=MarkupContext('The "hill" & <car>'),
     )
     assert [tag for tag, _ in found] == ["picture", "source", "source", "img"]
     assert [attrs["type"] for _, attrs in found[1:3]] == ["image/avif", "image/webp"]
@@ -113,7 +115,7 @@ def test_one_format_needs_no_picture_one_rung_no_srcset_and_a_vector_without_a_s
     assert attrs["src"] == "https://p.example/img/a-300w.png" and "srcset" not in attrs
     [(_, attrs)] = elements([rung(w, ImageFormat.PNG) for w in (300, 600)], Markup())
     assert attrs["srcset"] == "a-300w.png 300w, a-600w.png 600w"
-    [(_, attrs)] = elements([Candidate("a.svg", ImageFormat.SVG, Size(0, 0))], Markup())
+    [(_, attrs)] = elements([MarkupRendition("a.svg", ImageFormat.SVG, Size(0, 0))], Markup())
     assert "width" not in attrs
     with pytest.raises(ValueError, match="no rendition"):
         compose([], Markup())
@@ -122,14 +124,14 @@ def test_one_format_needs_no_picture_one_rung_no_srcset_and_a_vector_without_a_s
 
 def test_a_missing_alternative_text_is_left_out_and_an_empty_one_is_said() -> None:
     assert " alt=" not in delivered().html()
-    assert ' alt=""' in delivered().html(Said(""))
-    assert "<figcaption>a &amp; b</figcaption>" in delivered().html(Said("", "a & b"))
+    assert ' alt=""' in delivered().html(MarkupContext(""))
+    assert "<figcaption>a &amp; b</figcaption>" in delivered().html(MarkupContext("", "a & b"))
 
 
 def test_a_hero_is_loaded_at_once_and_auto_sizes_are_for_what_is_lazy() -> None:
     auto = delivered(markup=Markup(sizes="50vw", auto_sizes=True))
     assert 'sizes="auto, 50vw"' in auto.html() and 'loading="lazy"' in auto.html()
-    hero = auto.html(Said(hero=True))
+    hero = auto.html(MarkupContext(hero=True))
     assert 'loading="eager" fetchpriority="high"' in hero and "auto" not in hero
 
 
@@ -140,7 +142,7 @@ def test_a_preload_fetches_what_the_page_will_take_and_nothing_twice() -> None:
     assert {attrs["type"] for _, attrs in found} == {"image/avif"}
     for width in (300, 480, 481, 1200):
         fitting = [attrs for _, attrs in found if list_matches(str(attrs["media"]), Screen(width))]
-        taken = select(delivered(facet="square").element(), Screen(width))
+        taken = choose_source(delivered(facet="square").element(), Screen(width))
         assert len(fitting) == 1 and taken and taken.url in str(fitting[0]["imagesrcset"])
 
 
@@ -154,13 +156,21 @@ def test_css_gives_each_range_of_viewports_what_is_enough_there() -> None:
 
 
 def test_markdown_survives_its_own_signs() -> None:
-    said = Said("a [b] *c*", 'say "x"')
+    said = MarkupContext("a [b] *c*", 'say "x"')
     assert markdown(delivered(), said) == ('![a \\[b\\] \\*c\\*](photos/a%20b-800w.jpg "say \\"x\\"")')
 
 
-@pytest.mark.parametrize("said", [Said(), Said(""), Said("A <b> & 'c'", "below"), Said("x", hero=True)])
+@pytest.mark.parametrize(
+    "said",
+    [
+        MarkupContext(),
+        MarkupContext(""),
+        MarkupContext("A <b> & 'c'", "below"),
+        MarkupContext("x", hero=True),
+    ],
+)
 @pytest.mark.parametrize("facet", [None, "square"])
-def test_the_macro_writes_from_the_data_what_the_snippet_says(said: Said, facet: str | None) -> None:
+def test_the_macro_writes_from_the_data_what_the_snippet_says(said: MarkupContext, facet: str | None) -> None:
     one = delivered(facet=facet)
     plain = json.loads(json.dumps(data([one], {one.path: said})))
     environment = jinja2.Environment(
@@ -231,17 +241,17 @@ def test_media_lists(media: str, fits: bool) -> None:
 
 def test_the_source_is_settled_before_the_rung_and_of_the_rungs_the_least_that_is_enough_is_taken() -> None:
     element = delivered(facet="square").element()
-    narrow = select(element, Screen(400, 2), formats={"image/webp"})
+    narrow = choose_source(element, Screen(400, 2), formats={"image/webp"})
     assert narrow and (narrow.url, narrow.type) == ("photos/a%20b-square-600w.webp", "image/webp")
-    plain = select(element, Screen(700, 1), formats=())
+    plain = choose_source(element, Screen(700, 1), formats=())
     assert plain and plain.url.endswith("a%20b-800w.jpg")
-    enough = [select(element, Screen(800, density)) for density in (0.5, 1, 1.01, 3)]
+    enough = [choose_source(element, Screen(800, density)) for density in (0.5, 1, 1.01, 3)]
     assert [taken and taken.width for taken in enough] == [400, 800, 1600, 1600]
 
 
 def test_a_lazy_picture_with_auto_takes_the_width_of_its_place() -> None:
     element = delivered(markup=Markup(sizes="100vw", auto_sizes=True)).element()
-    taken = select(element, Screen(1600, 1), laid_out=350)
+    taken = choose_source(element, Screen(1600, 1), laid_out=350)
     assert taken and (taken.slot, taken.width) == (350, 400)
 
 
@@ -260,6 +270,6 @@ def test_a_recipe_s_own_markup_reaches_the_original_s_entry() -> None:
     )
     recipe = Recipe(markup=Markup(sizes="33vw", prefix="/p/"))
     assert (
-        'sizes="33vw"' in Delivered.of(entry, recipe).html()
-        and '="/p/photos' in Delivered.of(entry, recipe).html()
+        'sizes="33vw"' in Delivered.from_entry(entry, recipe).html()
+        and '="/p/photos' in Delivered.from_entry(entry, recipe).html()
     )

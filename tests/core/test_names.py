@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from tests.core.test_plan import facts
 from young_prism.core.errors import RecipeError
 from young_prism.core.markup.urls import path_url
-from young_prism.core.naming.clean import cleaned, why_troublesome
-from young_prism.core.naming.collisions import same_name_key, stem_choices
-from young_prism.core.naming.rule import NameParts, check_rule, half_named, random_name, split_name
+from young_prism.core.naming.clean import cleaned, troublesome_part
+from young_prism.core.naming.collisions import casefold_key, stem_choices
+from young_prism.core.naming.rule import NameParts, check_rule, compile_name_template, random_name, split_name
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
@@ -53,7 +53,7 @@ def test_a_rule_that_would_lose_a_file_is_refused(rule: str, complaint: str) -> 
 
 
 def test_names_are_compared_as_the_least_careful_file_system_does() -> None:
-    assert same_name_key("Été.AVIF") == same_name_key(unicodedata.normalize("NFD", "été.avif"))
+    assert casefold_key("Été.AVIF") == casefold_key(unicodedata.normalize("NFD", "été.avif"))
 
 
 def test_stems_to_fall_back_on_keep_the_ending_first() -> None:
@@ -82,7 +82,7 @@ def test_no_name_can_break_a_srcset(name: str) -> None:
 def test_braces_stand_for_what_they_say(rule: str, name: str) -> None:
     check_rule(rule)
     parts = NameParts("été 1", "jpeg", "jpg", "a", "0123456789abcdef" * 4, 7)
-    assert half_named(rule, "a", parts)(width=80, height=40, density=2) == name
+    assert compile_name_template(rule, "a", parts)(width=80, height=40, density=2) == name
 
 
 @pytest.mark.parametrize(
@@ -113,9 +113,11 @@ def test_switches_make_names_fit_for_the_web(text: str, switches: dict, expected
 
 
 def test_names_that_hurt_on_some_system_are_said() -> None:
-    assert "device's name" in why_troublesome("a/CON.x-80w.jpg") and "prefix" in why_troublesome("nul/a.jpg")
-    assert "255" in why_troublesome("é" * 130 + ".jpg")
-    assert why_troublesome("console/a.jpg") == ""
+    assert "device's name" in troublesome_part("a/CON.x-80w.jpg") and "prefix" in troublesome_part(
+        "nul/a.jpg"
+    )
+    assert "255" in troublesome_part("é" * 130 + ".jpg")
+    assert troublesome_part("console/a.jpg") == ""
 
 
 def test_random_names_are_the_same_in_each_build_and_known_to_nobody_without_the_secret() -> None:

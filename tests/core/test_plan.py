@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 
 from young_prism.core.images.facts import Facts
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
@@ -60,7 +60,7 @@ def test_no_two_renditions_ever_share_a_name() -> None:
     names = ["t.jpg", "t.png", "T.PNG", "t-png.gif", "t-2.webp", "t.svg", "u/t.jpg"]
     vector = {"kind": Kind.VECTOR, "format": ImageFormat.SVG}
     plan = make_plan({name: facts(**(vector if name == "t.svg" else {})) for name in names}, Recipe())
-    keys = [same_name_key(r.path) for original in plan.originals for r in original.renditions]
+    keys = [casefold_key(r.path) for original in plan.originals for r in original.renditions]
     assert len(keys) == len(set(keys))
     stems = {original.path: original.renditions[0].path for original in plan.originals}
     assert stems["t-png.gif"] == "t-png-400w.avif"  # a plain stem is never taken by a made-up one
@@ -124,7 +124,7 @@ def test_names_that_a_switch_makes_equal_are_told_apart() -> None:
     flat = paths(
         Recipe(names=Names(layout="flat", case="lower", ascii_only=True)), "a/É.jpg", "b/e.jpg", "c/E.png"
     )
-    assert len(flat) == len({same_name_key(path) for path in flat}) == 3
+    assert len(flat) == len({casefold_key(path) for path in flat}) == 3
 
 
 def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None:

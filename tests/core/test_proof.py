@@ -8,22 +8,22 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import RecipeError
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.proof.apply_choice import (
-    Scope,
+    ChoiceScope,
+    apply_choice,
     band_changes,
     candidate_changes,
     target_changes,
-    with_choice,
 )
 from young_prism.core.proof.candidate import candidate_of, name_of
 from young_prism.core.proof.curve import Point, at_score
-from young_prism.core.proof.suggest import curve_names, first_strip, stand_for_the_rest
+from young_prism.core.proof.suggest import curve_names, first_strip, representative_originals
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.score.staircase import (
-    Seen,
+    EyeLimit,
     next_level,
     verdict,
 )
@@ -106,9 +106,9 @@ def test_a_few_stand_for_the_rest_each_once() -> None:
         "clear.png": pictures.png(pictures.graphic(300, 300, clear=True)),
         "icon.png": pictures.png(pictures.graphic(30, 30, clear=True)),
     }
-    found = stand_for_the_rest({path: look(data) for path, data in files.items()})
+    found = representative_originals({path: inspect_bytes(data) for path, data in files.items()})
     assert [one.path for one in found] == ["heavy.png", "rough.jpg", "flat.jpg", "drawn.png", "clear.png"]
-    assert stand_for_the_rest({}) == []
+    assert representative_originals({}) == []
 
 
 def test_what_a_target_needs_is_read_off_between_measured_points() -> None:
@@ -119,27 +119,27 @@ def test_what_a_target_needs_is_read_off_between_measured_points() -> None:
     assert at_score(line, 59.9) is None and at_score(line, 81) is None and at_score(line[:1], 60) is None
 
 
-FACTS = look(pictures.jpeg(pictures.photo(400, 300)))
-CLEAR = look(pictures.png(pictures.graphic(400, 300, clear=True)))
+FACTS = inspect_bytes(pictures.jpeg(pictures.photo(400, 300)))
+CLEAR = inspect_bytes(pictures.png(pictures.graphic(400, 300, clear=True)))
 
 
 def test_a_target_is_written_for_a_kind_a_folder_or_one_original() -> None:
     text = '# ours\nname = "Site"\n\n[formats.photo]\nband = [60, 80]\n\n[formats.photo.avif]\nquality = 50\ntarget = 70\n\n[formats.photo.jpeg]\n'
-    kind = with_choice(text, "a/b.jpg", FACTS, Scope.KIND, target_changes(76.0))
+    kind = apply_choice(text, "a/b.jpg", FACTS, ChoiceScope.KIND, target_changes(76.0))
     photo = read_recipe(kind).formats.photo
     assert photo.target == 76 and photo.band is None and photo.avif == Avif(quality=50)
     assert kind.startswith("# ours")
-    one = with_choice(kind, "a/b [1].jpg", FACTS, Scope.ORIGINAL, target_changes(90))
-    folder = with_choice(one, "a/c.jpg", FACTS, Scope.FOLDER, band_changes(60, 70.5))
+    one = apply_choice(kind, "a/b [1].jpg", FACTS, ChoiceScope.ORIGINAL, target_changes(90))
+    folder = apply_choice(one, "a/c.jpg", FACTS, ChoiceScope.FOLDER, band_changes(60, 70.5))
     recipe = read_recipe(folder)
     # Of several exceptions the last one counts: the one for a single original stays behind that for its folder.
     assert [override.match for override in recipe.overrides] == ["/a/**", "/a/b \\[1\\].jpg"]
     assert recipe.overrides[0].formats and recipe.overrides[0].formats.photo.band == (60, 70.5)
     assert recipe.overrides[1].formats and recipe.overrides[1].formats.photo.target == 90
-    again = with_choice(folder, "a/b [1].jpg", FACTS, Scope.ORIGINAL, target_changes(91))
+    again = apply_choice(folder, "a/b [1].jpg", FACTS, ChoiceScope.ORIGINAL, target_changes(91))
     assert len(read_recipe(again).overrides) == 2
     with pytest.raises(RecipeError, match="lies in no folder"):
-        with_choice(text, "b.jpg", FACTS, Scope.FOLDER, target_changes(70))
+        apply_choice(text, "b.jpg", FACTS, ChoiceScope.FOLDER, target_changes(70))
 
 
 def test_a_candidate_is_written_with_all_that_makes_it() -> None:
@@ -148,7 +148,7 @@ def test_a_candidate_is_written_with_all_that_makes_it() -> None:
     def chosen(name: str, facts: object = FACTS, score: float | None = 88.6) -> Recipe:
         candidate = candidate_of(name, PHOTO)
         return read_recipe(
-            with_choice(text, "x/a.png", facts, Scope.KIND, candidate_changes(candidate, score))  # type: ignore[arg-type]
+            apply_choice(text, "x/a.png", facts, ChoiceScope.KIND, candidate_changes(candidate, score))  # type: ignore[arg-type]
         )
 
     assert chosen("avif-33-444").formats.photo.avif == Avif(quality=33, chroma="4:4:4")
@@ -179,7 +179,7 @@ def test_the_staircase_ends_near_what_an_eye_can_see(limit: float) -> None:
 
 def test_eyes_that_see_all_or_nothing_are_told_so() -> None:
     scores = [20.0, 50.0, 80.0, 95.0]
-    for right, seen, score in ((True, Seen.EVERYTHING, 95.0), (False, Seen.NOTHING, 20.0)):
+    for right, seen, score in ((True, EyeLimit.EVERYTHING, 95.0), (False, EyeLimit.NOTHING, 20.0)):
         answers: list[bool] = []
         while next_level(len(scores), answers) is not None:
             answers.append(right)

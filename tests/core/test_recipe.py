@@ -15,7 +15,7 @@ from tools.write_schemas import SCHEMAS
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.recipe.compare import differences
-from young_prism.core.recipe.edit import typed, value_at, with_value
+from young_prism.core.recipe.edit import parse_value, value_at, with_value
 from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
@@ -214,7 +214,7 @@ def read_plain(text: str, path: str) -> object:
     ],
 )
 def test_what_a_form_says_becomes_the_value_of_its_key(path: str, text: str, value: object) -> None:
-    assert typed(path, text) == value
+    assert parse_value(path, text) == value
 
 
 @pytest.mark.parametrize("name", SCHEMAS)

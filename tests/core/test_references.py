@@ -9,14 +9,14 @@ from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.html.references import (
     Missing,
     Usage,
+    collect_references,
     references,
-    uses,
 )
 from young_prism.core.recipe.model import Recipe
 
 
 def exact(text: str, ending: str = "html") -> list[tuple[str, int]]:
-    return [(ref.url, ref.width) for ref in references(text, ending) if not ref.mention]
+    return [(ref.url, ref.width) for ref in references(text, ending) if not ref.is_text_mention]
 
 
 @pytest.mark.parametrize(
@@ -62,7 +62,10 @@ def test_what_a_stylesheet_refers_to() -> None:
 
 def test_mentions_in_scripts_show_use_and_nothing_more() -> None:
     found = references('load("img/a%20b.jpg"); const x = `/static/c.png`; d.pngs', "js")
-    assert [(ref.url, ref.mention) for ref in found] == [("img/a%20b.jpg", True), ("/static/c.png", True)]
+    assert [(ref.url, ref.is_text_mention) for ref in found] == [
+        ("img/a%20b.jpg", True),
+        ("/static/c.png", True),
+    ]
     assert references("x" * 2_000_000 + ".jpg", "js")[0].url.endswith("x.jpg")  # and in no time
 
 
@@ -80,7 +83,7 @@ def test_addresses_lead_to_originals_or_to_nothing() -> None:
         "app.js": references('show("d.png")', "js"),
     }
     files = {"images/a.jpg", "public/c.jpg", "public/images/a.jpg"}
-    found = uses(pages, files, ["a.jpg", "été b.jpg", "d.png", "unused.png"], "images")
+    found = collect_references(pages, files, ["a.jpg", "été b.jpg", "d.png", "unused.png"], "images")
     assert found.used == {
         "a.jpg": Usage(("index.html", "deep/page.html"), 900),
         "été b.jpg": Usage(("index.html",), 0),
@@ -103,7 +106,7 @@ def test_use_raises_its_flags() -> None:
         "wide.jpg": facts(width=500, sha256="b"),
         "idle.jpg": facts(sha256="c"),
     }
-    found = flags_of(originals, Recipe(), (), uses(pages, (), originals, ""))
+    found = flags_of(originals, Recipe(), (), collect_references(pages, (), originals, ""))
     assert {path: {flagged.flag for flagged in flags} for path, flags in found.items()} == {
         "small.jpg": {Flag.SMALL},
         "idle.jpg": {Flag.UNUSED},

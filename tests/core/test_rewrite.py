@@ -23,8 +23,8 @@ from young_prism.core.html.rewrite.changes import (
     line_number,
 )
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import Wish, rewrite_page
-from young_prism.core.html.rewrite.site import Site
+from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.site import SiteIndex
 from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.types import Size
@@ -76,7 +76,7 @@ def named(path: str, base: Delivered | None = None) -> Delivered:
 ORIGINALS = ["a.jpg", "deep/b, c.jpg", "été.jpg", "hero-m.jpg", "a.webp"]
 
 
-def site(**changes: object) -> Site:
+def site(**changes: object) -> SiteIndex:
     plain: dict[str, object] = {
         "files": frozenset(
             {*(f"img/{path}" for path in ORIGINALS), "img/other.png", "index.html", "sub/p.html"}
@@ -85,17 +85,17 @@ def site(**changes: object) -> Site:
         "delivered": {path: named(path) for path in ORIGINALS},
         "out": "pictures",
     }
-    return Site(**{**plain, **changes})
+    return SiteIndex(**{**plain, **changes})
 
 
 def rewritten(
-    data: bytes | str, page: str = "index.html", where: Site | None = None, **wish: object
+    data: bytes | str, page: str = "index.html", where: SiteIndex | None = None, **wish: object
 ) -> tuple[bytes, Rewriting]:
     document = Document.read(data.encode() if isinstance(data, str) else data)
     if page.endswith(".css"):
         found = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
     else:
-        found = rewrite_page(document, page, where or site(), Wish(**wish))
+        found = rewrite_page(document, page, where or site(), RewriteOptions(**wish))
     return document.bytes_of(found.applied()), found
 
 

@@ -35,9 +35,9 @@ def test_the_last_line_that_fits_decides(exclude: tuple[str, ...], path: str, li
 
 def test_include_lines_let_in_only_what_they_catch() -> None:
     scope = Scope(include=("photos/", "*.png"))
-    asked = {path: scope.asked_for(path) for path in ("photos/a/b.jpg", "c.png", "c.jpg")}
+    asked = {path: scope.included_by(path) for path in ("photos/a/b.jpg", "c.png", "c.jpg")}
     assert asked == {"photos/a/b.jpg": "photos/", "c.png": "*.png", "c.jpg": ""}
-    assert Scope().asked_for("anything.jpg") == "*"
+    assert Scope().included_by("anything.jpg") == "*"
 
 
 def test_a_line_that_is_no_pattern_is_named() -> None:

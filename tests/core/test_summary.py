@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.summary import Result, Shares, Summary, Viewport, compared, shown_at, view_bytes
+from young_prism.core.report.summary import (
+    OriginalStatsBuilder,
+    Result,
+    Summary,
+    Viewport,
+    compare_figures,
+    display_width,
+    view_bytes,
+)
 from young_prism.core.types import ImageFormat, Outcome
 
 AVIF, JPEG = ImageFormat.AVIF, ImageFormat.JPEG
@@ -19,7 +27,7 @@ SUMMIT = rungs((AVIF, 400, 20), (AVIF, 800, 60), (AVIF, 1600, 150), (JPEG, 400, 
 
 
 def summed(*originals: tuple[str, int, list[Result]], recipe: Recipe | None = None) -> dict[str, object]:
-    summary, shares = Summary(), Shares(recipe or Recipe())
+    summary, shares = Summary(), OriginalStatsBuilder(recipe or Recipe())
     for path, size, results in originals:
         summary.add(shares.of(path, "photo", size, results), results, 1.5, verified=True)
     return summary.as_dict()
@@ -37,8 +45,8 @@ def test_a_view_fetches_the_narrowest_rung_of_the_first_format_that_has_enough_p
 def test_a_layout_says_how_wide_a_picture_is_shown() -> None:
     layout = Layout(lines=(LayoutLine(up_to=600), LayoutLine(share=0.5, at_most=720)))
     recipe = Recipe(ladder=Ladder(layout=layout))
-    assert [shown_at(recipe, Viewport(width, 1)) for width in (390, 768, 1920)] == [390, 384, 720]
-    assert shown_at(Recipe(), Viewport(768, 2)) == 768
+    assert [display_width(recipe, Viewport(width, 1)) for width in (390, 768, 1920)] == [390, 384, 720]
+    assert display_width(Recipe(), Viewport(768, 2)) == 768
 
 
 def test_sums_by_format_folder_and_view_are_those_of_the_parts() -> None:
@@ -66,7 +74,7 @@ def test_what_grew_or_was_kept_is_listed_and_an_original_without_renditions_is_f
 def test_two_runs_are_compared_by_what_differs() -> None:
     before = summed(("a.jpg", 1000, SUMMIT))
     now = summed(("a.jpg", 1000, SUMMIT[:3]), ("b.jpg", 500, rungs((AVIF, 400, 30))))
-    changes = {change.name: (change.before, change.now) for change in compared(now, before)}
+    changes = {change.name: (change.before, change.now) for change in compare_figures(now, before)}
     assert changes == {
         "originals": (1, 2),
         "bytes of originals": (1000, 1500),
@@ -75,4 +83,4 @@ def test_two_runs_are_compared_by_what_differs() -> None:
         "bytes of AVIF": (230, 260),
         "bytes of JPEG": (160, 0),
     }
-    assert compared(now, now) == [] and compared(now, None) == []
+    assert compare_figures(now, now) == [] and compare_figures(now, None) == []

@@ -7,7 +7,7 @@ import pytest
 from young_prism.core.errors import DamagedError, NotAnImageError
 from young_prism.core.images.headers.svg import vector_size
 from young_prism.core.images.sniff import sniff
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.types import ImageFormat, Size
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"'
@@ -85,7 +85,7 @@ def test_a_drawing_s_size_is_what_svg_2_says(attributes: str, expected: tuple[in
 )
 def test_what_is_no_picture_for_us_is_called_by_its_name(head: bytes, word: str) -> None:
     with pytest.raises(NotAnImageError, match=word) as caught:
-        look(head)
+        inspect_bytes(head)
     assert caught.value.remedy
 
 

@@ -6,17 +6,17 @@ import pytest
 
 from tests.core.test_markup import delivered
 from young_prism.core.markup.media import Screen
-from young_prism.core.markup.selection import select
+from young_prism.core.markup.selection import choose_source
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visits import (
     ALL_FORMATS,
     NETWORKS,
     Network,
+    average_fetch,
+    fetch,
     ladders,
-    mix,
-    typical,
+    typical_visits,
     unused,
-    view,
 )
 
 MIMES = {"avif": "image/avif", "webp": "image/webp", "jpeg": "image/jpeg"}
@@ -30,28 +30,28 @@ def test_the_quick_way_finds_what_the_standard_s_steps_find(
 ) -> None:
     one = delivered(facet=facet, markup=Markup(sizes=sizes))
     choices, element = ladders(one, formats), one.element()
-    for visit in typical():
-        taken = select(element, visit.screen, formats={MIMES[fmt] for fmt in formats})
-        assert taken and taken.url.replace("%20", " ") == view(choices, visit.screen).taken.path
+    for visit in typical_visits():
+        taken = choose_source(element, visit.screen, formats={MIMES[fmt] for fmt in formats})
+        assert taken and taken.url.replace("%20", " ") == fetch(choices, visit.screen).taken.path
 
 
 def test_pixels_too_many_and_too_few_are_shares_of_the_place() -> None:
     choices = ladders(delivered(markup=Markup(sizes="400px")))
-    assert view(choices, Screen(500, 1)).too_many == 0
-    many = view(choices, Screen(500, 1.5))  # 600 px are needed, 800 are fetched
-    assert many.too_many == pytest.approx((800 / 600) ** 2 - 1) and many.too_few == 0
-    few = view(choices, Screen(500, 8))  # 3200 are needed, 1600 are there
-    assert few.too_few == pytest.approx(0.75) and few.too_many == 0
+    assert fetch(choices, Screen(500, 1)).overfetch == 0
+    many = fetch(choices, Screen(500, 1.5))  # 600 px are needed, 800 are fetched
+    assert many.overfetch == pytest.approx((800 / 600) ** 2 - 1) and many.underfetch == 0
+    few = fetch(choices, Screen(500, 8))  # 3200 are needed, 1600 are there
+    assert few.underfetch == pytest.approx(0.75) and few.overfetch == 0
 
 
 def test_a_mix_of_visitors_is_whole_and_adds_up() -> None:
-    visits = typical()
+    visits = typical_visits()
     assert sum(visit.share for visit in visits) == pytest.approx(1)
     one = delivered(markup=Markup(sizes="100px"))
     # Everybody takes the least rung: 400 px of AVIF, 3 bytes a pixel of width in the test's own renditions.
-    assert mix([(one, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 1200))
+    assert average_fetch([(one, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 1200))
     assert [rung.width for rung in unused(ladders(one), visits)] == [800, 1600]
-    assert mix([(one, 1)], visits, ALL_FORMATS - {"avif"}).after == pytest.approx(800)
+    assert average_fetch([(one, 1)], visits, ALL_FORMATS - {"avif"}).after == pytest.approx(800)
 
 
 def test_time_is_a_round_trip_and_the_bits() -> None:

@@ -38,7 +38,7 @@ def test_it_is_large_enough_to_be_worth_trying(looks: InspectionResult) -> None:
     ]
     assert len(cameras) >= 3
     assert {f.format for f in looks.facts.values()} == set(ImageFormat)
-    assert {f.kind for f in looks.facts.values()} == set(Kind) - {Kind.UNSEEN}
+    assert {f.kind for f in looks.facts.values()} == set(Kind) - {Kind.UNKNOWN}
 
 
 def test_every_flag_is_there_to_be_seen(looks: InspectionResult) -> None:

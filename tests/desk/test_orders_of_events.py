@@ -13,11 +13,11 @@ import pytest
 
 from tests import pictures
 from young_prism.core.errors import DamagedError, DeskStateError
-from young_prism.core.inspection.inspect import look
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.inspection.inspect import inspect_bytes
+from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.engine.intake.inbox import Limits
 from young_prism.engine.intake.quick_render import QuickResult
-from young_prism.services.uploads.service import Desk, Places
+from young_prism.services.uploads.service import UploadFolders, UploadService
 from young_prism.store.store import Store
 
 ONE, OTHER = (pictures.jpeg(pictures.photo(80, 60, seed)) for seed in (1, 2))
@@ -39,13 +39,13 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
             source.id, origin=origin, owner="server", recipe="", version="1", only=only, quick=True
         )
 
-    places = Places(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
+    places = UploadFolders(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
     first: Any = SimpleNamespace(make=lambda _brought, told: heard.append(told))
     stage = SimpleNamespace(meanwhile=[])
-    desk = Desk(store, first, start, places, lambda _row: None)
-    source = desk.place()
+    desk = UploadService(store, first, start, places, lambda _row: None)
+    source = desk.resolve_source()
     row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
-    heard.pop()(QuickResult(look(ONE), (), "#888888"))
+    heard.pop()(QuickResult(inspect_bytes(ONE), (), "#888888"))
     stage.__dict__.update(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
     yield stage
     store.close()
@@ -64,7 +64,7 @@ def test_a_damaged_replacement_gives_way_also_where_words_were_changed_meanwhile
 ) -> None:
     stage.desk.replace(stage.source, row_of(stage), "better.jpg", io.BytesIO(OTHER))
     assert original(stage) == OTHER
-    stage.desk.change(stage.source, row_of(stage), Detail(alt="Typed while it was being looked at"))
+    stage.desk.change(stage.source, row_of(stage), ImageMetadata(alt="Typed while it was being looked at"))
     stage.heard.pop()(BROKEN)
     row = row_of(stage)
     assert original(stage) == ONE and row.state == "working" and "could not be used" in row.error
@@ -81,7 +81,7 @@ def test_what_is_heard_of_a_picture_that_was_replaced_meanwhile_is_not_said_of_t
     stage.desk.replace(stage.source, row_of(stage), "best.jpg", io.BytesIO(third))
     late(BROKEN)
     assert original(stage) == third and row_of(stage).first is None
-    stage.heard.pop()(QuickResult(look(third), (), "#888888"))
+    stage.heard.pop()(QuickResult(inspect_bytes(third), (), "#888888"))
     assert row_of(stage).first["facts"]["bytes"] == len(third)
 
 
@@ -96,7 +96,7 @@ def test_a_run_that_ends_at_that_very_moment_does_not_bring_back_what_was_withdr
 
 def test_a_title_that_comes_while_it_is_being_made_is_made_after_that(stage: SimpleNamespace) -> None:
     before = row_of(stage)
-    stage.desk.change(stage.source, before, Detail(title="Summit"))
+    stage.desk.change(stage.source, before, ImageMetadata(title="Summit"))
     assert len(stage.runs) == 2
     assert stage.store.uploads.end_work(before, state="done") is None  # that run had another name in mind
     assert row_of(stage).state == "working"
@@ -136,7 +136,7 @@ def test_a_run_that_ends_as_a_title_is_kept_does_not_end_what_the_title_begins(
         over()
     else:
         stage.meanwhile.append(over)
-    stage.desk.change(stage.source, seen, Detail(title="Summit café at dawn"))
+    stage.desk.change(stage.source, seen, ImageMetadata(title="Summit café at dawn"))
     threads[0].join(10)
     row = row_of(stage)
     assert row.state == "working" and row.run_id != seen.run_id

@@ -18,12 +18,12 @@ from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
+from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
-from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.events import OriginalDone
 from young_prism.engine.output.ledger import STATE_FOLDER, Ledger
 from young_prism.engine.output.manifest_file import read_manifest
@@ -34,19 +34,19 @@ RECIPE = Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK)
 ROOT = Path(__file__).parents[2]
 
 
-def run(source: Path, out: Path, **options: object) -> BuildResult:
+def run(source: Path, out: Path, **options: object) -> BuildOutcome:
     return build(source, out, RECIPE, using=BuildOptions(jobs=2), **options)
 
 
 @pytest.fixture(scope="module")
-def built(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path, BuildResult]:
+def built(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path, BuildOutcome]:
     """One build that several tests look at; they must not change it."""
     base = tmp_path_factory.mktemp("built")
     source = pictures.small_source(base / "site")
     return source, base / "out", run(source, base / "out")
 
 
-def copy_of(built: tuple[Path, Path, BuildResult], to: Path) -> tuple[Path, Path]:
+def copy_of(built: tuple[Path, Path, BuildOutcome], to: Path) -> tuple[Path, Path]:
     shutil.copytree(built[0], to / "site")
     shutil.copytree(built[1], to / "out")
     return to / "site", to / "out"
@@ -266,8 +266,8 @@ def test_a_look_that_kills_its_worker_costs_one_original(source: Path, tmp_path:
     for number in range(5):
         (source / f"more-{number}.jpg").write_bytes(pictures.jpeg(pictures.photo(80, 60, number)))
     (source / "killer.jpg").write_bytes(pictures.jpeg(pictures.photo(80, 60)))
-    monkeypatch.setattr(looking_module, "look_files", dying_look_files)
-    monkeypatch.setattr(looking_module, "look_file", dying_look_file)
+    monkeypatch.setattr(looking_module, "inspect_files", dying_look_files)
+    monkeypatch.setattr(looking_module, "inspect_file", dying_look_file)
     result = run(source, tmp_path / "out")
     assert [failure.path for failure in result.failures] == ["killer.jpg"]
     assert result.originals == 12

@@ -13,7 +13,7 @@ from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
 from young_prism.engine.output.cache import Cache
@@ -35,7 +35,7 @@ def cached(first: tuple[Path, Path, dict[str, bytes]], tmp_path: Path) -> tuple[
     return source, Path(shutil.copytree(cache, tmp_path / "cache")), expected
 
 
-def run(source: Path, out: Path, cache: Cache) -> BuildResult:
+def run(source: Path, out: Path, cache: Cache) -> BuildOutcome:
     result = build(source, out, RECIPE, using=BuildOptions(jobs=2, cache=cache))
     assert result.outcomes[Outcome.FAILED] == 0
     return result

@@ -82,7 +82,7 @@ def test_a_worker_of_another_version_is_refused_by_name(
     source = faults.photos(tmp_path / "site", 1)
     here = versions() | {"libvips": "1.2.3"}
     original = cluster_module.versions
-    monkeypatch.setattr(cluster_module, "_here", lambda: here)
+    monkeypatch.setattr(cluster_module, "local_versions", lambda: here)
     with pytest.raises(ClusterError, match=r"other bytes: libvips .* there and 1\.2\.3 here"):
         build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=1, cluster=cluster_at(address)))
     # And one that comes later, which nobody could ask before: each task says what it expects.

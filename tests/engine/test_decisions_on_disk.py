@@ -11,16 +11,16 @@ import pytest
 from tests import pictures
 from young_prism.core.errors import OutputError, RecipeError
 from young_prism.core.manifest.model import MANIFEST_NAMES
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
 from young_prism.engine.build.planning import PlanRequest, plan_source
@@ -60,7 +60,7 @@ def files(folder: Path) -> dict[str, bytes]:
     }
 
 
-def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildResult:
+def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildOutcome:
     return build(source, out, recipe, using=BuildOptions(jobs=2), **options)
 
 
@@ -83,7 +83,7 @@ def test_the_plan_names_what_the_disk_shows_on_any_system(tmp_path: Path, names:
     result = run(source, out, recipe)
     assert result.outcomes[Outcome.FAILED] == 0
     assert result.renditions + result.outcomes[Outcome.SKIPPED] == len(planned)
-    assert len({same_name_key(path) for path in planned}) == len(planned)
+    assert len({casefold_key(path) for path in planned}) == len(planned)
     assert set(files(out)) <= set(planned) and len(files(out)) == result.renditions
 
 
@@ -116,7 +116,7 @@ def test_a_title_names_and_a_focal_point_remakes_only_what_is_cut(tmp_path: Path
     source.mkdir()
     (source / "DSC_0001.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
     recipe = quick(facets=(Facet(name="square", aspect="1:1"),))
-    said = {"DSC_0001.jpg": Detail((0.1, 0.5), "Summit café at dawn")}
+    said = {"DSC_0001.jpg": ImageMetadata((0.1, 0.5), "Summit café at dawn")}
     run(source, out, recipe, details=said)
     first = files(out)
     assert "summit-café-at-dawn-120w.webp" in first and "summit-café-at-dawn-square-100w.jpg" in first

@@ -17,9 +17,9 @@ from tests import faults, pictures
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
+from young_prism.engine.build import delivery as delivery_module
+from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.pipeline import BuildOptions, build
-from young_prism.engine.build.pipeline import delivery as delivery_module
-from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.events import Event, Halted, OriginalDone
 from young_prism.engine.output.atomic import write_temp_files
 from young_prism.engine.workers.pool import Job, worker_pool
@@ -101,8 +101,8 @@ def test_a_full_disk_is_waited_for(
             raise OSError(errno.ENOSPC, "No space left on device")
         return write_temp_files(files, writers)
 
-    monkeypatch.setattr(delivery_module, "write_parts", write)
-    monkeypatch.setattr(delivery_module, "_ASK_AGAIN_S", 0.01)
+    monkeypatch.setattr(delivery_module, "write_temp_files", write)
+    monkeypatch.setattr(delivery_module, "_RETRY_DELAY_S", 0.01)
     result = build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2), listen=heard.append)
     halts = [event.why for event in heard if isinstance(event, Halted)]
     assert refused == 2 and len(halts) == 2 and "disk is full" in halts[0] and halts[1] == ""
@@ -124,8 +124,8 @@ def test_a_run_that_waits_for_room_can_be_stopped_and_goes_on_later(
             stop.set()
 
     with monkeypatch.context() as patch:
-        patch.setattr(delivery_module, "write_parts", full)
-        patch.setattr(delivery_module, "_ASK_AGAIN_S", 0.01)
+        patch.setattr(delivery_module, "write_temp_files", full)
+        patch.setattr(delivery_module, "_RETRY_DELAY_S", 0.01)
         result = build(
             source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2), listen=listen, stopped=stop.is_set
         )
@@ -252,14 +252,14 @@ def test_the_end_of_a_run_is_divided_among_the_workers(
     parts: list[bool] = []
 
     def dividing(todo: object, workers: int) -> object:
-        for part in parts_of(todo, workers):
+        for part in slice_jobs(todo, workers):
             parts.append(part.paths is not None)
             yield part
 
-    parts_of = running_module.parts_of
-    monkeypatch.setattr("young_prism.engine.build.batching._LEAST", 0.01)
-    monkeypatch.setattr("young_prism.engine.build.batching._DECODINGS", 0)
-    monkeypatch.setattr(running_module, "parts_of", dividing)
+    slice_jobs = running_module.slice_jobs
+    monkeypatch.setattr("young_prism.engine.build.batching._MIN_SLICE_S", 0.01)
+    monkeypatch.setattr("young_prism.engine.build.batching._MIN_DECODINGS", 0)
+    monkeypatch.setattr(running_module, "slice_jobs", dividing)
     build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2))
     assert any(parts) and not parts[0]  # not the first ones: a divided original is decoded once a part
     assert faults.results(tmp_path / "out") == expected

@@ -17,7 +17,7 @@ import pytest
 from tests import pictures
 from tests.cli.test_command import command
 from young_prism.core.errors import OutputError, PublishError
-from young_prism.core.html.rewrite.page import Wish
+from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME, SITE_MANIFEST_NAME
 from young_prism.core.paths import relative_path_problem
 from young_prism.core.recipe.ladder import Ladder
@@ -210,7 +210,7 @@ def pages(site: Path) -> Path:
 
 def rewritings(site: Path):
     manifest = require_manifest(manifest_file(site / "pictures"))
-    return SitePages.from_manifest(site, site / "img", site / "pictures", manifest).rewrite(Wish())
+    return SitePages.from_manifest(site, site / "img", site / "pictures", manifest).rewrite(RewriteOptions())
 
 
 def test_links_are_listed_and_not_followed_and_each_page_counts_once(pages: Path, victim: Path) -> None:

@@ -189,7 +189,7 @@ def folder(root: Path) -> Storage:
 def test_pictures_come_before_the_manifest_and_a_publishing_cut_off_goes_on(
     root: Path, folder: Storage, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(publishing, "_AT_ONCE", 1)
+    monkeypatch.setattr(publishing, "_MAX_PARALLEL", 1)
     sent: list[int] = []
     first = deploy(
         plan_deploy(root / "out", folder),

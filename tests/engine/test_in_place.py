@@ -16,7 +16,7 @@ from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
 from young_prism.engine.output.atomic import write_atomically
@@ -41,7 +41,7 @@ def site(tmp_path: Path) -> Path:
     return folder
 
 
-def run(site: Path, recipe: Recipe = RECIPE) -> BuildResult:
+def run(site: Path, recipe: Recipe = RECIPE) -> BuildOutcome:
     return build(site, site, recipe, using=BuildOptions(jobs=2))
 
 

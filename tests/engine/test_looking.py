@@ -34,12 +34,12 @@ def test_a_first_look_needs_no_worker_and_decodes_nothing(source: Path, monkeypa
     (source / "IMG_1.HEIC").unlink()  # its header is read by a library, and so in a worker
     broken = (source / "photo.jpg").read_bytes()
     (source / "cut.jpg").write_bytes(broken[: len(broken) // 2])
-    monkeypatch.setattr(looking_module, "look_file", None)
+    monkeypatch.setattr(looking_module, "inspect_file", None)
     heard: list[OriginalInspected] = []
     looks = inspect_folder(source, no_pool, full=False, on_event=heard.append)
     assert len(looks.facts) == 7 and not looks.left_out
     assert not any(facts.seen for facts in looks.facts.values())
-    assert {facts.kind for facts in looks.facts.values()} == {Kind.UNSEEN, Kind.ANIMATION, Kind.VECTOR}
+    assert {facts.kind for facts in looks.facts.values()} == {Kind.UNKNOWN, Kind.ANIMATION, Kind.VECTOR}
     assert (heard[-1].done, heard[-1].total) == (7, 7)
     # The closer look finds what only all the bytes tell.
     closer = looked(source, known=lambda found: looks.facts.get(found.path))

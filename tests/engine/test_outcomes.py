@@ -23,7 +23,7 @@ from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
 from young_prism.engine.events import PlanReady
@@ -45,7 +45,7 @@ def site(tmp_path: Path) -> Path:
     return folder
 
 
-def agree(result: BuildResult) -> None:
+def agree(result: BuildOutcome) -> None:
     assert result.outcomes[Outcome.SKIPPED] == len(result.skipped)
     assert all(one.error.endswith(".") for one in result.skipped)
 

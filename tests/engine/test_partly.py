@@ -18,13 +18,13 @@ import pytest
 from tests import faults, pictures
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.events import Event, OriginalDone, PlanReady, ReusedUnchanged
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.workers.pool import Pool
-from young_prism.services.runs.figures import Figures
+from young_prism.services.runs.figures import RunFigures
 
 RECIPE = """
 [ladder]
@@ -70,7 +70,7 @@ class Site:
     def __init__(self, root: Path, recipe: Recipe, pool: Pool) -> None:
         self.root, self.recipe, self.pool = root, recipe, pool
         self.source, self.outs = root / "site", (root / "quick", root / "thorough")
-        self.details: dict[str, Detail] = {}
+        self.details: dict[str, ImageMetadata] = {}
         self.out_of_scope: frozenset[str] = frozenset()
         self.random = random.Random(5)  # noqa: S311
         for path in ("a/one.jpg", "a/two.jpg", "b/two.jpg", "b/Ticket.jpg", "three.jpg", "four.jpg"):
@@ -95,7 +95,7 @@ class Site:
 
     def build(self, out: Path, **options: Any) -> Built:
         """Build into one of the folders."""
-        figures = Figures(self.recipe, verify=True)
+        figures = RunFigures(self.recipe, verify=True)
         heard: list[Event] = []
 
         def listen(event: Event) -> None:
@@ -198,7 +198,10 @@ def a_link_to_nothing(site: Site) -> None:
 def said(site: Site) -> None:
     path = str(site.any_original().relative_to(site.source))
     focal = (site.random.random(), 0.5)
-    site.details = {**site.details, path: Detail(title=f"Said {site.random.randrange(99)}", focal=focal)}
+    site.details = {
+        **site.details,
+        path: ImageMetadata(title=f"Said {site.random.randrange(99)}", focal=focal),
+    }
 
 
 def out_of_scope(site: Site) -> None:

@@ -14,7 +14,7 @@ from PIL import Image
 
 from tests import pictures
 from young_prism.core.errors import ChangedError, YoungPrismError
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
@@ -51,7 +51,9 @@ def planned(
     chosen = formats or FormatSet(avif=Avif(effort=0), webp=Webp(), png=Png(level=0))
     names = ("photo", "photo_transparent", "graphic", "graphic_transparent")
     every = Formats(**{name: chosen.model_dump() for name in names})  # type: ignore[arg-type]
-    return make_plan({"a.png": look(data)}, Recipe(ladder=Ladder(widths=widths), formats=every)).originals[0]
+    return make_plan(
+        {"a.png": inspect_bytes(data)}, Recipe(ladder=Ladder(widths=widths), formats=every)
+    ).originals[0]
 
 
 def wanted(

@@ -18,7 +18,7 @@ from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
 
@@ -30,7 +30,7 @@ def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object)
     return Recipe(ladder=Ladder(widths=widths), formats=kinds, **parts)
 
 
-def run(source: Path, out: Path, how: Recipe) -> BuildResult:
+def run(source: Path, out: Path, how: Recipe) -> BuildOutcome:
     result = build(source, out, how, using=BuildOptions(jobs=2))
     assert result.outcomes[Outcome.FAILED] == 0
     return result

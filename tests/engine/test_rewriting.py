@@ -12,7 +12,7 @@ import pytest
 from tests import pictures
 from tests.cli.test_command import command
 from young_prism.core.errors import OutputError
-from young_prism.core.html.rewrite.page import Wish
+from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
 from young_prism.engine.build.pipeline import build
@@ -55,7 +55,7 @@ def root(made: Path, tmp_path: Path) -> Path:
 
 def found(root: Path) -> SiteRewrite:
     manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
-    return SitePages.from_manifest(root, root / "img", root / "pictures", manifest).rewrite(Wish())
+    return SitePages.from_manifest(root, root / "img", root / "pictures", manifest).rewrite(RewriteOptions())
 
 
 def pages(root: Path) -> dict[str, bytes]:
@@ -120,7 +120,7 @@ def test_renditions_out_of_reach_need_an_address_and_a_source_elsewhere_is_refus
     with pytest.raises(OutputError, match="does not lie in this folder"):
         SitePages.from_manifest(root / "css", root / "img", root / "pictures", manifest)
     served = manifest.model_copy(update={"recipe": Recipe(markup=Markup(prefix="/p/"))})
-    away = SitePages.from_manifest(root, root / "img", tmp_path / "far", served).rewrite(Wish())
+    away = SitePages.from_manifest(root, root / "img", tmp_path / "far", served).rewrite(RewriteOptions())
     assert (
         b'src="/p/a-400w.jpg"' in next(file for file in away.files if file.path == "index.html").rewritten()
     )

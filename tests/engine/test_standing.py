@@ -11,15 +11,15 @@ import pytest
 
 from tests import faults, pictures
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Outcome
+from young_prism.engine.build import pipeline as build_module
 from young_prism.engine.build.pipeline import (
     BuildOptions,
-    BuildResult,
+    BuildOutcome,
     build,
 )
-from young_prism.engine.build.pipeline import pipeline as build_module
 from young_prism.engine.events import Event, ReusedUnchanged
 
 RECIPE = read_recipe(faults.RECIPE)
@@ -42,7 +42,7 @@ def built(painted: Path, tmp_path: Path) -> tuple[Path, Path]:
     return source, out
 
 
-def run(source: Path, out: Path, **options: object) -> tuple[BuildResult, bool]:
+def run(source: Path, out: Path, **options: object) -> tuple[BuildOutcome, bool]:
     heard: list[Event] = []
     result = build(source, out, RECIPE, using=BuildOptions(jobs=2), listen=heard.append, **options)
     return result, any(isinstance(event, ReusedUnchanged) and event.all for event in heard)
@@ -55,7 +55,7 @@ def test_it_says_what_the_long_way_says_without_planning(
     (out / ".young-prism" / "standing").unlink()
     long_way, quick = run(source, out)
     assert not quick
-    monkeypatch.setattr(build_module, "prepare", None)
+    monkeypatch.setattr(build_module, "plan_source", None)
     short_way, quick = run(source, out)
     assert quick and long_way.renditions > 20
     first, second = long_way.as_dict(), short_way.as_dict()
@@ -125,7 +125,7 @@ def test_any_change_is_seen(built: tuple[Path, Path], change: Callable[[Path, Pa
 
 def test_other_decisions_are_seen(built: tuple[Path, Path]) -> None:
     source, out = built
-    said = {"photo-0.jpg": Detail(title="Summit")}
+    said = {"photo-0.jpg": ImageMetadata(title="Summit")}
     assert not run(source, out, details=said)[1] and run(source, out, details=said)[1]
     assert not run(source, out)[1]
     assert not run(source, out, scope=Scope(exclude=("photo-1.jpg",)))[1]

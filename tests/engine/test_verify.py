@@ -13,15 +13,15 @@ from young_prism.core.recipe.formats import Jpeg, Png
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render import encoding as encoding_module
-from young_prism.core.render.verify import fault_of
+from young_prism.core.render.verify import find_fault
 from young_prism.core.types import (
     ImageFormat,
     Outcome,
     Size,
 )
 from young_prism.demo.catalogue import camera_exif
+from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.pipeline import BuildOptions, build
-from young_prism.engine.build.pipeline import executor as running_module
 
 
 def planned(fmt: ImageFormat, size: tuple[int, int] = (60, 40)) -> PlannedRendition:
@@ -48,15 +48,15 @@ TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(place=True))
     ],
 )
 def test_each_fault_is_found_and_named(data: bytes, wanted: PlannedRendition, rule: str, said: str) -> None:
-    fault = fault_of(data, wanted, metadata=rule, clear=False)
+    fault = find_fault(data, wanted, metadata=rule, clear=False)
     assert said in fault and bool(said) == bool(fault)
 
 
 def test_lost_transparency_is_a_fault() -> None:
     opaque = pictures.png(pictures.graphic(60, 40))
-    assert "transparency is lost" in fault_of(opaque, planned(ImageFormat.PNG), metadata="none", clear=True)
+    assert "transparency is lost" in find_fault(opaque, planned(ImageFormat.PNG), metadata="none", clear=True)
     clear = pictures.png(pictures.graphic(60, 40, clear=True))
-    assert fault_of(clear, planned(ImageFormat.PNG), metadata="none", clear=True) == ""
+    assert find_fault(clear, planned(ImageFormat.PNG), metadata="none", clear=True) == ""
 
 
 def spoilt(root: str, original, *rest):  # type: ignore[no-untyped-def]

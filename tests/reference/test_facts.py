@@ -14,8 +14,8 @@ from PIL import Image, ImageCms
 from tests import pictures
 from young_prism.core.images.headers import jpeg
 from young_prism.core.images.headers.contract import BytesView
-from young_prism.core.images.headers.metadata import Group
-from young_prism.core.inspection.inspect import look
+from young_prism.core.images.headers.metadata import MetadataGroup
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.vips import pyvips
 from young_prism.demo.catalogue import camera_exif
 
@@ -33,12 +33,12 @@ def test_jpeg_quality_and_chroma_are_read_back(subsampling: str) -> None:
 
 
 _QUESTIONS = {
-    Group.CAMERA: ("Make", "Model", "LensModel"),
-    Group.TIME: ("DateTimeOriginal", "ModifyDate", "CreateDate", "DateCreated"),
-    Group.PLACE: ("GPSLatitude", "City", "Country-PrimaryLocationName", "Country"),
-    Group.RIGHTS: ("Artist", "Copyright", "By-line", "CopyrightNotice", "Creator", "Rights"),
-    Group.THUMBNAIL: ("ThumbnailImage",),
-    Group.HISTORY: ("Software", "CreatorTool", "HistoryAction"),
+    MetadataGroup.CAMERA: ("Make", "Model", "LensModel"),
+    MetadataGroup.TIME: ("DateTimeOriginal", "ModifyDate", "CreateDate", "DateCreated"),
+    MetadataGroup.PLACE: ("GPSLatitude", "City", "Country-PrimaryLocationName", "Country"),
+    MetadataGroup.RIGHTS: ("Artist", "Copyright", "By-line", "CopyrightNotice", "Creator", "Rights"),
+    MetadataGroup.THUMBNAIL: ("ThumbnailImage",),
+    MetadataGroup.HISTORY: ("Software", "CreatorTool", "HistoryAction"),
 }
 
 
@@ -70,7 +70,7 @@ def test_metadata_groups_agree_with_exiftool(written: list[str], ending: str, tm
         subprocess.run(["exiftool", "-json", *names, str(file)], check=True, capture_output=True).stdout
     )[0]
     expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(said)}
-    facts = look(file.read_bytes())
+    facts = inspect_bytes(file.read_bytes())
     assert set(facts.metadata) == expected
     if any("GPSLongitude" in argument for argument in written):
         assert facts.place == pytest.approx((-48.8767, -123.3933), abs=1e-3)
@@ -83,38 +83,40 @@ def test_a_thumbnail_in_exif_is_found(tmp_path: Path) -> None:
     subprocess.run(
         ["exiftool", "-q", "-overwrite_original", f"-ThumbnailImage<={small}", str(file)], check=True
     )
-    assert Group.THUMBNAIL.value in look(file.read_bytes()).metadata
+    assert MetadataGroup.THUMBNAIL.value in inspect_bytes(file.read_bytes()).metadata
 
 
 def test_profiles_are_named_and_wide_ones_noticed() -> None:
     """LittleCMS' own sRGB is not wide; libvips' Display P3 is (its triangle is a quarter larger, CSS Color 4)."""
     srgb = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
-    plain = look(pictures.jpeg(pictures.photo(64, 48), icc_profile=srgb))
+    plain = inspect_bytes(pictures.jpeg(pictures.photo(64, 48), icc_profile=srgb))
     assert (plain.srgb, plain.wide_gamut) == (True, False)
     image = pyvips.Image.new_from_array(np.asarray(pictures.photo(64, 48))).copy(interpretation="srgb")
-    wide = look(image.icc_import(input_profile="p3").icc_export(output_profile="p3").jpegsave_buffer())
+    wide = inspect_bytes(
+        image.icc_import(input_profile="p3").icc_export(output_profile="p3").jpegsave_buffer()
+    )
     assert (wide.srgb, wide.wide_gamut) == (False, True)
-    broken = look(pictures.jpeg(pictures.photo(64, 48), icc_profile=b"no profile at all"))
+    broken = inspect_bytes(pictures.jpeg(pictures.photo(64, 48), icc_profile=b"no profile at all"))
     assert broken.profile_name in ("", "unreadable")
 
 
 def test_frames_depth_and_alpha_are_told(tmp_path: Path) -> None:
     frames = [pictures.graphic(60, 40), pictures.graphic(60, 40, clear=True).convert("RGB")]
     frames[0].save(tmp_path / "a.gif", save_all=True, append_images=frames[1:], duration=[70, 130], loop=0)
-    moving = look((tmp_path / "a.gif").read_bytes())
+    moving = inspect_bytes((tmp_path / "a.gif").read_bytes())
     assert (moving.frames, moving.duration_ms, moving.kind.value) == (2, 200, "animation")
     frames[0].save(tmp_path / "a.png", save_all=True, append_images=frames[1:], duration=90)
-    assert look((tmp_path / "a.png").read_bytes()).kind.value == "animation"
+    assert inspect_bytes((tmp_path / "a.png").read_bytes()).kind.value == "animation"
     deep = pyvips.Image.black(30, 30).cast("ushort").copy(interpretation="grey16").pngsave_buffer()
-    assert look(deep).bit_depth == 16
-    opaque = look(pictures.png(pictures.graphic(60, 40).convert("RGBA")))
+    assert inspect_bytes(deep).bit_depth == 16
+    opaque = inspect_bytes(pictures.png(pictures.graphic(60, 40).convert("RGBA")))
     assert (opaque.alpha, opaque.transparent) == (True, False)
 
 
 def test_kind_holds_when_a_drawing_was_saved_as_jpeg() -> None:
     buffer = io.BytesIO()
     pictures.graphic().save(buffer, "JPEG", quality=80)
-    assert look(buffer.getvalue()).kind.value == "graphic"
+    assert inspect_bytes(buffer.getvalue()).kind.value == "graphic"
     white = Image.new("RGB", (900, 700), "white")
     white.paste(pictures.photo(400, 300), (250, 200))  # a photo on white paper stays a photo
-    assert look(pictures.jpeg(white, quality=85)).kind.value == "photo"
+    assert inspect_bytes(pictures.jpeg(white, quality=85)).kind.value == "photo"

@@ -13,9 +13,9 @@ import pytest
 from PIL import Image, ImageDraw
 
 from tests import pictures
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import Mark
+from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import (
     Formats,
@@ -31,8 +31,8 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
 from young_prism.core.render.render import render
 from young_prism.core.render.results import Rendered
-from young_prism.core.selection.image_metadata import Detail
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.selection.image_metadata import ImageMetadata
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.core.vips import pyvips
 
@@ -47,7 +47,7 @@ PLAIN = Formats(
 
 
 def made(data: bytes, recipe: Recipe, **given: object) -> list[Rendered]:
-    return render(data, make_plan({"a.x": look(data)}, recipe, **given).originals[0])
+    return render(data, make_plan({"a.x": inspect_bytes(data)}, recipe, **given).originals[0])
 
 
 def pixels(rendered: Rendered, mode: str = "RGB") -> np.ndarray:
@@ -156,9 +156,9 @@ def wide_profile() -> bytes:
 # Watermark
 
 
-def mark(width: int = 40, height: int = 20) -> Mark:
+def mark(width: int = 40, height: int = 20) -> WatermarkFile:
     data = pictures.png(Image.new("RGBA", (width, height), (255, 0, 0, 255)))
-    return Mark(data, "0")
+    return WatermarkFile(data, "0")
 
 
 @pytest.mark.parametrize("size", [(400, 300), (300, 401)])
@@ -257,7 +257,7 @@ def test_a_cut_is_what_pillow_cuts_around_the_focal_point(
     exif[0x0112] = orientation
     data = pictures.jpeg(stored, exif=exif, quality=100, subsampling=0)
     asked = recipe(600, facets=(Facet(name="square", aspect="1:1", ladder=Ladder(widths=(150,))),))
-    *_, one = made(data, asked, details={"a.x": Detail(focal)})
+    *_, one = made(data, asked, details={"a.x": ImageMetadata(focal)})
     assert one.planned.path == "a-square-150w.png"
     expected = upright.crop((left, 0, left + 300, 300)).resize((150, 150), Image.Resampling.LANCZOS)
     assert np.abs(pixels(one) - np.asarray(expected).astype(int)).mean() < 1.5
@@ -330,7 +330,7 @@ HARMFUL = """<?xml-stylesheet href="https://example.invalid/x.css"?><svg xmlns="
 
 
 def test_a_drawing_loses_what_can_do_harm_and_keeps_its_look() -> None:
-    clean = sanitised(HARMFUL.encode())
+    clean = sanitise(HARMFUL.encode())
     text = clean.data.decode().lower()
     assert not [
         word
@@ -338,7 +338,7 @@ def test_a_drawing_loses_what_can_do_harm_and_keeps_its_look() -> None:
         if word in text
     ]
     assert 'fill="#ff0000"' in text and "url(#g)" in text and len(clean.removed) >= 7
-    again = sanitised(clean.data)
+    again = sanitise(clean.data)
     assert (again.data, again.removed) == (clean.data, ())
 
 
@@ -379,7 +379,7 @@ def test_squeezed_files_have_the_same_pixels() -> None:
     }
     smaller = 0
     for name, data in given.items():
-        facts = look(data)
+        facts = inspect_bytes(data)
         plan = make_plan({name: facts}, Recipe(formats=Formats(squeeze=Squeeze(level=1))))
         [one] = render(data, plan.originals[0])
         assert one.data and one.planned.path == name and len(one.data) <= len(data)

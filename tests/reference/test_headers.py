@@ -23,7 +23,7 @@ from young_prism.core.images.headers import (
 )
 from young_prism.core.images.headers.contract import BytesView, FileView
 from young_prism.core.images.headers.exif import read_exif
-from young_prism.core.inspection.inspect import look, look_at_header
+from young_prism.core.inspection.inspect import inspect_bytes, inspect_header
 from young_prism.core.types import Kind
 from young_prism.demo.catalogue import camera_exif
 
@@ -44,7 +44,7 @@ PILLOW_CANNOT = {"multipage_rgb.tif"}
 )
 def test_headers_of_real_pictures_say_what_pillow_says(file: Path) -> None:
     with Image.open(file) as image, FileView(file) as view:
-        found = look_at_header(view)
+        found = inspect_header(view)
         assert tuple(found.stored) == image.size
         assert found.frames == (
             getattr(image, "n_frames", 1) if image.format in ("GIF", "PNG", "WEBP") else 1
@@ -65,7 +65,7 @@ def test_orientation_is_found_in_every_format_that_has_it(fmt: str, orientation:
     data = saved(pictures.photo(60, 40), fmt, exif=camera_exif(orientation=orientation))
     with Image.open(io.BytesIO(data)) as image:
         upright = ImageOps.exif_transpose(image)
-    header = look_at_header(BytesView(data))
+    header = inspect_header(BytesView(data))
     assert (header.orientation, tuple(header.size)) == (orientation, upright.size)
 
 
@@ -82,9 +82,9 @@ def test_the_two_looks_agree_on_what_both_can_see() -> None:
         saved(pictures.photo(90, 60), "BMP"),
         saved(pictures.photo(90, 60), "AVIF"),
     ):
-        header, whole = look_at_header(BytesView(data)), look(data)
+        header, whole = inspect_header(BytesView(data)), inspect_bytes(data)
         assert not header.seen and whole.seen
-        assert header.kind in (Kind.UNSEEN, whole.kind)
+        assert header.kind in (Kind.UNKNOWN, whole.kind)
         for name in ("format", "size", "stored", "frames", "duration_ms", "loops", "bit_depth", "cmyk", "grey",
                      "profile_name", "metadata", "place", "jpeg_quality", "subsampling", "layered", "bytes"):  # fmt: skip
             assert getattr(header, name) == getattr(whole, name), name
@@ -93,7 +93,9 @@ def test_the_two_looks_agree_on_what_both_can_see() -> None:
 
 def test_animations_keep_their_time_and_their_loops() -> None:
     frames = [pictures.graphic(60, 40), pictures.photo(60, 40), pictures.graphic(60, 40).rotate(90)]
-    avif = look(saved(frames[0], "AVIF", save_all=True, append_images=frames[1:], duration=[70, 130, 200]))
+    avif = inspect_bytes(
+        saved(frames[0], "AVIF", save_all=True, append_images=frames[1:], duration=[70, 130, 200])
+    )
     assert (avif.frames, avif.duration_ms, avif.kind, avif.seen) == (3, 400, Kind.ANIMATION, True)
     for fmt, reader in (("GIF", gif.read), ("WEBP", webp.read), ("PNG", png.read)):
         for loops in (0, 3):
@@ -135,7 +137,7 @@ def test_what_exiftool_wrote_late_in_a_file_is_found(command: list[str], ending:
     )
     said = json.loads(subprocess.run(["exiftool", "-json", file], check=True, capture_output=True).stdout)[0]
     with FileView(file) as view:
-        found = look_at_header(view)
+        found = inspect_header(view)
     assert ("camera" in found.metadata) == ("Make" in said)
     assert ("place" in found.metadata) == ("City" in said)
     assert (found.orientation == 6) == (
@@ -155,7 +157,7 @@ def test_a_header_cut_anywhere_is_damage_and_never_a_crash() -> None:
     for whole in wholes:
         for length in [*range(0, min(len(whole), 900), 7), len(whole) - 1]:
             with contextlib.suppress(OriginalError):
-                look_at_header(BytesView(whole[:length]))
+                inspect_header(BytesView(whole[:length]))
 
 
 def test_crooked_exif_tells_nothing_and_ends() -> None:
@@ -185,7 +187,7 @@ def test_a_bitmap_is_decoded_as_pillow_decodes_it() -> None:
         pictures.graphic(40, 30).quantize(8),
     ):
         data = saved(image, "BMP")
-        facts = look(data)
+        facts = inspect_bytes(data)
         ours = largest_rung(data, facts, facts.size).numpy()
         wanted = np.asarray(image.convert("L" if image.mode == "L" else "RGB"))
         assert np.array_equal(

@@ -12,7 +12,7 @@ import pytest
 from PIL import Image
 
 from tests import pictures
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
@@ -140,7 +140,7 @@ def test_an_animation_keeps_its_times_and_loops_as_webp(loops: int | None, tmp_p
     source, file = tmp_path / "a.gif", tmp_path / "a.webp"
     frames[0].save(source, save_all=True, append_images=frames[1:], duration=[70, 130, 200], **options)
     data = source.read_bytes()
-    moving, copied = render(data, make_plan({"a.gif": look(data)}, Recipe()).originals[0])
+    moving, copied = render(data, make_plan({"a.gif": inspect_bytes(data)}, Recipe()).originals[0])
     assert (copied.data, copied.outcome) == (data, Outcome.KEPT)
     assert moving.data and moving.outcome is Outcome.MADE and moving.bytes < len(data)
     file.write_bytes(moving.data)

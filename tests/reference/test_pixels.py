@@ -12,7 +12,7 @@ from PIL import Image, ImageCms, ImageOps
 
 from tests import pictures
 from young_prism.core.images.sniff import sniff
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.shape import largest_rung
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
@@ -20,7 +20,7 @@ from young_prism.demo.catalogue import camera_exif
 
 
 def pixels_of(data: bytes, width: int | None = None) -> np.ndarray:
-    facts = look(data)
+    facts = inspect_bytes(data)
     target = facts.size if width is None else facts.size.at_width(width)
     return largest_rung(data, facts, target).numpy()
 
@@ -60,7 +60,7 @@ def test_the_eight_orientations_agree_with_pillow(orientation: int) -> None:
     """Exif (CIPA DC-008), tag 0x0112, against Pillow's `ImageOps.exif_transpose`."""
     data = pictures.jpeg(pictures.photo(120, 80), quality=95, exif=camera_exif(orientation=orientation))
     expected = np.asarray(ImageOps.exif_transpose(Image.open(io.BytesIO(data))))
-    assert look(data).size == Size(expected.shape[1], expected.shape[0])
+    assert inspect_bytes(data).size == Size(expected.shape[1], expected.shape[0])
     assert psnr(pixels_of(data), expected) > 45
     half = np.asarray(
         Image.fromarray(expected).resize(
@@ -111,7 +111,7 @@ def test_cmyk_is_converted_as_littlecms_does() -> None:
         opened, profile, ImageCms.createProfile("sRGB"), outputMode="RGB",
         renderingIntent=ImageCms.Intent.RELATIVE_COLORIMETRIC, flags=ImageCms.Flags.BLACKPOINTCOMPENSATION,
     )  # fmt: skip
-    assert look(data).cmyk
+    assert inspect_bytes(data).cmyk
     assert psnr(pixels_of(data), np.asarray(converted)) > 38
 
 

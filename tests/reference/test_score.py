@@ -20,18 +20,18 @@ from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
 from tests import pictures
 from young_prism.core.encode import jpeg, webp
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
 from young_prism.core.proof.bench import worst_window
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.quality_search import aimed
+from young_prism.core.render.quality_search import search_quality
 from young_prism.core.render.render import render
 from young_prism.core.score import Reference, ssimulacra2
-from young_prism.core.score.padding import Framed
-from young_prism.core.score.search import HIGHEST, LOWEST, NEAR_ENOUGH, Steps, Tries, smallest_quality
+from young_prism.core.score.padding import PaddedReference
+from young_prism.core.score.search import HIGHEST, LOWEST, NEAR_ENOUGH, QualitySteps, Trials, smallest_quality
 from young_prism.core.score.ssim import ssim
 from young_prism.core.types import ImageFormat, Size
 
@@ -119,8 +119,8 @@ def test_the_search_finds_a_quality_at_the_target_and_none_much_better(
     def score(quality: int) -> float:
         return top - slope * (HIGHEST - quality) + (bump if quality % 3 else 0)
 
-    usual = Steps((5, 97), (0.7, 0.7))
-    found = smallest_quality(Tries(lambda quality: quality, score), target, first, usual)
+    usual = QualitySteps((5, 97), (0.7, 0.7))
+    found = smallest_quality(Trials(lambda quality: quality, score), target, first, usual)
     assert found.encodings <= 12 and found.score == score(found.quality)
     if found.reached:
         assert found.score >= target
@@ -142,7 +142,7 @@ def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_pa
 
     def made(formats: FormatSet) -> dict[str, Image.Image]:
         recipe = Recipe(ladder=Ladder(widths=(width,)), formats=Formats(photo=formats))
-        done = render(data, make_plan({"a.png": look(data)}, recipe).originals[0])
+        done = render(data, make_plan({"a.png": inspect_bytes(data)}, recipe).originals[0])
         return {
             r.planned.format.value: Image.open(io.BytesIO(r.data)).convert("RGB")
             for r in done
@@ -168,7 +168,7 @@ def test_a_search_ends_where_trying_everything_does(
     pixels = np.ascontiguousarray(real.chelsea()[:280, :300])
     image = pyvips.Image.new_from_array(pixels).copy(interpretation="srgb")
     fmt = ImageFormat(type(settings).__name__.lower())
-    framed = Framed(pixels)
+    framed = PaddedReference(pixels)
 
     def score(file: bytes) -> float:
         return framed.score(read_back(file, fmt))
@@ -178,7 +178,7 @@ def test_a_search_ends_where_trying_everything_does(
         for quality in range(LOWEST, HIGHEST + 1)
     }
     for target in targets:
-        found = aimed(
+        found = search_quality(
             settings.model_copy(update={"target": target}),
             lambda tried: encode(image, tried),
             score,
@@ -223,8 +223,8 @@ def test_where_it_hurts_is_where_it_was_hurt() -> None:
 @pytest.mark.parametrize("shape", [(1, 1, 3), (8, 200, 3), (3, 3, 4)])
 def test_the_smallest_pictures_have_a_score_too(shape: tuple[int, ...]) -> None:
     pixels = np.random.default_rng(1).integers(0, 255, shape, np.uint8)
-    assert Framed(pixels).score(pixels) > 99.9
-    assert Framed(pixels).score(255 - pixels) < 50
+    assert PaddedReference(pixels).score(pixels) > 99.9
+    assert PaddedReference(pixels).score(255 - pixels) < 50
 
 
 def _wide(image: Image.Image) -> Image.Image:

@@ -20,11 +20,11 @@ from waitress.server import create_server
 from tests import pictures
 from tests.faults import free_port
 from young_prism.core.manifest.model import Manifest
-from young_prism.core.markup.accept import choose, weights
+from young_prism.core.markup.accept import choose_variant, weights
 from young_prism.core.markup.server_rules import (
     A_DAY,
     FOREVER,
-    Served,
+    ServedFiles,
     apache,
     explained,
     nginx,
@@ -32,7 +32,7 @@ from young_prism.core.markup.server_rules import (
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.serving import Renditions
+from young_prism.serving import RenditionsMiddleware
 
 MODULES = ("mpm_event", "authz_core", "mime", "rewrite", "setenvif", "headers", "dir")
 
@@ -69,7 +69,7 @@ def servers(
     site: Path, manifest: Manifest, tmp_path_factory: pytest.TempPathFactory
 ) -> Iterator[list[Server]]:
     work = tmp_path_factory.mktemp("servers")
-    served = Served.of(manifest, "pictures", "img")
+    served = ServedFiles.from_manifest(manifest, "pictures", "img")
     ports = [free_port() for _ in range(3)]
     http, _, server = nginx(served).partition("# In the server block:")
     (work / "nginx.conf").write_text(
@@ -92,7 +92,7 @@ def servers(
         subprocess.Popen(["apache2", "-f", work / "apache.conf", "-DFOREGROUND"], stderr=subprocess.PIPE),
     ]
     waitress = create_server(
-        Renditions(_nothing, site / "pictures", originals="img"), host="127.0.0.1", port=ports[2]
+        RenditionsMiddleware(_nothing, site / "pictures", originals="img"), host="127.0.0.1", port=ports[2]
     )
     thread = threading.Thread(target=waitress.run)
     thread.start()
@@ -161,14 +161,14 @@ ACCEPTS = {
 
 def test_all_three_give_the_same_answers(servers: list[Server], site: Path, manifest: Manifest) -> None:
     entries = {one.path: one for original in manifest.originals for one in original.renditions}
-    served = Served.of(manifest, "pictures", "img")
+    served = ServedFiles.from_manifest(manifest, "pictures", "img")
     asked = [
-        *served.old,
+        *served.redirects,
         *(f"/pictures/{path}" for path, one in entries.items() if one.format in ("jpeg", "png")),
     ]
     assert len(asked) >= 7
     for path in asked:
-        plain = entries[served.old.get(path, path).removeprefix("/pictures/")]
+        plain = entries[served.redirects.get(path, path).removeprefix("/pictures/")]
         there = {
             one.format: one
             for original in manifest.originals
@@ -208,7 +208,7 @@ def test_typed_addresses_vary_in_nothing_and_what_is_not_there_is_not_there(
 
 
 def test_the_rules_explain_themselves(manifest: Manifest) -> None:
-    text = " ".join(explained(Served.of(manifest, "pictures", "img")))
+    text = " ".join(explained(ServedFiles.from_manifest(manifest, "pictures", "img")))
     assert "Weights (q) are honoured" in text and "old address" in text
 
 
@@ -221,5 +221,5 @@ def test_weights_are_read_as_the_standard_writes_them() -> None:
     assert weights('text/*;q=0.3, text/plain;format="a,b;c";q=0.7, */*;q=0.5') == {
         "text/*": 0.3, "text/plain": 0.7, "*/*": 0.5,
     }  # fmt: skip
-    assert choose("", ["image/avif"], "image/jpeg") == "image/jpeg"
-    assert choose("image/avif, image/webp;q=0.9", ["image/webp"], "image/jpeg") == "image/webp"
+    assert choose_variant("", ["image/avif"], "image/jpeg") == "image/jpeg"
+    assert choose_variant("image/avif, image/webp;q=0.9", ["image/webp"], "image/jpeg") == "image/webp"

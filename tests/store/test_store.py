@@ -57,17 +57,19 @@ def test_a_look_marks_what_is_new_changed_and_gone_until_the_next_that_was_asked
 
     def look(seen: dict[str, int], *, keep: bool = False) -> tuple[dict[str, str], list[str]]:
         found = {path: ((size, 1, 1), facts(bytes=size)) for path, size in seen.items()}
-        store.save_look(source.id, found, [], [], keep_marks=keep)
+        store.save_inspection(source.id, found, [], [], keep_marks=keep)
         marks = {row.path: row.since for row in store.originals(source.id) if row.since}
-        return marks, store.look(source.id)[0]
+        return marks, store.inspection(source.id)[0]
 
     assert look({"a": 1, "b": 1}) == ({}, [])  # at first nothing is new, since all is
     assert look({"a": 1, "b": 2, "c": 1}) == ({"b": "changed", "c": "new"}, [])
     assert look({"b": 2, "c": 1, "d": 1}, keep=True) == ({"b": "changed", "c": "new", "d": "new"}, ["a"])
     assert look({"b": 2, "c": 1, "d": 1}) == ({}, [])
-    before = store.source("site").version
+    before = store.source_by_slug("site").version
     look({"b": 2, "c": 1, "d": 1})
-    assert store.source("site").version > before  # so that whoever waits for a look sees that it ended
+    assert (
+        store.source_by_slug("site").version > before
+    )  # so that whoever waits for a look sees that it ended
     store.close()
 
 
@@ -79,13 +81,13 @@ def test_scope_moves_in_steps_that_are_undone_one_by_one(tmp_path: Path) -> None
     assert len(store.change_scope(source.id, many, out=True)) == 1198
     assert store.change_scope(source.id, many, out=True) == []  # nothing changed: no step
     assert len(store.change_scope(source.id, many, out=False)) == 1200
-    assert store.taken_out(source.id) == frozenset()
+    assert store.excluded(source.id) == frozenset()
     assert store.last_scope_change(source.id) == (False, 1200)
     assert store.undo_scope(source.id) == (True, many)
     assert store.undo_scope(source.id)[0] is False
-    assert store.taken_out(source.id) == {"1.jpg", "2.jpg"}
+    assert store.excluded(source.id) == {"1.jpg", "2.jpg"}
     store.undo_scope(source.id)
-    assert store.taken_out(source.id) == frozenset() and store.undo_scope(source.id) is None
+    assert store.excluded(source.id) == frozenset() and store.undo_scope(source.id) is None
     store.close()
 
 
@@ -106,7 +108,7 @@ def test_a_database_of_the_first_version_keeps_its_sources(tmp_path: Path) -> No
         )
     engine.dispose()
     store = Store(file)
-    row = store.source("s")
+    row = store.source_by_slug("s")
     assert (row.kind, row.include, row.version) == ("folder", [], 0)
     assert [original.path for original in store.originals(row.id)] == ["a.jpg"]
     store.close()

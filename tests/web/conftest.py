@@ -13,7 +13,7 @@ import pytest
 import waitress
 
 from tests import pictures
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.engine.source.walk import scan
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
@@ -37,7 +37,7 @@ def app(source: Path, tmp_path: Path) -> Iterator[Any]:
     row = parts.store.add_source("Small site", source, tmp_path / "out", tmp_path)
     # Looked at here and now: workers would take longer to start than all the rest of most tests takes.
     found = scan(source)
-    seen = {one.path: (one.stamp, look((source / one.path).read_bytes())) for one in found.originals}
+    seen = {one.path: (one.stamp, inspect_bytes((source / one.path).read_bytes())) for one in found.originals}
     parts.store.save_look(row.id, seen, found.left_out, found.notes)
     yield made
     close_app(made)

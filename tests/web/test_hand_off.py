@@ -17,7 +17,7 @@ from moto.server import ThreadedMotoServer
 
 from tests import pictures
 from tests.web.test_pages import token
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.build.pipeline import build
@@ -56,7 +56,10 @@ def client(root: Path, storage: str) -> Iterator[Any]:
     row = parts.store.add_source("Hill", root / "site", root / "out", root, pages_folder=root / "site")
     parts.store.set_recipe(row.id, write_recipe(RECIPE))
     found = scan(root / "site")
-    seen = {one.path: (one.stamp, look((root / "site" / one.path).read_bytes())) for one in found.originals}
+    seen = {
+        one.path: (one.stamp, inspect_bytes((root / "site" / one.path).read_bytes()))
+        for one in found.originals
+    }
     parts.store.save_look(row.id, seen, found.left_out, found.notes)
     bare = parts.store.add_source("Bare", root, root / "nothing", root)
     parts.store.save_look(bare.id, {}, [], [])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
 import logging
 import re
 import sys
@@ -17,7 +16,7 @@ from flask import got_request_exception
 from werkzeug.routing import Rule
 
 from tests import pictures
-from young_prism.core.inspection.inspect import look
+from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.build.pipeline import build
 from young_prism.engine.source.walk import scan
@@ -79,7 +78,7 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     found = scan(site, output=site / "out")
     parts.store.save_look(
         row.id,
-        {"a.jpg": (found.originals[0].stamp, look((site / "a.jpg").read_bytes()))},
+        {"a.jpg": (found.originals[0].stamp, inspect_bytes((site / "a.jpg").read_bytes()))},
         found.left_out,
         found.notes,
     )
@@ -90,9 +89,9 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
 
 def parameters(app: Any, rule: Rule) -> list[str]:
     """Return the parameters that the module of a route reads."""
-    function = inspect.unwrap(app.view_functions[rule.endpoint])
+    function = inspect_bytes.unwrap(app.view_functions[rule.endpoint])
     module = sys.modules.get(function.__module__)
-    source = inspect.getsource(module) if module and hasattr(module, "__file__") else ""
+    source = inspect_bytes.getsource(module) if module and hasattr(module, "__file__") else ""
     return sorted({first or second for first, second in PARAMETER.findall(source)})
 
 

@@ -12,9 +12,9 @@ import pytest
 from tests import pictures
 from tests.web.conftest import wait_until_looked
 from tests.web.test_pages import look_again, token
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.web.intake import PAGE
-from young_prism.web.intake.selection import COLUMNS, Wish, select
+from young_prism.web.intake.selection import COLUMNS, CatalogueQuery, select
 from young_prism.web.intake.weight_map import draw_weights
 
 INTAKE = "/s/small-site/intake"
@@ -29,14 +29,19 @@ def test_many_selections_evict_each_other_and_nothing_else(app) -> None:
     known = catalogue(app)
     known.kept["planned"] = plan = object()
     for number in range(100):
-        select(known, Wish(text=str(number)))
+        select(known, CatalogueQuery(text=str(number)))
     assert len(known.selections) == 24 and known.kept["planned"] is plan
     del known.kept["planned"]
 
 
 def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:
     every = catalogue(app)
-    for wish in (Wish(), Wish(kind="photo"), Wish(format="png", text="e"), Wish(folder="deep")):
+    for wish in (
+        CatalogueQuery(),
+        CatalogueQuery(kind="photo"),
+        CatalogueQuery(format="png", text="e"),
+        CatalogueQuery(folder="deep"),
+    ):
         selection = select(every, wish)
         for facet, counts in (
             ("format", selection.formats),
@@ -45,7 +50,7 @@ def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:
             ("folder", selection.folders),
         ):
             for value, (number, size) in counts.items():
-                chosen = select(every, Wish(**{"format": wish.format, "kind": wish.kind, "text": wish.text, "folder": wish.folder, facet: value}))  # fmt: skip
+                chosen = select(every, CatalogueQuery(**{"format": wish.format, "kind": wish.kind, "text": wish.text, "folder": wish.folder, facet: value}))  # fmt: skip
                 assert (len(chosen.shown), chosen.bytes) == (number, size), (wish, facet, value)
 
 
@@ -53,7 +58,7 @@ def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:
 def test_every_column_sorts_both_ways_and_equals_stand_by_path(app, column: str) -> None:
     every = catalogue(app)
     key = COLUMNS[column][1]
-    up, down = (select(every, Wish(sort=sign + column)).shown for sign in ("", "-"))
+    up, down = (select(every, CatalogueQuery(sort=sign + column)).shown for sign in ("", "-"))
     assert [key(entry) for entry in up] == sorted(key(entry) for entry in every.entries)
     assert [key(entry) for entry in down] == sorted((key(entry) for entry in every.entries), reverse=True)
     for order in (up, down):
@@ -105,7 +110,7 @@ def test_originals_are_taken_out_and_put_back_and_it_is_undone(app, source: Path
 
 def test_all_of_a_selection_is_moved_by_its_address(app) -> None:
     client = app.test_client()
-    shown = len(select(catalogue(app), Wish(kind="photo")).shown)
+    shown = len(select(catalogue(app), CatalogueQuery(kind="photo")).shown)
     assert f"{shown} originals taken out of scope." in move(client, "out", query="?kind=photo", all="1")
     assert "photo" not in {entry.facts.kind.value for entry in catalogue(app).entries if not entry.out}
 
@@ -150,10 +155,11 @@ def test_a_folder_is_picked_below_the_roots_with_what_is_in_it(app, tmp_path: Pa
     assert client.get(f"/sources/add?folder={tmp_path}/..").status_code == 409
 
 
-def many(app, number: int) -> list[Entry]:
+def many(app, number: int) -> list[CatalogueEntry]:
     [entry, *_] = catalogue(app).entries
     return [
-        Entry(f"folder-{n % 70}/deep/{n}.jpg", entry.facts, (), out=False, since="") for n in range(number)
+        CatalogueEntry(f"folder-{n % 70}/deep/{n}.jpg", entry.facts, (), out=False, since="")
+        for n in range(number)
     ]
 
 

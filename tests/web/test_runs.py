@@ -15,8 +15,8 @@ from tests import faults, pictures
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.pipeline import BuildOptions, build
-from young_prism.engine.build.pipeline import executor as running_module
 from young_prism.engine.workers.tasks import render_file
 from young_prism.store.store import Store
 

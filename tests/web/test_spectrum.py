@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from young_prism.core.types import ImageFormat
-from young_prism.reports.drawing.spectrum import Line, draw_spectrum
+from young_prism.reports.drawing.spectrum import SpectrumLine, draw_spectrum
 
 _lines = st.lists(
     st.builds(
-        Line,
+        SpectrumLine,
         st.sampled_from([ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG]),
         st.integers(1, 9000),
         st.integers(0, 10**7),
@@ -23,7 +23,7 @@ _lines = st.lists(
 
 @given(_lines, st.integers(1, 9000), st.integers(1, 10**8), st.booleans())
 def test_wider_is_further_right_heavier_is_higher_and_nothing_leaves_the_box(
-    lines: list[Line], width: int, size: int, small: bool
+    lines: list[SpectrumLine], width: int, size: int, small: bool
 ) -> None:
     drawn = draw_spectrum(lines, width, size, width=720, height=200, small=small)
     for one in drawn.lines:

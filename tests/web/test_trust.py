@@ -23,7 +23,7 @@ from young_prism.services.webhooks import PrivateAddressError, public_address
 from young_prism.web import bodies
 from young_prism.web.app import close_app, create_app
 from young_prism.web.data_folder import session_key
-from young_prism.web.security import own_address
+from young_prism.web.security import safe_redirect_target
 
 PHOTO = pictures.jpeg(pictures.photo(64, 48))
 
@@ -44,12 +44,12 @@ def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
      "/ok\\..//x", "https://evil.example", "evil", "", "/\x00", "///evil.example", "/\x85/evil.example"],
 )  # fmt: skip
 def test_an_address_to_go_back_to_is_one_of_ours(back: str) -> None:
-    assert own_address(back) == "/"
+    assert safe_redirect_target(back) == "/"
 
 
 def test_addresses_of_ours_are_gone_back_to() -> None:
     for back in ("/", "/desk", "/s/a/intake?q=é&x=//y#z", "/x//y"):
-        assert own_address(back) == back
+        assert safe_redirect_target(back) == back
 
 
 def test_no_way_back_leads_to_another_host(door: Doors) -> None:

@@ -13,7 +13,7 @@ from tests.web.doors import doors
 from young_prism.cli.receive_webhooks import receiver
 from young_prism.core.errors import AccessError
 from young_prism.services import webhooks
-from young_prism.services.webhooks import is_genuine, signature
+from young_prism.services.webhooks import signature, verify_signature
 
 
 def test_a_message_is_signed_as_the_specification_says() -> None:
@@ -27,16 +27,16 @@ def test_a_message_is_signed_as_the_specification_says() -> None:
         "webhook-timestamp": "1614265330",
         "webhook-signature": f"v1,other {signed}",
     }
-    assert is_genuine(secret, headers, body, now=1614265330)
-    assert not is_genuine(secret, headers, body, now=1614265330 + 600)  # a replay
-    assert not is_genuine(secret, headers, body + b" ", now=1614265330)
-    assert not is_genuine(secret, {}, body, now=1614265330)
+    assert verify_signature(secret, headers, body, now=1614265330)
+    assert not verify_signature(secret, headers, body, now=1614265330 + 600)  # a replay
+    assert not verify_signature(secret, headers, body + b" ", now=1614265330)
+    assert not verify_signature(secret, {}, body, now=1614265330)
 
 
 def test_an_upload_that_is_done_is_told_until_it_is_heard(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
 ) -> None:
-    monkeypatch.setattr(webhooks, "PAUSES_S", (0, 0, 0))
+    monkeypatch.setattr(webhooks, "RETRY_DELAYS_S", (0, 0, 0))
     with doors(tmp_path) as door:
         stand_in = receiver(0, "whsec_x", refuse=1)
         stand_in.server_close()

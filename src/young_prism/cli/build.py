@@ -39,7 +39,7 @@ from young_prism.core.report.formatting import (
     format_saving,
 )
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, BuildResult
+from young_prism.engine.build.pipeline import BuildOptions, BuildOutcome
 from young_prism.engine.build.pipeline import build as run_build
 from young_prism.engine.events import (
     Event,
@@ -54,11 +54,11 @@ from young_prism.engine.events import (
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import tune_gc
-from young_prism.services.runs.figures import Figures
+from young_prism.services.runs.figures import RunFigures
 
 if TYPE_CHECKING:
     from young_prism.engine.workers.pool import Workers
-    from young_prism.services.runs.command import CommandRun
+    from young_prism.services.runs.command import RecordedCommandRun
 
 
 @click.command()
@@ -110,7 +110,7 @@ def build(
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     try:
-        with _Told(options, data if record else None, verify=verify, record=record) as told:
+        with _BuildObservers(options, data if record else None, verify=verify, record=record) as told:
             result = run_build(
                 options.source,
                 options.out,
@@ -121,7 +121,7 @@ def build(
                 details=options.details,
                 marks=options.marks,
                 only=(lambda path: any(matches(one, path) for one in only)) if only else None,
-                stopped=lambda: stop.is_set() or told.asked,
+                stopped=lambda: stop.is_set() or told.is_stop_requested,
             )
             told.finish(result)
     finally:
@@ -143,27 +143,27 @@ def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:
     return cluster_at(address)
 
 
-class _Told:
+class _BuildObservers:
     """Who is told of a build: the person at the terminal, the history, and the report."""
 
     def __init__(
         self, options: BuildCommandOptions, data: Path | None, *, verify: bool, record: bool
     ) -> None:
         self._options = options
-        self._progress = _Bar() if on_terminal() else _Lines()
+        self._progress = _ProgressBar() if on_terminal() else _LogProgress()
         self._verify = verify
-        self._figures = Figures(options.recipe, verify=verify)
+        self._figures = RunFigures(options.recipe, verify=verify)
         self._began = datetime.now(UTC)
-        self._run: CommandRun | None = None
+        self._run: RecordedCommandRun | None = None
         self._data = data_folder(data)
         self._record = record
 
     def __enter__(self) -> Self:
         if self._record:
-            from young_prism.services.runs.command import CommandRun
+            from young_prism.services.runs.command import RecordedCommandRun
 
             one = self._options
-            self._run = CommandRun(self._data, one.source, one.out, one.recipe, verify=self._verify)
+            self._run = RecordedCommandRun(self._data, one.source, one.out, one.recipe, verify=self._verify)
             if self._run.problem:
                 say(f"Note: {self._run.problem}")
         self._progress.__enter__()
@@ -173,13 +173,13 @@ class _Told:
         self._progress.__exit__()
         if self._run:
             if error is not None and self._run.recorder:
-                self._run.recorder.failed(_as_ours(error))
+                self._run.recorder.failed(_to_our_error(error))
             self._run.close()
 
     @property
-    def asked(self) -> bool:
+    def is_stop_requested(self) -> bool:
         """Whether it was stopped from the pages."""
-        return bool(self._run and self._run.recorder and self._run.recorder.asked)
+        return bool(self._run and self._run.recorder and self._run.recorder.requested_stop)
 
     def __call__(self, event: Event) -> None:
         self._progress(event)
@@ -192,15 +192,15 @@ class _Told:
         elif isinstance(event, OriginalDone):
             self._figures.done(event)
 
-    def finish(self, result: BuildResult) -> None:
+    def finish(self, result: BuildOutcome) -> None:
         """Write down the end."""
         if self._run and self._run.recorder:
             self._run.recorder.finish(result)
 
-    def write_report(self, file: Path, result: BuildResult) -> None:
+    def write_report(self, file: Path, result: BuildOutcome) -> None:
         """Write the report as one HTML file. Raises `OutputError`."""
         from young_prism.engine.output.atomic import write_atomically
-        from young_prism.reports.run_report import ReportPage, page_of
+        from young_prism.reports.run_report import ReportPage, render_report
 
         run = self._run.recorder if self._run else None
         figures = run.figures if run else self._figures
@@ -218,10 +218,10 @@ class _Told:
             skipped=list(dict.fromkeys((one.path, one.error, one.remedy) for one in result.skipped)),
             before=self._run.report_before() if self._run else None,
         )
-        write_atomically(file, page_of(report).encode())
+        write_atomically(file, render_report(report).encode())
 
 
-def _as_ours(error: BaseException) -> YoungPrismError:
+def _to_our_error(error: BaseException) -> YoungPrismError:
     """Say what ended a build, as one of our errors."""
     if isinstance(error, YoungPrismError):
         return error
@@ -239,7 +239,7 @@ def _stop(stop: threading.Event) -> None:
     os.write(2, "Stopping after what is under way (Ctrl-C again stops at once) …\n".encode())
 
 
-def _report(result: BuildResult) -> None:
+def _report(result: BuildOutcome) -> None:
     print_remarks(result.warnings, result.notes)
     print_failures(result.skipped, "Skipped", most=MOST_SKIPPED)
     print_failures(result.failures, "Failed")
@@ -257,7 +257,7 @@ def _report(result: BuildResult) -> None:
         say(f"Manifest: {result.manifest}")
 
 
-class _Lines:
+class _LogProgress:
     """Progress as plain lines, for logs: one an original."""
 
     def __init__(self) -> None:
@@ -299,7 +299,7 @@ def _outcomes(event: OriginalDone) -> str:
     return f"{said}; {format_bytes(event.bytes)} → {format_bytes(delivered)}"
 
 
-class _Bar:
+class _ProgressBar:
     """Progress as a bar that measures work, not files."""
 
     def __init__(self) -> None:

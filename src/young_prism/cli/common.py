@@ -20,7 +20,7 @@ from young_prism.engine.site.config import (
 )
 
 if TYPE_CHECKING:
-    from young_prism.core.plan.model import LeftOut
+    from young_prism.core.plan.model import SkippedOriginal
 
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
@@ -198,7 +198,7 @@ MOST_SKIPPED = 30
 """Lines of what was skipped: a folder of screenshots has hundreds, and `--json` lists all."""
 
 
-def print_failures(failures: Iterable[LeftOut], title: str, *, most: int | None = None) -> None:
+def print_failures(failures: Iterable[SkippedOriginal], title: str, *, most: int | None = None) -> None:
     """Print file, what happened and what to do, each thing once and a line each, up to `most` lines."""
     lines = list(
         dict.fromkeys(f"{printable(one.path)}: {one.error} {one.remedy}".rstrip() for one in failures)

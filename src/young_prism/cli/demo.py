@@ -56,7 +56,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     source = parts.store.add_source(SITE_NAME, site / "images", site / "pictures", folder, pages_folder=site)
     if source.looked_at is None:
         _decide(parts, source.id)
-        parts.runner.look(source)
+        parts.runs.inspect(source)
         _bring(parts, site / "images")
     try:
         serve_forever(app, listener, say=say)
@@ -68,13 +68,13 @@ def _decide(parts: Services, source_id: int) -> None:
     """Give the demo source a recipe and words of its own, and put it with a second one among the saved ones, to be compared."""
     from young_prism.core.recipe.starts import starts
     from young_prism.core.recipe.toml import read_recipe
-    from young_prism.core.selection.image_metadata import Detail
+    from young_prism.core.selection.image_metadata import ImageMetadata
     from young_prism.demo.draw import recipe
-    from young_prism.demo.site import words
+    from young_prism.demo.site import page_texts
 
     parts.store.set_recipe(source_id, recipe())
-    for path, text in words().items():
-        parts.store.set_detail(source_id, path, Detail(alt=text))
+    for path, text in page_texts().items():
+        parts.store.set_image_metadata(source_id, path, ImageMetadata(alt=text))
     if not parts.store.recipes.all():
         parts.store.recipes.add("Railway pages", recipe())
         parts.store.recipes.add("Railway news", recipe("news"))
@@ -84,12 +84,12 @@ def _decide(parts: Services, source_id: int) -> None:
 
 def _bring(parts: Services, images: Path) -> None:
     """Bring a few pictures to Desk, as the railway's people would: one of them without a word."""
-    from young_prism.demo.site import brought
+    from young_prism.demo.site import uploaded_originals
 
-    source = parts.desk.place(recipe="railway-news")
-    for path, said in brought().items():
+    source = parts.upload_service.resolve_source(recipe="railway-news")
+    for path, said in uploaded_originals().items():
         with (images / path).open("rb") as file:
-            parts.desk.receive(source, Path(path).name, file, said, origin="upload")
+            parts.upload_service.receive(source, Path(path).name, file, said, origin="upload")
 
 
 def _progress(done: int, total: int) -> None:

@@ -22,7 +22,7 @@ from young_prism.cli.common import (
 )
 from young_prism.core.audit.flags import (
     Flag,
-    Flagged,
+    FlagFinding,
     flags_of,
 )
 from young_prism.core.recipe.model import Recipe
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from young_prism.engine.source.inspection import InspectionResult
 
 
-class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
+class _FlagList(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
     """Names of flags, separated by commas."""
 
     name = "flag,..."
@@ -50,10 +50,10 @@ class _Flags(click.ParamType):  # type: ignore[type-arg]  # generic only in newe
 @click.command()
 @click.argument("folder", type=FOLDER)
 @click.option(
-    "--flag", "only", type=_Flags(), default="", help="Show only originals with one of these flags."
+    "--flag", "only", type=_FlagList(), default="", help="Show only originals with one of these flags."
 )
 @click.option(
-    "--fail-on", type=_Flags(), default="", help="Exit with 1 when an original has one of these flags."
+    "--fail-on", type=_FlagList(), default="", help="Exit with 1 when an original has one of these flags."
 )
 @click.option(
     "--pages", type=FOLDER, help="Where pages are that use the images; found by itself in FOLDER or above it."
@@ -113,7 +113,7 @@ def look(
 
 
 def _as_json(
-    folder: Path, looks: InspectionResult, flags: dict[str, list[Flagged]], shown: list[str]
+    folder: Path, looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: list[str]
 ) -> dict[str, object]:
     return {
         "source": str(folder),
@@ -133,7 +133,7 @@ def _as_json(
     }
 
 
-def _print(looks: InspectionResult, flags: dict[str, list[Flagged]], shown: list[str]) -> None:
+def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: list[str]) -> None:
     width = max((len(printable(path)) for path in shown), default=0)
     for path in shown:
         facts = looks.facts[path]

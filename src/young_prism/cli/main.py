@@ -87,9 +87,9 @@ class _Verbs(click.Group):
 @click.pass_context
 def main(ctx: click.Context, project: Path | None) -> None:
     """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""
-    from young_prism.cli.project import told_by
+    from young_prism.cli.project import project_defaults
     from young_prism.engine.site.config import find_project
 
     found = project or find_project(Path.cwd())
     if found:
-        ctx.default_map = told_by(found)
+        ctx.default_map = project_defaults(found)

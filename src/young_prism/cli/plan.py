@@ -83,7 +83,7 @@ def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None
     ctx.exit(1 if failures else 0)
 
 
-class _Guess(TypedDict):
+class _PlanEstimate(TypedDict):
     bytes: int
     seconds: float
     basis: str
@@ -91,7 +91,7 @@ class _Guess(TypedDict):
 
 def _guess(
     options: BuildCommandOptions, prepared: PreparedPlan, pool: Callable[[], Pool], sample: int | None
-) -> _Guess:
+) -> _PlanEstimate:
     """Estimate the plan by a sample, by what was made before, or by a rule of thumb."""
     from young_prism.core.plan.estimate import estimate
     from young_prism.engine.build.calibration import (

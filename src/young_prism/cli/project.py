@@ -8,7 +8,7 @@ from typing import Any
 from young_prism.engine.site.config import load_project
 
 
-def told_by(file: Path) -> dict[str, Any]:
+def project_defaults(file: Path) -> dict[str, Any]:
     """Return for each verb the options that a project file gives, as click takes them. Raises `ProjectError`."""
     project = load_project(file)
 

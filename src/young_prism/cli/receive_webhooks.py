@@ -37,7 +37,7 @@ def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
 
 def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
     """Return a server that takes messages; the first `refuse` of them are answered with 503."""
-    from young_prism.services.webhooks import is_genuine
+    from young_prism.services.webhooks import verify_signature
 
     left = [refuse]
 
@@ -46,7 +46,7 @@ def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
             length = int(self.headers.get("Content-Length", 0))
             body = self.rfile.read(min(length, _MOST_BYTES))
             headers = {name.lower(): value for name, value in self.headers.items()}
-            if not is_genuine(secret, headers, body):
+            if not verify_signature(secret, headers, body):
                 say("refused: it is not signed with this secret, or was not sent just now")
                 self.send_error(401)
             elif left[0] > 0:

@@ -101,7 +101,7 @@ def _worked_out(
     new_sizes: bool,
 ) -> SiteRewrite:
     from young_prism.core.html.rewrite.changes import Mode
-    from young_prism.core.html.rewrite.page import Wish
+    from young_prism.core.html.rewrite.page import RewriteOptions
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
     from young_prism.engine.site.rewrite import SitePages
@@ -109,7 +109,7 @@ def _worked_out(
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
     return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(
-        Wish(Mode(mode), new_sizes=new_sizes)
+        RewriteOptions(Mode(mode), new_sizes=new_sizes)
     )
 
 

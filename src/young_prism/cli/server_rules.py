@@ -17,14 +17,14 @@ from young_prism.cli.common import FOLDER, say
 def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) -> None:
     """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
     from young_prism.core.markup.server_rules import (
-        Served,
+        ServedFiles,
         apache,
         explained,
         nginx,
     )
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
-    served = Served.of(require_manifest(manifest_file(out)), prefix, originals)
+    served = ServedFiles.from_manifest(require_manifest(manifest_file(out)), prefix, originals)
     click.echo((nginx if server == "nginx" else apache)(served), nl=False)
     for line in explained(served):
         say(line)

@@ -15,9 +15,9 @@ from young_prism.engine.site.config import read_text
 
 if TYPE_CHECKING:
     from young_prism.core.markup.delivered import Delivered
-    from young_prism.core.markup.picture import Said
+    from young_prism.core.markup.picture import MarkupContext
     from young_prism.core.recipe.model import Recipe
-    from young_prism.core.selection.image_metadata import Details
+    from young_prism.core.selection.image_metadata import MetadataByPath
 
 _FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
 
@@ -84,9 +84,9 @@ def snippet(
             file=str(file),
             remedy="Give its path as `young-prism look` prints it.",
         )
-    chosen = {path: known[path].shown(**changes) for path in originals or known}
+    chosen = {path: known[path].with_markup(**changes) for path in originals or known}
     details = read_details(read_text(details_file), file=str(details_file)) if details_file else {}
-    said = _said(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
+    said = _markup_context(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
     click.echo(_written(form, chosen, said, manifest.recipe, selector))
     if form in ("html", "markdown", "json"):
         for path in chosen:
@@ -96,25 +96,29 @@ def snippet(
                 )
 
 
-def _said(
-    paths: tuple[str, ...], details: Details, *, alt: str | None, caption: str, hero: bool
-) -> dict[str, Said]:
-    from young_prism.core.markup.picture import Said
-    from young_prism.core.selection.image_metadata import NOTHING_SAID
+def _markup_context(
+    paths: tuple[str, ...], details: MetadataByPath, *, alt: str | None, caption: str, hero: bool
+) -> dict[str, MarkupContext]:
+    from young_prism.core.markup.picture import MarkupContext
+    from young_prism.core.selection.image_metadata import NO_METADATA
 
     said = {}
     for number, path in enumerate(paths):
-        detail = details.get(path, NOTHING_SAID)
+        detail = details.get(path, NO_METADATA)
         words = detail.alt if alt is None else alt
-        said[path] = Said(words, caption or detail.below, hero=hero and number == 0)
+        said[path] = MarkupContext(words, caption or detail.caption_line, hero=hero and number == 0)
     return said
 
 
 def _written(
-    form: str, chosen: Mapping[str, Delivered], said: Mapping[str, Said], recipe: Recipe, selector: str
+    form: str,
+    chosen: Mapping[str, Delivered],
+    said: Mapping[str, MarkupContext],
+    recipe: Recipe,
+    selector: str,
 ) -> str:
     from young_prism.core.markup import forms
-    from young_prism.core.plan.resolve import recipe_for
+    from young_prism.core.plan.resolve import resolve_recipe
 
     match form:
         case "jinja":
@@ -122,7 +126,7 @@ def _written(
         case "json":
             return json.dumps(forms.data(chosen.values(), said), indent=1, ensure_ascii=False)
         case "css":
-            layouts = {path: (recipe_for(path, recipe) or recipe).ladder.layout for path in chosen}
+            layouts = {path: (resolve_recipe(path, recipe) or recipe).ladder.layout for path in chosen}
             return "\n\n".join(forms.css(one, layouts[path], selector) for path, one in chosen.items())
         case "preload":
             return "\n".join(forms.preload(one) for one in chosen.values())

@@ -12,7 +12,7 @@ import click
 from young_prism.cli.common import data_folder, data_option, say
 
 if TYPE_CHECKING:
-    from young_prism.services.auth.tokens import Tokens
+    from young_prism.services.auth.tokens import TokenService
     from young_prism.store.store import Store
 
 SCOPES = ("read", "upload", "change", "delete", "run", "desk", "pages")
@@ -35,21 +35,21 @@ def token() -> None:
 @data_option
 def make(*, name: str, scopes: tuple[str, ...], data: Path | None) -> None:
     """Make a token for NAME and print it: it is shown this once."""
-    from young_prism.services.auth.tokens import USUAL
+    from young_prism.services.auth.tokens import DEFAULT_SCOPES
 
     with _opened(data) as (_, tokens):
-        click.echo(tokens.make(name, scopes or USUAL).secret)
+        click.echo(tokens.make(name, scopes or DEFAULT_SCOPES).secret)
 
 
 @token.command("list")
 @data_option
 def list_all(*, data: Path | None) -> None:
     """List all tokens: their id, what they may do, and their last use."""
-    from young_prism.services.auth.tokens import in_words
+    from young_prism.services.auth.tokens import describe_scopes
 
     with _opened(data) as (store, _):
         for row in store.access.tokens():
-            click.echo(f"{row.id}  {row.name}  {','.join(row.scopes)}  {in_words(row)}")
+            click.echo(f"{row.id}  {row.name}  {','.join(row.scopes)}  {describe_scopes(row)}")
 
 
 @token.command()
@@ -62,13 +62,13 @@ def revoke(*, token_id: str, data: Path | None) -> None:
 
 
 @contextmanager
-def _opened(data: Path | None) -> Iterator[tuple[Store, Tokens]]:
-    from young_prism.services.auth.tokens import Tokens
+def _opened(data: Path | None) -> Iterator[tuple[Store, TokenService]]:
+    from young_prism.services.auth.tokens import TokenService
     from young_prism.store.database import DATABASE
     from young_prism.store.store import Store
 
     store = Store(data_folder(data) / DATABASE)
     try:
-        yield store, Tokens(store)
+        yield store, TokenService(store)
     finally:
         store.close()

@@ -19,7 +19,7 @@ from young_prism.cli.common import (
 )
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildResult
+from young_prism.engine.build.pipeline import BuildOutcome
 from young_prism.engine.intake.watch import OutputFilter, write_failures
 
 
@@ -39,7 +39,9 @@ def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | No
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
-    once = _Once(options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop)
+    once = _Rebuilder(
+        options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop
+    )
     for changed in debounced_changes(options.source, once.own.is_output, stop):
         if changed:
             once.build(f"{count(len(changed), 'file')} changed")
@@ -49,7 +51,7 @@ def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | No
     say("Watched to the end")
 
 
-class _Once:
+class _Rebuilder:
     """One build after the other with the same options."""
 
     def __init__(
@@ -80,15 +82,15 @@ class _Once:
         for failure in result.failures:
             say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")
 
-    def _built(self) -> BuildResult:
+    def _built(self) -> BuildOutcome:
         from young_prism.engine.build.orphans import remove_orphans
         from young_prism.engine.build.pipeline import build as run_build
-        from young_prism.services.runs.command import CommandRun
+        from young_prism.services.runs.command import RecordedCommandRun
 
         one = self._options
         stopped: Callable[[], bool] = self._stop.is_set
         run = (
-            CommandRun(self._data, one.source, one.out, one.recipe, verify=True, origin="watcher")
+            RecordedCommandRun(self._data, one.source, one.out, one.recipe, verify=True, origin="watcher")
             if self._data
             else None
         )

@@ -29,7 +29,7 @@ from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.engine.site.config import find_project, load_project
-from young_prism.serving.build import build_in, negotiated
+from young_prism.serving.build import load_build, negotiated
 
 if TYPE_CHECKING:
     from flask import Flask
@@ -159,7 +159,7 @@ class Pictures:
     def _send(self, path: str) -> Response:
         """Send a rendition in the best format that the client names; only what the manifest names is served."""
         site = self._site()
-        build = build_in(site.out)
+        build = load_build(site.out)
         answer = negotiated(build, site.out, path, request.environ, build.cache) if build else None
         if answer is None:
             abort(404)

@@ -20,7 +20,7 @@ from typing import Annotated
 from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
-from young_prism.core.recipe.base import FromList, Part
+from young_prism.core.recipe.base import ListAsTuple, RecipeModel
 from young_prism.core.toml_text import load_toml
 
 PROJECT_FILE = "young-prism.toml"
@@ -46,7 +46,7 @@ def _bytes(value: object) -> object:
 Bytes = Annotated[int, BeforeValidator(_bytes), Field(ge=1)]
 
 
-class PageView(Part):
+class PageView(RecipeModel):
     """What the pictures of one page may weigh, as a browser fetches them at a viewport (CSS pixels) and density."""
 
     viewport: Annotated[int, Field(ge=1, le=100_000)]
@@ -54,7 +54,7 @@ class PageView(Part):
     bytes: Bytes
 
 
-class Budget(Part):
+class Budget(RecipeModel):
     """What a build may be. `alt` are patterns for originals that must have an alternative text, `""` being one.
 
     `folders` are bytes of all renditions of the originals below a folder. `score` is the least that the recipe must promise of
@@ -63,10 +63,10 @@ class Budget(Part):
 
     rendition: Bytes | None = None
     widest: Annotated[int, Field(ge=1)] | None = None
-    page_views: Annotated[tuple[PageView, ...], FromList] = ()
+    page_views: Annotated[tuple[PageView, ...], ListAsTuple] = ()
     folders: dict[str, Bytes] = Field(default_factory=dict)
     score: Annotated[float, Field(ge=0, le=100)] | None = None
-    alt: Annotated[tuple[str, ...], FromList] = ()
+    alt: Annotated[tuple[str, ...], ListAsTuple] = ()
 
     @field_validator("alt")
     @classmethod
@@ -77,7 +77,7 @@ class Budget(Part):
         return value
 
 
-class Project(Part):
+class Project(RecipeModel):
     """A site's settings. Paths are relative to the file."""
 
     source: str = ""
@@ -87,8 +87,8 @@ class Project(Part):
     pages: str = ""
     cache: str = ""
     keep: str = ""
-    include: Annotated[tuple[str, ...], FromList] = ()
-    exclude: Annotated[tuple[str, ...], FromList] = ()
+    include: Annotated[tuple[str, ...], ListAsTuple] = ()
+    exclude: Annotated[tuple[str, ...], ListAsTuple] = ()
     budget: Budget = Budget()
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 MAX_PIXELS = 200_000_000
 """Default limit, checked from the header before anything is decoded: 200 megapixels."""
 
-JUDGED_AT_ONCE = 25_000_000
+MAX_ANALYSIS_PIXELS = 25_000_000
 """Pixels that are judged all together; of a larger picture every second or third does, in a fraction of the memory."""
 
 
@@ -78,7 +78,7 @@ class Kind(StrEnum):
     GRAPHIC = "graphic"
     ANIMATION = "animation"
     VECTOR = "vector"
-    UNSEEN = "not judged yet"
+    UNKNOWN = "not judged yet"
     """Only the header is known; photo or graphic shows in the pixels."""
 
 

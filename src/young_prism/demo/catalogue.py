@@ -35,7 +35,7 @@ OCEAN = ((48.0, 52.0, 31.75), (123.0, 23.0, 33.07))
 
 
 @dataclass(frozen=True)
-class Entry:
+class DemoOriginal:
     """One original: its path below the images' folder, its rough cost for sharing out, and what writes it."""
 
     path: str
@@ -88,14 +88,14 @@ def _view(
     *,
     layers: Callable[[Array], Array] | None = None,
     **options: bool | float,
-) -> Entry:
+) -> DemoOriginal:
     def save(target: Path) -> None:
         rng, picture = _painting(seed, size, light, **options)
         if layers:
             picture = layers(picture)
         _jpeg(finish(picture, size, rng), target, quality)
 
-    return Entry(path, size[0] * size[1] / 1e6 + 3, save)
+    return DemoOriginal(path, size[0] * size[1] / 1e6 + 3, save)
 
 
 def _climbing(at: tuple[float, float], length: float, *, lit: bool = False) -> Callable[[Array], Array]:
@@ -115,7 +115,7 @@ def _with(layer: Callable[[tuple[int, int]], Image.Image], shadow: float = 0.4) 
     return lambda picture: railway.lay_over(picture, layer(_shape(picture)), shadow=shadow)
 
 
-def _phone(path: str, seed: int, light: Light, *, place: bool) -> Entry:
+def _phone(path: str, seed: int, light: Light, *, place: bool) -> DemoOriginal:
     """Return a phone's HEIC: stored sideways, with the turn written in the container."""
 
     def save(target: Path) -> None:
@@ -130,7 +130,7 @@ def _phone(path: str, seed: int, light: Light, *, place: bool) -> Entry:
             exif=camera_exif(orientation=6, place=place, phone=True).tobytes(),
         )
 
-    return Entry(path, 20, save)
+    return DemoOriginal(path, 20, save)
 
 
 def _sideways(target: Path) -> None:
@@ -176,8 +176,8 @@ def _indoors(seed: int, size: tuple[int, int], *, cake: bool = False) -> Image.I
     return image
 
 
-def _saved(path: str, cost: float, make: Callable[[], Image.Image], **options: Any) -> Entry:
-    return Entry(path, cost, lambda target: make().save(target, **options))
+def _saved(path: str, cost: float, make: Callable[[], Image.Image], **options: Any) -> DemoOriginal:
+    return DemoOriginal(path, cost, lambda target: make().save(target, **options))
 
 
 def _text(content: str) -> Save:
@@ -257,7 +257,7 @@ def _lamp(target: Path) -> None:
     frames[0].save(target, "WEBP", save_all=True, append_images=frames[1:], duration=90, loop=0, quality=70)
 
 
-def catalogue() -> list[Entry]:
+def catalogue() -> list[DemoOriginal]:
     """Return every original of the demo source."""
     house = _with(lambda size: railway.station(size, (0.55, 0.83), 0.5))
     return [
@@ -274,8 +274,8 @@ def catalogue() -> list[Entry]:
             90,
             layers=_climbing((0.56, 0.56), 0.24, lit=True),
         ),
-        Entry("panoramas/sunset-wide.jpg", 8, _wide_gamut),
-        Entry("panoramas/summit-dawn-small.jpg", 5, _smaller_copy),
+        DemoOriginal("panoramas/sunset-wide.jpg", 8, _wide_gamut),
+        DemoOriginal("panoramas/summit-dawn-small.jpg", 5, _smaller_copy),
         _view("rides/car-3-climbing.jpg", 11, (3000, 2000), DAY, 92, layers=_climbing((0.5, 0.62), 0.42)),
         _view("rides/platform.jpg", 12, (2400, 1600), DUSK, 90, layers=house),
         _view("rides/passing-loop.jpg", 13, (2000, 3000), AUTUMN, 91, layers=_climbing((0.5, 0.62), 0.6)),
@@ -295,7 +295,7 @@ def catalogue() -> list[Entry]:
             88,
             layers=_with(lambda size: railway.station(size, (0.4, 0.86), 0.42, lit=False)),
         ),
-        Entry(
+        DemoOriginal(
             "rides/tunnel-mouth.webp",
             5,
             _photo_as(
@@ -308,11 +308,11 @@ def catalogue() -> list[Entry]:
                 method=2,
             ),
         ),
-        Entry("rides/press/car-2-cmyk.jpg", 8, _cmyk),
+        DemoOriginal("rides/press/car-2-cmyk.jpg", 8, _cmyk),
         _phone("rides/IMG_2041.HEIC", 17, DAY, place=True),
         _phone("rides/IMG_2042.HEIC", 18, FOG, place=True),
-        Entry("rides/IMG_2043.JPG", 10, _sideways),
-        Entry(
+        DemoOriginal("rides/IMG_2043.JPG", 10, _sideways),
+        DemoOriginal(
             "rides/hut.avif",
             4,
             _photo_as(
@@ -325,7 +325,7 @@ def catalogue() -> list[Entry]:
                 speed=9,
             ),
         ),
-        Entry("rides/old-banner.jpg", 2, _pressed_hard),
+        DemoOriginal("rides/old-banner.jpg", 2, _pressed_hard),
         _view("café/terrace.jpg", 21, (2600, 1733), DAY, 91, layers=_with(railway.terrace, 0.3)),
         _saved("café/counter.jpg", 6, lambda: _indoors(22, (1800, 1800)), quality=91),
         _saved(
@@ -334,7 +334,7 @@ def catalogue() -> list[Entry]:
         _saved("café/cup.png", 3, lambda: railway.cup(1400)),
         _saved("café/cake-stand.png", 3, lambda: railway.cup(1200, cake=True)),
         _saved("café/menu-board.png", 3, graphics.menu_board),
-        Entry(
+        DemoOriginal(
             "café/view-from-table.png",
             9,
             _photo_as(24, (1600, 1067), DAWN, _with(railway.terrace, 0.3), format="PNG", compress_level=4),
@@ -344,21 +344,21 @@ def catalogue() -> list[Entry]:
         _saved("maps/Fare Zones (été).png", 2, graphics.zones),
         _saved("maps/passengers.png", 2, graphics.chart),
         _saved("maps/gradient-sketch.bmp", 1, lambda: graphics.chart().convert("RGB").resize((450, 300))),
-        Entry("maps/gradient.svg", 0, _text(graphics.gradient_svg())),
+        DemoOriginal("maps/gradient.svg", 0, _text(graphics.gradient_svg())),
         _saved("maps/poster-1931.tiff", 3, graphics.poster, compression="tiff_lzw"),
         _saved("tickets/ticket.png", 1, lambda: graphics.ticket("Adult", "9.50", railway.RED)),
         _saved("tickets/ticket.jpg", 1, _ticket_on_white, quality=90),
         _saved("tickets/ticket-child.png", 1, lambda: graphics.ticket("Child", "4.75", graphics.GREEN)),
         _saved("tickets/ticket-icons.png", 1, graphics.sprite),
         _saved("brand/logo.png", 1, graphics.logo),
-        Entry("brand/logo.svg", 0, _text(graphics.LOGO_SVG)),
-        Entry("brand/summit-stamp.jpg", 1, _stamp_named_jpeg),
+        DemoOriginal("brand/logo.svg", 0, _text(graphics.LOGO_SVG)),
+        DemoOriginal("brand/summit-stamp.jpg", 1, _stamp_named_jpeg),
         _saved("brand/badge.gif", 1, graphics.badge, transparency=0),
-        Entry("motion/climb.gif", 2, _animation),
-        Entry("motion/window-seat.gif", 8, _window_seat),
-        Entry("motion/lamp.webp", 2, _lamp),
-        Entry("archive/broken-download.jpg", 4, _broken),
-        Entry(
+        DemoOriginal("motion/climb.gif", 2, _animation),
+        DemoOriginal("motion/window-seat.gif", 8, _window_seat),
+        DemoOriginal("motion/lamp.webp", 2, _lamp),
+        DemoOriginal("archive/broken-download.jpg", 4, _broken),
+        DemoOriginal(
             "archive/letter.jpg",
             0,
             _text("Dear Sirs, the picture follows by post.\n"),

@@ -6,7 +6,7 @@ from html import escape
 from pathlib import Path
 from urllib.parse import quote
 
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 
 _PAGES = {
     "index.html": (
@@ -58,22 +58,22 @@ img { max-width: 100%; height: auto; }
 """
 
 
-def words() -> dict[str, str]:
+def page_texts() -> dict[str, str]:
     """Return what the pages say of their pictures, by path below `images`: what the demo has as alternative texts."""
     return {src.removeprefix("images/"): text for _, _, pictures in _PAGES.values() for src, text in pictures}
 
 
-def brought() -> dict[str, Detail]:
+def uploaded_originals() -> dict[str, ImageMetadata]:
     """Return which pictures were brought to Desk, by path below `images`, with what was said of each."""
     return {
-        "panoramas/summit-dawn.jpg": Detail(
+        "panoramas/summit-dawn.jpg": ImageMetadata(
             title="Summit café at dawn",
             alt="The summit café with all its lamps lit, before sunrise",
             caption="Breakfast from seven",
             credit="Photo: the keeper of the café",
         ),
-        "café/terrace.jpg": Detail(title="Terrace in June", alt="", focal=(0.3, 0.6)),
-        "rides/IMG_2041.HEIC": Detail(),
+        "café/terrace.jpg": ImageMetadata(title="Terrace in June", alt="", focal=(0.3, 0.6)),
+        "rides/IMG_2041.HEIC": ImageMetadata(),
     }
 
 

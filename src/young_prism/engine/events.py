@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.model import LeftOut, Plan, PlannedRendition
-from young_prism.core.report.summary import Result, Share
+from young_prism.core.plan.model import Plan, PlannedRendition, SkippedOriginal
+from young_prism.core.report.summary import OriginalStats, Result
 from young_prism.core.types import (
     ImageFormat,
     Outcome,
@@ -70,9 +70,9 @@ class OriginalDone:
     original: str
     bytes: int
     items: tuple[ItemDone, ...]
-    share: Share
+    share: OriginalStats
     work: float
-    failure: LeftOut | None = None
+    failure: SkippedOriginal | None = None
     seconds: float = 0.0
 
 
@@ -105,8 +105,8 @@ class ReusedUnchanged:
     outcomes: Mapping[Outcome, int]
     bytes_originals: int
     bytes_renditions: int
-    left_out: tuple[LeftOut, ...]
-    shares: Sequence[Share]
+    left_out: tuple[SkippedOriginal, ...]
+    shares: Sequence[OriginalStats]
     all: bool
 
 

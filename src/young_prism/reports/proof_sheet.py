@@ -15,7 +15,7 @@ from young_prism.reports.single_file import environment, style
 _PART = Size(360, 270)
 
 
-class Tile(NamedTuple):
+class SheetTile(NamedTuple):
     """One candidate: its figures, and its file inside the page."""
 
     row: SheetRow
@@ -29,8 +29,8 @@ def sheet_page(sheets: Sequence[ProofSheet], folder: Path) -> str:
     return environment().get_template("reports/proof_sheet.html").render(shown=shown, style=style())
 
 
-def _tiles(sheet: ProofSheet, folder: Path) -> list[Tile]:
-    return [Tile(row, _label(row), _uri(folder / row.result.file)) for row in sheet.rows if row.result]
+def _tiles(sheet: ProofSheet, folder: Path) -> list[SheetTile]:
+    return [SheetTile(row, _label(row), _uri(folder / row.result.file)) for row in sheet.rows if row.result]
 
 
 def _label(row: SheetRow) -> str:

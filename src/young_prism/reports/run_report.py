@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Change, compared
+from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, FigureChange, compare_figures
 from young_prism.reports.single_file import environment, style
 
 
@@ -30,12 +30,12 @@ class ReportPage:
     only: int | None = None
 
     @property
-    def changes(self) -> list[Change]:
+    def changes(self) -> list[FigureChange]:
         """What is other than in the run before."""
-        return compared(self.report, self.before)
+        return compare_figures(self.report, self.before)
 
 
-def page_of(page: ReportPage) -> str:
+def render_report(page: ReportPage) -> str:
     """Return the file's text."""
     return (
         environment()

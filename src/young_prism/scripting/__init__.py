@@ -21,14 +21,14 @@ from young_prism.core.audit.budgets import Finding
 from young_prism.core.errors import OutputError, ProjectError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Said
+from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import Plan
 from young_prism.core.project import Budget
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.selection.image_metadata import NO_DETAILS, NOTHING_SAID
+from young_prism.core.selection.image_metadata import EMPTY_METADATA, NO_METADATA
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.build.pipeline import BuildOptions, BuildResult
+from young_prism.engine.build.pipeline import BuildOptions, BuildOutcome
 from young_prism.engine.build.pipeline import build as build_folder
 from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
@@ -43,10 +43,10 @@ from young_prism.engine.site.config import (
 from young_prism.engine.source.inspection import inspect_folder
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
-from young_prism.serving.build import Build, build_in
+from young_prism.serving.build import ServedBuild, load_build
 
 __all__ = [
-    "BuildResult",
+    "BuildOutcome",
     "Finding",
     "Site",
     "YoungPrismError",
@@ -77,7 +77,7 @@ def folders(source: str | Path, out: str | Path, recipe: str | Path | Recipe | N
     """Return a site by its folders and a recipe: a TOML file, or the default one. Raises `RecipeError`."""
     chosen = recipe if isinstance(recipe, Recipe) else load_recipe(Path(recipe) if recipe else None)
     place = Path(source)
-    return Site(place, Path(out), chosen, Scope(), NO_DETAILS, load_watermarks(chosen, place))
+    return Site(place, Path(out), chosen, Scope(), EMPTY_METADATA, load_watermarks(chosen, place))
 
 
 def look(of: Site) -> Mapping[str, Facts]:
@@ -99,7 +99,7 @@ def build(
     jobs: int | None = None,
     verify: bool = True,
     listen: OnEvent = ignore_event,
-) -> BuildResult:
+) -> BuildOutcome:
     """Make every rendition that is not there yet, and write the manifest; one original that fails costs no other one.
 
     `only` says by its path whether an original is to be done now; `jobs` are worker processes, one a core by default; `listen`
@@ -145,9 +145,9 @@ def picture(
     With the name of a `facet`, of that cut alone. What is not said is taken from the site's details and recipe. A `hero` is loaded first.
     Raises `OutputError` for a picture, or a cut, that there is no rendition of.
     """
-    built = build_in(of.out) or Build.of(require_manifest(manifest_file(of.out)))
+    built = load_build(of.out) or ServedBuild.from_manifest(require_manifest(manifest_file(of.out)))
     entry = built.originals.get(path)
-    delivered = Delivered.of(entry, of.recipe).of_facet(facet) if entry else None
+    delivered = Delivered.from_entry(entry, of.recipe).of_facet(facet) if entry else None
     if delivered is None or not delivered.whole:
         cut = "" if facet == WHOLE_FACET else f" in the cut “{facet}”"
         raise OutputError(
@@ -155,7 +155,7 @@ def picture(
             file=path,
             remedy="Build first; its path is the one below the source folder.",
         )
-    said = of.details.get(path, NOTHING_SAID)
+    said = of.details.get(path, NO_METADATA)
     words = said.alt if alt is None else alt
-    below = said.below if caption is None else caption
-    return delivered.shown(sizes=sizes, base_url=base_url).html(Said(words, below, hero))
+    below = said.caption_line if caption is None else caption
+    return delivered.with_markup(sizes=sizes, base_url=base_url).html(MarkupContext(words, below, hero))

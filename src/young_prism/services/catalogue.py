@@ -12,13 +12,13 @@ from cachetools import LRUCache
 
 from young_prism.core.audit.flags import (
     Flag,
-    Flagged,
+    FlagFinding,
     flags_of,
 )
-from young_prism.core.html.references import KnownPages, Usage, Uses
+from young_prism.core.html.references import KnownPages, PageReferences, Usage
 from young_prism.core.images.facts import Facts
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.selection.image_metadata import Details
+from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.store.decisions import recipe_of
 from young_prism.store.models import OriginalRow, SourceRow
 from young_prism.store.store import Store
@@ -28,12 +28,12 @@ _MOST_SELECTIONS = 24
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class CatalogueEntry:
     """One original: its facts and flags, whether it was taken out of scope, and how it changed since the last look."""
 
     path: str
     facts: Facts
-    flags: tuple[Flagged, ...]
+    flags: tuple[FlagFinding, ...]
     out: bool
     since: str
     flag_names: tuple[str, ...] = field(init=False)
@@ -67,14 +67,14 @@ class Catalogue:
     """A source's originals in the order of paths, and what could not be used. `version` is the state it belongs to."""
 
     version: int
-    entries: tuple[Entry, ...]
+    entries: tuple[CatalogueEntry, ...]
     problems: tuple[OriginalRow, ...]
     gone: tuple[str, ...]
-    uses: Uses
+    uses: PageReferences
     pages: KnownPages
     outdated: bool
     recipe: Recipe
-    details: Details
+    details: MetadataByPath
     kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
     """The plan, the build and the pages worked out already: one of each, for the state it belongs to."""
     selections: LRUCache[Any, Any] = field(
@@ -83,7 +83,7 @@ class Catalogue:
     """Selections of Intake worked out already, by what was asked for."""
 
     @cached_property
-    def by_path(self) -> Mapping[str, Entry]:
+    def by_path(self) -> Mapping[str, CatalogueEntry]:
         """Entries by path."""
         return {entry.path: entry for entry in self.entries}
 
@@ -93,7 +93,7 @@ class Catalogue:
         return {entry.path: entry.facts for entry in self.entries if not entry.out}
 
     @cached_property
-    def missing(self) -> tuple[tuple[str, Flagged], ...]:
+    def missing(self) -> tuple[tuple[str, FlagFinding], ...]:
         """What pages refer to though it is not there, with the sentence that says so."""
         found = flags_of({}, self.recipe, (), self.uses)
         return tuple(
@@ -143,17 +143,17 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
         except (TypeError, ValueError, KeyError):
             outdated = True  # written by another version of this program: to be looked at again
     recipe = recipe_of(source)
-    gone, uses, pages = store.look(source.id)
-    out = store.taken_out(source.id)
+    gone, uses, pages = store.inspection(source.id)
+    out = store.excluded(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
-    flags: dict[str, list[Flagged]] = {}
+    flags: dict[str, list[FlagFinding]] = {}
     for side in (True, False):
         those = {path: known for path, known in facts.items() if (path in out) is side}
         flags |= flags_of(those, recipe, (), uses)
     return Catalogue(
         version=source.version,
         entries=tuple(
-            Entry(path, known, tuple(flags.get(path, ())), path in out, since[path])
+            CatalogueEntry(path, known, tuple(flags.get(path, ())), path in out, since[path])
             for path, known in facts.items()
         ),
         problems=tuple(store.problems(source.id)),
@@ -162,5 +162,5 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
         pages=pages,
         outdated=outdated,
         recipe=recipe,
-        details=store.details(source.id),
+        details=store.image_metadata(source.id),
     )

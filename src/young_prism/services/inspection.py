@@ -24,7 +24,7 @@ from young_prism.store.store import Store
 
 
 @dataclass(slots=True)
-class LookProgress:
+class InspectionProgress:
     """How far a look is, shown on Intake while it goes on. `closer` is the second, at bytes and pixels."""
 
     done: int = 0
@@ -33,13 +33,13 @@ class LookProgress:
     closer: bool = False
 
 
-class Looker:
+class InspectionService:
     """Looks at one source at a time each; `progress` is by the number of the source, `closing` says that the server ends."""
 
     def __init__(
         self, store: Store, catalogues: Catalogues, settings: Settings, closing: Callable[[], bool]
     ) -> None:
-        self.progress: dict[int, LookProgress] = {}
+        self.progress: dict[int, InspectionProgress] = {}
         self._store = store
         self._catalogues = catalogues
         self._settings = settings
@@ -47,22 +47,28 @@ class Looker:
         self._lock = threading.Lock()
         self._alone: dict[int, threading.Lock] = {}
 
-    def look(self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None) -> InspectionResult:
+    def inspect(
+        self, source: SourceRow, *, keep_marks: bool, standing: Pool | None = None
+    ) -> InspectionResult:
         """Look at headers first, so that there is something to see at once, and then closer."""
         with self._lock:
             lock = self._alone.setdefault(source.id, threading.Lock())
         own = lazy_pool(self._settings.jobs, memory=self._settings.memory)
         with lock, nullcontext(lambda: standing) if standing else own as pool:
-            first = self._once(source, pool, LookProgress(), closer=False, keep_marks=keep_marks)
+            first = self._inspect_pass(
+                source, pool, InspectionProgress(), closer=False, keep_marks=keep_marks
+            )
             if all(facts.seen for _, facts in first.by_path.values()):
                 return first
-            return self._once(source, pool, LookProgress(closer=True), closer=True, keep_marks=True)
+            return self._inspect_pass(
+                source, pool, InspectionProgress(closer=True), closer=True, keep_marks=True
+            )
 
-    def _once(
+    def _inspect_pass(
         self,
         source: SourceRow,
         pool: Callable[[], Pool],
-        progress: LookProgress,
+        progress: InspectionProgress,
         *,
         closer: bool,
         keep_marks: bool,
@@ -75,7 +81,7 @@ class Looker:
             if isinstance(event, OriginalInspected):
                 progress.done, progress.total = event.done, event.total
 
-        now = self._store.source(source.slug) or source
+        now = self._store.source_by_slug(source.slug) or source
         known = self._catalogues.of(now)
         looks = inspect_folder(
             Path(now.folder),
@@ -88,7 +94,7 @@ class Looker:
             site=SiteReader(Path(now.pages_folder), known.pages) if now.pages_folder else None,
         )
         seen = {path: (found.stamp, facts) for path, (found, facts) in looks.by_path.items()}
-        self._store.save_look(
+        self._store.save_inspection(
             now.id,
             seen,
             looks.left_out,
@@ -98,7 +104,7 @@ class Looker:
             keep_marks=keep_marks,
         )
         # Worked out here and now, so that nobody waits for it on a page.
-        self._catalogues.of(self._store.source(now.slug) or now)
+        self._catalogues.of(self._store.source_by_slug(now.slug) or now)
         return looks
 
 

@@ -7,15 +7,15 @@ import threading
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.plan.model import LeftOut
+from young_prism.core.plan.model import SkippedOriginal
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.watch import (
     OutputFilter,
     debounced_changes,
     write_failures,
 )
-from young_prism.services.runs.service import Runner
-from young_prism.serving.build import build_in
+from young_prism.services.runs.service import RunService
+from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
@@ -25,10 +25,10 @@ _ASK_EVERY_S = 0.3
 _TRY_AGAIN_S = 5.0
 
 
-class Watchers:
+class WatchService:
     """A thread for each source whose switch is on. `close` them at the end."""
 
-    def __init__(self, store: Store, runner: Runner) -> None:
+    def __init__(self, store: Store, runner: RunService) -> None:
         self._store = store
         self._runner = runner
         self._going: dict[int, tuple[threading.Event, threading.Thread, OutputFilter]] = {}
@@ -82,7 +82,7 @@ class Watchers:
                 stop.wait(_TRY_AGAIN_S)
 
     def _make(self, source: SourceRow, stop: threading.Event) -> None:
-        now = self._store.source(source.slug)
+        now = self._store.source_by_slug(source.slug)
         if now is None:
             stop.set()
             return
@@ -107,9 +107,12 @@ class Watchers:
         if recipe_of(source).names.orphans == "remove":
             remove_orphans(out_of(source))
         going[2].refresh()
-        build = build_in(out_of(source))
+        build = load_build(out_of(source))
         failed = build.manifest.failed if build else ()
         write_failures(
             Path(source.folder),
-            [LeftOut(path=one.original, error=one.error, remedy=one.remedy, failed=True) for one in failed],
+            [
+                SkippedOriginal(path=one.original, error=one.error, remedy=one.remedy, failed=True)
+                for one in failed
+            ],
         )

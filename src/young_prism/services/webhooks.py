@@ -25,14 +25,14 @@ import httpx
 
 from young_prism import __version__
 from young_prism.core.errors import AccessError
-from young_prism.services.uploads.schemas import Answers
+from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.store.models import DeliveryRow, UploadRow, WebhookRow
 from young_prism.store.store import Store
 from young_prism.store.webhooks import GIVEN_UP, SENT, WAITING
 
 _log = logging.getLogger(__name__)
 
-PAUSES_S = (5, 30, 120, 600, 3600, 6 * 3600, 24 * 3600)
+RETRY_DELAYS_S = (5, 30, 120, 600, 3600, 6 * 3600, 24 * 3600)
 """Between the attempts; after the last one it is given up."""
 _TIMEOUT_S = 10.0
 _LOOK_EVERY_S = 2.0
@@ -53,7 +53,9 @@ def signature(secret: str, message_id: str, timestamp: int, body: bytes) -> str:
     return "v1," + base64.b64encode(digest).decode()
 
 
-def is_genuine(secret: str, headers: Mapping[str, str], body: bytes, *, now: float | None = None) -> bool:
+def verify_signature(
+    secret: str, headers: Mapping[str, str], body: bytes, *, now: float | None = None
+) -> bool:
     """Whether a message was signed with a secret, and not long ago: what a receiver has to check. Headers in lower case."""
     try:
         timestamp = int(headers["webhook-timestamp"])
@@ -85,13 +87,13 @@ def public_address(host: str, port: int) -> str:
     return addresses[0]
 
 
-class Messenger:
+class WebhookDispatcher:
     """Sends what is on its way, on a thread of its own. `close` it at the end.
 
     Messages go to private addresses only where `private` says so.
     """
 
-    def __init__(self, store: Store, answers: Answers, *, private: bool = True) -> None:
+    def __init__(self, store: Store, answers: UploadSerializer, *, private: bool = True) -> None:
         self._store = store
         self._answers = answers
         self._private = private
@@ -117,16 +119,16 @@ class Messenger:
                     ) from error
         return self._store.webhooks.add(url.strip(), new_secret())
 
-    def tell(self, row: UploadRow) -> None:
+    def enqueue(self, row: UploadRow) -> None:
         """Say to all webhooks that an upload is done, or failed."""
         hooks = self._store.webhooks.all()
         if not hooks:
             return
-        source = self._store.source_with(row.source_id)
+        source = self._store.source_by_id(row.source_id)
         if source is None:
             return
         now = datetime.now(UTC).isoformat(timespec="seconds")
-        data = self._answers.of(row, source).model_dump(mode="json")
+        data = self._answers.serialize(row, source).model_dump(mode="json")
         body = json.dumps({"type": f"upload.{row.state}", "timestamp": now, "data": data})
         for hook in hooks:
             self._store.webhooks.enqueue(f"msg_{secrets.token_urlsafe(18)}", hook.id, row.id, body)
@@ -175,8 +177,8 @@ class Messenger:
             said, heard = f"could not be reached ({type(error).__name__})", False
         if heard:
             state, next_at = SENT, None
-        elif delivery.attempts < len(PAUSES_S):
-            state, next_at = WAITING, datetime.now(UTC) + timedelta(seconds=PAUSES_S[delivery.attempts])
+        elif delivery.attempts < len(RETRY_DELAYS_S):
+            state, next_at = WAITING, datetime.now(UTC) + timedelta(seconds=RETRY_DELAYS_S[delivery.attempts])
         else:
             state, next_at = GIVEN_UP, None
         self._store.webhooks.attempted(delivery.id, said, state=state, next_at=next_at)

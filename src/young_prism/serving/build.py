@@ -16,11 +16,11 @@ from werkzeug.utils import send_file
 from werkzeug.wrappers import Response
 
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
-from young_prism.core.markup.accept import choose
+from young_prism.core.markup.accept import choose_variant
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.server_rules import (
     FOREVER,
-    Served,
+    ServedFiles,
     siblings,
 )
 
@@ -30,7 +30,7 @@ NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandb
 
 
 @dataclass(frozen=True, slots=True)
-class Build:
+class ServedBuild:
     """What a manifest names: renditions by their paths, with the other formats of the same picture by media type.
 
     `owners` are the originals of renditions, both by path; `orphaned` the files of earlier recipes that are still there, with their
@@ -47,10 +47,10 @@ class Build:
     cache: str
 
     @staticmethod
-    def of(manifest: Manifest) -> Build:
+    def from_manifest(manifest: Manifest) -> ServedBuild:
         """Arrange a manifest by what is asked for."""
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return Build(
+        return ServedBuild(
             manifest,
             delivered,
             {one.path: one for original in manifest.originals for one in original.renditions},
@@ -62,25 +62,25 @@ class Build:
             {one.path: original.path for original in manifest.originals for one in original.renditions},
             {one.path: one.sha256 for one in manifest.orphaned},
             {original.path: original for original in manifest.originals},
-            Served.of(manifest, "/").cache,
+            ServedFiles.from_manifest(manifest, "/").cache,
         )
 
 
-def negotiated(build: Build, folder: Path, path: str, environ: Environ, cache: str) -> Response | None:
+def negotiated(build: ServedBuild, folder: Path, path: str, environ: Environ, cache: str) -> Response | None:
     """Return the answer to a request for a rendition, in the best format that the client names; None for what is none."""
     entry = build.entries.get(path)
     if entry is None:
         return None
     others = build.others.get(path, {})
-    kind = choose(environ.get("HTTP_ACCEPT", ""), list(others), entry.type)
+    kind = choose_variant(environ.get("HTTP_ACCEPT", ""), list(others), entry.type)
     entry = build.entries[others.get(kind, path)]
-    answer = File(folder / entry.path, entry.type, entry.sha256).answer(environ, cache)
+    answer = ServedFile(folder / entry.path, entry.type, entry.sha256).answer(environ, cache)
     if answer and others:
         answer.vary.add("Accept")
     return answer
 
 
-def build_in(folder: Path) -> Build | None:
+def load_build(folder: Path) -> ServedBuild | None:
     """Return the build in a folder as it is now, None where there is none that can be read."""
     try:
         info = (folder / MANIFEST_NAME).stat()
@@ -90,15 +90,17 @@ def build_in(folder: Path) -> Build | None:
 
 
 @lru_cache(maxsize=16)
-def _read(folder: str, *_stamp: int) -> Build | None:
+def _read(folder: str, *_stamp: int) -> ServedBuild | None:
     try:
-        return Build.of(Manifest.model_validate_json((Path(folder) / MANIFEST_NAME).read_bytes()))
+        return ServedBuild.from_manifest(
+            Manifest.model_validate_json((Path(folder) / MANIFEST_NAME).read_bytes())
+        )
     except (OSError, ValueError):
         return None
 
 
 @dataclass(frozen=True, slots=True)
-class File:
+class ServedFile:
     """A picture to be sent: where it lies, or its bytes, its media type and the sha256 of its content."""
 
     place: Path | bytes
@@ -138,4 +140,4 @@ class File:
         return answer
 
 
-__all__ = ["FOREVER", "NO_SCRIPT", "Build", "Environ", "File", "build_in", "negotiated"]
+__all__ = ["FOREVER", "NO_SCRIPT", "Environ", "ServedBuild", "ServedFile", "load_build", "negotiated"]

@@ -17,14 +17,14 @@ from typing import Any
 from werkzeug.wrappers import Response
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.server_rules import Served
-from young_prism.serving.build import Build, Environ, build_in, negotiated
+from young_prism.core.markup.server_rules import ServedFiles
+from young_prism.serving.build import Environ, ServedBuild, load_build, negotiated
 
 StartResponse = Callable[..., Any]
 Application = Callable[[Environ, StartResponse], Iterable[bytes]]
 
 
-class Renditions:
+class RenditionsMiddleware:
     """Serve the build in `folder` below `prefix`, and with `originals` also under the addresses of its originals.
 
     The manifest is read again when it has changed. Raises `OutputError` where there is none.
@@ -41,7 +41,7 @@ class Renditions:
         self._application = application
         self._folder = Path(folder).resolve()
         self._prefix, self._originals = prefix, originals
-        self._served: tuple[Build, Served] | None = None
+        self._served: tuple[ServedBuild, ServedFiles] | None = None
         self._look()
         if self._served is None:
             raise OutputError(
@@ -63,7 +63,7 @@ class Renditions:
         build, served = known
         raw = environ.get("PATH_INFO", "")
         address = raw.encode("latin-1").decode("utf-8", "surrogateescape")
-        plain = served.old.get(address, address)
+        plain = served.redirects.get(address, address)
         if not plain.startswith(served.prefix):
             return None
         path = plain.removeprefix(served.prefix)
@@ -72,9 +72,9 @@ class Renditions:
             answer.vary.add("Accept")
         return answer
 
-    def _look(self) -> tuple[Build, Served] | None:
+    def _look(self) -> tuple[ServedBuild, ServedFiles] | None:
         """Return the build as it is now; where its manifest cannot be read, as it was."""
-        build = build_in(self._folder)
+        build = load_build(self._folder)
         if build and (self._served is None or self._served[0] is not build):
-            self._served = build, Served.of(build.manifest, self._prefix, self._originals)
+            self._served = build, ServedFiles.from_manifest(build.manifest, self._prefix, self._originals)
         return self._served

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.exc import IntegrityError
 
-from young_prism.store.models import AnsweredRow, TokenRow
+from young_prism.store.models import IdempotentResponseRow, TokenRow
 from young_prism.store.sessions import Sessions
 
 _NOTE_USE_EVERY_S = 60
@@ -18,7 +18,7 @@ _GIVEN_UP = timedelta(minutes=10)
 """So long after it began, a request that has no answer is taken to have died with its server."""
 
 
-class Access(Sessions):
+class AccessRecords(Sessions):
     """The part of the store that knows who may do what. Of a token only the hash comes here."""
 
     def add_token(self, token_id: str, name: str, digest: str, scopes: Sequence[str]) -> TokenRow:
@@ -64,20 +64,24 @@ class Access(Sessions):
             if kept:
                 kept.used_at = now
 
-    def begin_answer(self, token_id: str, key: str, fingerprint: str) -> AnsweredRow | None:
+    def begin_answer(self, token_id: str, key: str, fingerprint: str) -> IdempotentResponseRow | None:
         """Take a key for a request that begins; return what is known of it where it was taken before."""
         now = datetime.now(UTC)
         with self._session() as session:
-            session.execute(delete(AnsweredRow).where(AnsweredRow.at < now - _KEPT))
+            session.execute(delete(IdempotentResponseRow).where(IdempotentResponseRow.at < now - _KEPT))
             session.execute(
-                delete(AnsweredRow).where(AnsweredRow.status.is_(None), AnsweredRow.at < now - _GIVEN_UP)
+                delete(IdempotentResponseRow).where(
+                    IdempotentResponseRow.status.is_(None), IdempotentResponseRow.at < now - _GIVEN_UP
+                )
             )
         try:
             with self._session() as session:
-                session.add(AnsweredRow(token_id=token_id, key=key, fingerprint=fingerprint, at=now))
+                session.add(
+                    IdempotentResponseRow(token_id=token_id, key=key, fingerprint=fingerprint, at=now)
+                )
         except IntegrityError:
             with self._session() as session:
-                return session.get(AnsweredRow, (token_id, key))
+                return session.get(IdempotentResponseRow, (token_id, key))
         return None
 
     def end_answer(
@@ -85,7 +89,7 @@ class Access(Sessions):
     ) -> None:
         """Keep the answer for those who ask again; without one the key is free again."""
         with self._session() as session:
-            row = session.get(AnsweredRow, (token_id, key))
+            row = session.get(IdempotentResponseRow, (token_id, key))
             if row and answer is None:
                 session.delete(row)
             elif row and answer:

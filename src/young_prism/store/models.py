@@ -39,7 +39,7 @@ class SourceRow(Base):
     """What a content producer may change on Desk, of `core.uploads.Act`; None for all."""
 
 
-class LookRow(Base):
+class InspectionRow(Base):
     """What the newest look at a source found beside its originals."""
 
     __tablename__ = "source_look"
@@ -50,7 +50,7 @@ class LookRow(Base):
     pages: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
 
 
-class TakenOutRow(Base):
+class ExcludedRow(Base):
     """An original that a person took out of scope."""
 
     __tablename__ = "taken_out"
@@ -90,7 +90,7 @@ class OriginalRow(Base):
     """`new` or `changed` since the look before the one that found it so, else empty."""
 
 
-class DetailRow(Base):
+class ImageMetadataRow(Base):
     """What a person said of an original: focal point as shares of its width and height, title, alternative text, caption."""
 
     __tablename__ = "detail"
@@ -158,7 +158,7 @@ class TokenRow(Base):
     revoked_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
 
 
-class AnsweredRow(Base):
+class IdempotentResponseRow(Base):
     """A request with an idempotency key, and the answer that it got; without a status while it is worked on."""
 
     __tablename__ = "answered"

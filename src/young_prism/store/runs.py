@@ -68,7 +68,7 @@ class RunRecords(Sessions):
             session.execute(update(RunRow).where(RunRow.id == run_id).values(**values))
             return state
 
-    def take_up(self, run_id: int) -> dict[str, str]:
+    def reset_for_resume(self, run_id: int) -> dict[str, str]:
         """Begin a run anew that was begun before: its items go. Return the outcomes that they had, by path."""
         with self._session() as session:
             query = select(ItemRow).where(ItemRow.run_id == run_id, ItemRow.path != "")

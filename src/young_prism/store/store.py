@@ -16,31 +16,31 @@ from young_prism.core.errors import StoreError
 from young_prism.core.file_stamp import FileStamp
 from young_prism.core.html.references import (
     NO_PAGES,
+    ImageReference,
     KnownPages,
     Missing,
-    Reference,
+    PageReferences,
     Usage,
-    Uses,
 )
 from young_prism.core.images.facts import Facts
-from young_prism.core.plan.model import LeftOut
-from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.plan.model import SkippedOriginal
+from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.core.selection.scope import Scope
-from young_prism.store.access import Access
+from young_prism.store.access import AccessRecords
 from young_prism.store.database import open_database
 from young_prism.store.models import (
-    DetailRow,
-    LookRow,
+    ExcludedRow,
+    ImageMetadataRow,
+    InspectionRow,
     OriginalRow,
     ScopeChangeRow,
     SourceRow,
-    TakenOutRow,
 )
 from young_prism.store.recipes import SavedRecipes
 from young_prism.store.runs import RunRecords
 from young_prism.store.slugs import free_slug
-from young_prism.store.uploads import Uploads
-from young_prism.store.webhooks import Webhooks
+from young_prism.store.uploads import UploadRecords
+from young_prism.store.webhooks import WebhookRecords
 
 EVERYTHING = Scope()
 UPLOAD = "upload"
@@ -65,9 +65,9 @@ class Store(RunRecords):
     def __init__(self, file: Path) -> None:
         super().__init__(open_database(file))
         self.recipes = SavedRecipes(self._engine)
-        self.uploads = Uploads(self._engine)
-        self.access = Access(self._engine)
-        self.webhooks = Webhooks(self._engine)
+        self.uploads = UploadRecords(self._engine)
+        self.access = AccessRecords(self._engine)
+        self.webhooks = WebhookRecords(self._engine)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -157,7 +157,7 @@ class Store(RunRecords):
         """Set a source's patterns, and where its pages are."""
         with self._session() as session:
             session.execute(
-                _bumped(source_id).values(
+                _touch(source_id).values(
                     include=list(scope.include), exclude=list(scope.exclude), pages_folder=pages_folder
                 )
             )
@@ -165,7 +165,7 @@ class Store(RunRecords):
     def set_recipe(self, source_id: int, text: str) -> None:
         """Set a source's recipe, as TOML."""
         with self._session() as session:
-            session.execute(_bumped(source_id).values(recipe=text))
+            session.execute(_touch(source_id).values(recipe=text))
 
     def set_watched(self, source_id: int, *, watched: bool) -> None:
         """Have what appears in a source's folder made without being asked for, or not any more."""
@@ -196,12 +196,12 @@ class Store(RunRecords):
         with self._session() as session:
             return {row.id: row for row in session.scalars(select(SourceRow))}
 
-    def source_with(self, source_id: int) -> SourceRow | None:
+    def source_by_id(self, source_id: int) -> SourceRow | None:
         """Return one source by its number."""
         with self._session() as session:
             return session.get(SourceRow, source_id)
 
-    def source(self, slug: str) -> SourceRow | None:
+    def source_by_slug(self, slug: str) -> SourceRow | None:
         """Return one source by the name in its address."""
         with self._session() as session:
             return session.scalar(select(SourceRow).where(SourceRow.slug == slug))
@@ -213,15 +213,15 @@ class Store(RunRecords):
 
     # Originals
 
-    def save_look(
+    def save_inspection(
         self,
         source_id: int,
         seen: Mapping[str, tuple[FileStamp, Facts]],
-        left_out: Sequence[LeftOut],
+        left_out: Sequence[SkippedOriginal],
         notes: Sequence[str],
         *,
-        uses: Uses = NO_PAGES,
-        pages: Mapping[str, tuple[FileStamp, Sequence[Reference]]] | None = None,
+        uses: PageReferences = NO_PAGES,
+        pages: Mapping[str, tuple[FileStamp, Sequence[ImageReference]]] | None = None,
         keep_marks: bool = False,
     ) -> None:
         """Put on record what a look at a source found. Only what differs is written.
@@ -251,7 +251,7 @@ class Store(RunRecords):
                     mark = ""
                 rows.append(_original_row(source_id, path, stamp, facts, mark))
             self._replace(session, source_id, rows, problems, gone)
-            look = session.get(LookRow, source_id) or LookRow(source_id=source_id, gone=[])
+            look = session.get(InspectionRow, source_id) or InspectionRow(source_id=source_id, gone=[])
             look.gone = [*look.gone, *gone] if keep_marks else gone
             look.uses = {
                 "read": uses.read,
@@ -260,14 +260,14 @@ class Store(RunRecords):
             }
             look.pages = {page: [stamp, refs] for page, (stamp, refs) in (pages or {}).items()}
             session.add(look)
-            session.execute(_bumped(source_id).values(looked_at=datetime.now(UTC), notes=list(notes)))
+            session.execute(_touch(source_id).values(looked_at=datetime.now(UTC), notes=list(notes)))
 
     @staticmethod
     def _replace(
         session: Session,
         source_id: int,
         rows: list[dict[str, Any]],
-        problems: Mapping[str, LeftOut],
+        problems: Mapping[str, SkippedOriginal],
         gone: Sequence[str],
     ) -> None:
         """Bring the table of originals to `rows` and `problems`, writing only what is not there as it should be."""
@@ -340,10 +340,10 @@ class Store(RunRecords):
         with self._session() as session:
             return {path: FileStamp.from_json(stamp) for path, stamp in session.execute(query) if stamp}
 
-    def look(self, source_id: int) -> tuple[list[str], Uses, KnownPages]:
+    def inspection(self, source_id: int) -> tuple[list[str], PageReferences, KnownPages]:
         """Return what the newest look found beside originals: paths that are gone, uses, and pages with their stamps."""
         with self._session() as session:
-            row = session.get(LookRow, source_id)
+            row = session.get(InspectionRow, source_id)
         if row is None:
             return [], NO_PAGES, {}
         used = {path: Usage(tuple(pages), width) for path, (pages, width) in row.uses.get("used", {}).items()}
@@ -351,18 +351,18 @@ class Store(RunRecords):
             Missing(path, tuple(pages), instead) for path, pages, instead in row.uses.get("missing", ())
         )
         pages = {
-            page: (FileStamp.from_json(stamp), tuple(Reference(*ref) for ref in refs))
+            page: (FileStamp.from_json(stamp), tuple(ImageReference(*ref) for ref in refs))
             for page, (stamp, refs) in row.pages.items()
         }
-        return row.gone, Uses(row.uses.get("read", 0), used, missing), pages
+        return row.gone, PageReferences(row.uses.get("read", 0), used, missing), pages
 
     # Scope
 
-    def taken_out(self, source_id: int) -> frozenset[str]:
+    def excluded(self, source_id: int) -> frozenset[str]:
         """Return the originals that were taken out of scope by hand."""
         with self._session() as session:
             return frozenset(
-                session.scalars(select(TakenOutRow.path).where(TakenOutRow.source_id == source_id))
+                session.scalars(select(ExcludedRow.path).where(ExcludedRow.source_id == source_id))
             )
 
     def change_scope(self, source_id: int, paths: Iterable[str], *, out: bool) -> list[str]:
@@ -390,48 +390,50 @@ class Store(RunRecords):
 
     @staticmethod
     def _move(session: Session, source_id: int, paths: Iterable[str], *, out: bool) -> list[str]:
-        there = set(session.scalars(select(TakenOutRow.path).where(TakenOutRow.source_id == source_id)))
+        there = set(session.scalars(select(ExcludedRow.path).where(ExcludedRow.source_id == source_id)))
         changed = [path for path in dict.fromkeys(paths) if (path in there) != out]
         if out and changed:
-            session.execute(insert(TakenOutRow), [{"source_id": source_id, "path": path} for path in changed])
+            session.execute(insert(ExcludedRow), [{"source_id": source_id, "path": path} for path in changed])
         for at in range(0, 0 if out else len(changed), _CHUNK):
             session.execute(
-                delete(TakenOutRow).where(
-                    TakenOutRow.source_id == source_id, TakenOutRow.path.in_(changed[at : at + _CHUNK])
+                delete(ExcludedRow).where(
+                    ExcludedRow.source_id == source_id, ExcludedRow.path.in_(changed[at : at + _CHUNK])
                 )
             )
         if changed:
-            session.execute(_bumped(source_id))
+            session.execute(_touch(source_id))
         return changed
 
-    def details(self, source_id: int) -> dict[str, Detail]:
+    def image_metadata(self, source_id: int) -> dict[str, ImageMetadata]:
         """Return what was said of a source's originals, by path; those that are gone are kept, they may come back."""
         with self._session() as session:
             return {
-                row.path: Detail(
+                row.path: ImageMetadata(
                     None if row.focal_x is None or row.focal_y is None else (row.focal_x, row.focal_y),
                     row.title,
                     row.alt,
                     row.caption,
                     row.credit,
                 )
-                for row in session.scalars(select(DetailRow).where(DetailRow.source_id == source_id))
+                for row in session.scalars(
+                    select(ImageMetadataRow).where(ImageMetadataRow.source_id == source_id)
+                )
             }
 
-    def set_detail(self, source_id: int, path: str, detail: Detail) -> None:
+    def set_image_metadata(self, source_id: int, path: str, detail: ImageMetadata) -> None:
         """Keep what a person says of an original; what says nothing is forgotten."""
         with self._session() as session:
-            row = session.get(DetailRow, (source_id, path))
-            if detail == NOTHING_SAID:
+            row = session.get(ImageMetadataRow, (source_id, path))
+            if detail == NO_METADATA:
                 if row:
                     session.delete(row)
             else:
-                row = row or DetailRow(source_id=source_id, path=path)
+                row = row or ImageMetadataRow(source_id=source_id, path=path)
                 row.focal_x, row.focal_y = detail.focal or (None, None)
                 row.title, row.alt = detail.title, detail.alt
                 row.caption, row.credit = detail.caption, detail.credit
                 session.add(row)
-            session.execute(_bumped(source_id))
+            session.execute(_touch(source_id))
 
     def original(self, source_id: int, path: str) -> OriginalRow | None:
         """Return one original by its path."""
@@ -445,7 +447,7 @@ _CHUNK = 500
 """Paths in one statement: SQLite takes a limited number of them."""
 
 
-def _bumped(source_id: int) -> Update:
+def _touch(source_id: int) -> Update:
     """Begin a change of a source that everything derived from it must notice."""
     return update(SourceRow).where(SourceRow.id == source_id).values(version=SourceRow.version + 1)
 

@@ -9,14 +9,14 @@ from typing import Any
 
 from sqlalchemy import Select, and_, func, or_, select, update
 
-from young_prism.store.models import DetailRow, SourceRow, UploadChangeRow, UploadRow
+from young_prism.store.models import ImageMetadataRow, SourceRow, UploadChangeRow, UploadRow
 from young_prism.store.sessions import Sessions
 
 WORKING, DONE, FAILED, WITHDRAWN = "working", "done", "failed", "withdrawn"
 STATES = (WORKING, DONE, FAILED, WITHDRAWN)
 
 
-class Uploads(Sessions):
+class UploadRecords(Sessions):
     """The part of the store that holds uploads."""
 
     def add(self, source_id: int, path: str, given: str, origin: str) -> UploadRow:
@@ -170,16 +170,17 @@ def _found(source_ids: Collection[int], words: str, states: Sequence[str]) -> Se
     if not said:
         return query
     query = query.outerjoin(
-        DetailRow, and_(DetailRow.source_id == UploadRow.source_id, DetailRow.path == UploadRow.path)
+        ImageMetadataRow,
+        and_(ImageMetadataRow.source_id == UploadRow.source_id, ImageMetadataRow.path == UploadRow.path),
     ).join(SourceRow, SourceRow.id == UploadRow.source_id)
     for word in said:
         columns = (
             UploadRow.path,
             UploadRow.given,
-            DetailRow.title,
-            DetailRow.alt,
-            DetailRow.caption,
-            DetailRow.credit,
+            ImageMetadataRow.title,
+            ImageMetadataRow.alt,
+            ImageMetadataRow.caption,
+            ImageMetadataRow.credit,
         )
         query = query.where(or_(*(column.icontains(word, autoescape=True) for column in columns)))
     return query

@@ -13,7 +13,7 @@ WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
 _KEPT = timedelta(days=30)
 
 
-class Webhooks(Sessions):
+class WebhookRecords(Sessions):
     """The part of the store that holds them."""
 
     def add(self, url: str, secret: str) -> WebhookRow:

@@ -23,14 +23,14 @@ from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
 from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
-from young_prism.services.auth.tokens import Tokens
+from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
-from young_prism.services.runs.service import Runner
+from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
-from young_prism.services.uploads.schemas import Answers
-from young_prism.services.uploads.service import Desk, Places
-from young_prism.services.watchers import Watchers
-from young_prism.services.webhooks import Messenger
+from young_prism.services.uploads.schemas import UploadSerializer
+from young_prism.services.uploads.service import UploadFolders, UploadService
+from young_prism.services.watchers import WatchService
+from young_prism.services.webhooks import WebhookDispatcher
 from young_prism.store.store import Store
 from young_prism.web import (
     access,
@@ -53,13 +53,13 @@ from young_prism.web import (
 from young_prism.web.bodies import raise_limits
 from young_prism.web.context import Services, services
 from young_prism.web.data_folder import hold_data_folder, session_key
-from young_prism.web.navigation import stops
+from young_prism.web.navigation import navigation
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
 from young_prism.web.security import (
     check_text,
     is_api,
-    keep_doors,
+    register_guards,
 )
 
 _log = logging.getLogger(__name__)
@@ -102,10 +102,10 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
         remove_leftovers(waiting)  # what an earlier server was receiving when it ended
     catalogues = Catalogues(store)
     proofs = ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
-    runner = Runner(store, catalogues, settings)
+    runner = RunService(store, catalogues, settings)
     app.extensions["young_prism"] = _services(settings, store, runner, catalogues, proofs)
     app.extensions["young_prism.lock"] = lock
-    keep_doors(app)
+    register_guards(app)
     # Before the check of the token, which may read a form already.
     app.before_request(raise_limits)
     app.before_request(check_text)
@@ -127,30 +127,30 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
         desk,
     ):
         app.register_blueprint(part.blueprint)
-    _add_words(app)
+    _add_template_values(app)
     _add_errors(app, settings)
     app.after_request(_secure)
     return app
 
 
 def _services(
-    settings: Settings, store: Store, runner: Runner, catalogues: Catalogues, proofs: ProofService
+    settings: Settings, store: Store, runner: RunService, catalogues: Catalogues, proofs: ProofService
 ) -> Services:
     first = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
-    answers = Answers(store, settings.public)
-    messenger = Messenger(store, answers, private=settings.allows_private_webhooks)
-    taking = Desk(
+    answers = UploadSerializer(store, settings.public)
+    messenger = WebhookDispatcher(store, answers, private=settings.allows_private_webhooks)
+    taking = UploadService(
         store,
         first,
         lambda source, recipe, origin, only: runner.start_for_uploads(
             source, recipe, origin=origin, only=only
         ),
-        Places(
+        UploadFolders(
             uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
         ),
-        messenger.tell,
+        messenger.enqueue,
     )
-    runner.after_run.append(taking.run_over)
+    runner.after_run.append(taking.on_run_finished)
     taking.resume()
     rates = Rates(settings.per_minute)
     return Services(
@@ -162,10 +162,10 @@ def _services(
         first,
         taking,
         answers,
-        Tokens(store),
+        TokenService(store),
         messenger,
         rates,
-        Watchers(store, runner),
+        WatchService(store, runner),
     )
 
 
@@ -174,9 +174,9 @@ def close_app(app: Flask) -> None:
     parts: Services = app.extensions["young_prism"]
     parts.watchers.close()
     parts.proofs.close()
-    parts.first.close()
-    parts.runner.close()
-    parts.messenger.close()
+    parts.quick_renderer.close()
+    parts.runs.close()
+    parts.webhooks.close()
     parts.store.close()
     app.extensions["young_prism.lock"].release()
 
@@ -190,7 +190,7 @@ class _Sessions(SecureCookieSessionInterface):
         return request.is_secure
 
 
-def _add_words(app: Flask) -> None:
+def _add_template_values(app: Flask) -> None:
     register_filters(app.jinja_env)
     app.jinja_env.globals.update(asset=_asset)
 
@@ -203,7 +203,7 @@ def _add_words(app: Flask) -> None:
         except StoreError:  # so that the page that says so can be shown
             active, sources = None, []
         return {
-            "stops": stops,
+            "stops": navigation,
             "theme": theme if theme in ("light", "dark") else None,
             "active": active,
             "all_sources": sources,

@@ -13,15 +13,15 @@ from young_prism.engine.intake.inbox import Inbox
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
-from young_prism.services.auth.tokens import Tokens
+from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.planning import Guess, guess_of
-from young_prism.services.runs.service import Runner
+from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
-from young_prism.services.uploads.schemas import Answers
-from young_prism.services.uploads.service import Desk
-from young_prism.services.watchers import Watchers
-from young_prism.services.webhooks import Messenger
+from young_prism.services.uploads.schemas import UploadSerializer
+from young_prism.services.uploads.service import UploadService
+from young_prism.services.watchers import WatchService
+from young_prism.services.webhooks import WebhookDispatcher
 from young_prism.store.models import SourceRow
 from young_prism.store.store import Store
 from young_prism.web.rates import Rates
@@ -33,16 +33,16 @@ class Services:
 
     settings: Settings
     store: Store
-    runner: Runner
+    runs: RunService
     catalogues: Catalogues
     proofs: ProofService
-    first: QuickRenderer
-    desk: Desk
-    answers: Answers
-    tokens: Tokens
-    messenger: Messenger
+    quick_renderer: QuickRenderer
+    upload_service: UploadService
+    upload_serializer: UploadSerializer
+    tokens: TokenService
+    webhooks: WebhookDispatcher
     rates: Rates
-    watchers: Watchers
+    watchers: WatchService
 
 
 def services() -> Services:
@@ -53,7 +53,7 @@ def services() -> Services:
 
 def source_or_404(slug: str) -> SourceRow:
     """Return the source of an address, or answer 404."""
-    source = services().store.source(slug)
+    source = services().store.source_by_slug(slug)
     if source is None:
         abort(
             404,
@@ -69,7 +69,7 @@ def catalogue_of(source: SourceRow) -> Catalogue:
     """
     found = services().catalogues.of(source)
     if found.outdated:
-        services().runner.look(source)
+        services().runs.inspect(source)
     return found
 
 
@@ -88,7 +88,7 @@ def inbox_of(source: SourceRow) -> Inbox:
     return inbox
 
 
-def inside(folder: str | Path, path: str) -> Path:
+def file_inside(folder: str | Path, path: str) -> Path:
     """Return `folder/path` when that really lies inside the folder and is a file; else answer 404."""
     try:
         root = Path(folder).resolve()

@@ -10,7 +10,7 @@ from young_prism.store.models import SourceRow
 
 
 @dataclass(frozen=True, slots=True)
-class Stop:
+class NavItem:
     """One stop: an address, or the reason why it cannot be used yet."""
 
     name: str
@@ -21,11 +21,11 @@ class Stop:
 _NEEDS_SOURCE = "Choose a source first."
 
 
-def stops(source: SourceRow | None) -> list[Stop]:
+def navigation(source: SourceRow | None) -> list[NavItem]:
     """Return the six stops in the order of the work."""
     slug = source.slug if source else None
     return [
-        Stop("Sources", url_for("sources.index")),
+        NavItem("Sources", url_for("sources.index")),
         _stop("Intake", "intake.index", slug),
         _stop("Recipe", "recipe.index", slug),
         _stop("Proof", "proof.index", slug),
@@ -34,5 +34,5 @@ def stops(source: SourceRow | None) -> list[Stop]:
     ]
 
 
-def _stop(name: str, endpoint: str, slug: str | None) -> Stop:
-    return Stop(name, url_for(endpoint, slug=slug)) if slug else Stop(name, why_not=_NEEDS_SOURCE)
+def _stop(name: str, endpoint: str, slug: str | None) -> NavItem:
+    return NavItem(name, url_for(endpoint, slug=slug)) if slug else NavItem(name, why_not=_NEEDS_SOURCE)

@@ -15,7 +15,7 @@ from young_prism.web.context import services
 
 
 @dataclass(frozen=True, slots=True)
-class Caught:
+class PatternPreview:
     """What takes part and what does not. `lines` is what each line caught, in images; `error` says a line that is no pattern."""
 
     originals: int = 0
@@ -28,7 +28,7 @@ class Caught:
     error: str = ""
 
 
-def caught_by(folder: str, output: str, scope: Scope) -> Caught:
+def preview_patterns(folder: str, output: str, scope: Scope) -> PatternPreview:
     """Count what `scope` catches in a folder. A pattern or a folder that cannot be used is said, not raised."""
     try:
         scope.check()
@@ -40,9 +40,9 @@ def caught_by(folder: str, output: str, scope: Scope) -> Caught:
             owned=owned_paths(Path(folder)),
         )
     except SourceError as error:
-        return Caught(error=str(error))
+        return PatternPreview(error=str(error))
     lines: Mapping[str, int] = found.pattern_hits
-    return Caught(
+    return PatternPreview(
         originals=len(found.originals),
         bytes=sum(original.bytes for original in found.originals),
         excluded=sum(lines.get(line, 0) for line in scope.exclude),

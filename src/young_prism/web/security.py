@@ -10,7 +10,7 @@ from werkzeug import Response as BaseResponse
 from werkzeug.exceptions import SecurityError
 
 from young_prism.core.naming.incoming import printable_name
-from young_prism.services.auth.tokens import Scope
+from young_prism.services.auth.tokens import TokenScope
 from young_prism.web.context import services
 from young_prism.web.problems import Problem, answer_to
 
@@ -23,7 +23,7 @@ _ALLOWED_HEADERS = "Authorization, Content-Type, If-Match, If-None-Match, Idempo
 _SHOWN_HEADERS = "ETag, Location, Retry-After, Idempotency-Replayed"
 
 
-def keep_doors(app: Flask) -> None:
+def register_guards(app: Flask) -> None:
     """Check every request before anything of it is read."""
     app.before_request(check_host)
     app.before_request(check_origin)
@@ -52,7 +52,7 @@ def check_host() -> None:
         raise SecurityError
 
 
-def own_address(back: str) -> str:
+def safe_redirect_target(back: str) -> str:
     """Return an address of ours to go back to; the first page for any other.
 
     Browsers drop tabs and line breaks from an address, and take a backslash for a slash (WHATWG URL, 4.4): an address with any
@@ -136,11 +136,11 @@ def check_signed_in() -> BaseResponse | None:
         return None
     row = services().store.access.token(session.get("token", ""))
     scopes = set(row.scopes) if row and row.revoked_at is None else set()
-    if Scope.PAGES.value in scopes or (Scope.DESK.value in scopes and request.blueprint == "desk"):
+    if TokenScope.PAGES.value in scopes or (TokenScope.DESK.value in scopes and request.blueprint == "desk"):
         return None
     if request.method not in _SAFE:
         return Response("Sign in first.\n", 401, mimetype="text/plain")
-    if Scope.DESK.value in scopes:
+    if TokenScope.DESK.value in scopes:
         return redirect(url_for("desk.index"))
     return redirect(url_for("access.sign_in", back=request.full_path.rstrip("?")))
 

@@ -21,7 +21,7 @@ from werkzeug import Response
 
 from young_prism.core.errors import ServeError
 from young_prism.engine.workers.environment import tune_gc
-from young_prism.services.auth.tokens import Scope
+from young_prism.services.auth.tokens import TokenScope
 from young_prism.services.settings import Settings, is_loopback
 from young_prism.store.database import DATABASE
 from young_prism.store.store import Store
@@ -47,7 +47,7 @@ def check_listening(address: str, data: Path) -> None:
     store = Store(data / DATABASE)
     try:
         there = any(
-            Scope.PAGES.value in row.scopes for row in store.access.tokens() if row.revoked_at is None
+            TokenScope.PAGES.value in row.scopes for row in store.access.tokens() if row.revoked_at is None
         )
     finally:
         store.close()

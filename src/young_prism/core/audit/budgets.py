@@ -15,8 +15,8 @@ from young_prism.core.project import Budget
 from young_prism.core.recipe.formats import Avif, Jpeg, Lossy, Png, Webp
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import format_bytes
-from young_prism.core.report.visits import ladders, view
-from young_prism.core.selection.image_metadata import NOTHING_SAID, Details
+from young_prism.core.report.visits import fetch, ladders
+from young_prism.core.selection.image_metadata import NO_METADATA, MetadataByPath
 
 
 class Finding(NamedTuple):
@@ -45,7 +45,7 @@ KINDS = {
 
 
 def over_budget(
-    manifest: Manifest, budget: Budget, details: Details, shown: Mapping[str, Collection[str]]
+    manifest: Manifest, budget: Budget, details: MetadataByPath, shown: Mapping[str, Collection[str]]
 ) -> Iterator[Finding]:
     """Yield what of a build breaks its budget. `shown` says which originals each page shows."""
     yield from _renditions(manifest, budget)
@@ -67,7 +67,7 @@ def over_budget(
     if budget.alt:
         spec = GitIgnoreSpec.from_lines(budget.alt)
         for path in delivered:
-            if spec.match_file(path) and details.get(path, NOTHING_SAID).alt is None:
+            if spec.match_file(path) and details.get(path, NO_METADATA).alt is None:
                 yield Finding(
                     "alt",
                     path,
@@ -109,7 +109,7 @@ def _page_views(
         screen = Screen(limit.viewport, limit.density)
         for page, paths in sorted(shown.items()):
             ours = [path for path in paths if path in delivered]
-            sizes = {path: view(ladders(delivered[path]), screen).taken.bytes for path in ours}
+            sizes = {path: fetch(ladders(delivered[path]), screen).taken.bytes for path in ours}
             weight = sum(sizes.values())
             if weight > limit.bytes:
                 heaviest = max(sizes, key=lambda path: sizes[path])

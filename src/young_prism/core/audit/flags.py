@@ -10,14 +10,14 @@ from typing import NamedTuple
 from young_prism.core.html.references import (
     NO_PAGES,
     Missing,
+    PageReferences,
     Usage,
-    Uses,
 )
-from young_prism.core.images.duplicates import Copy, copies
+from young_prism.core.images.duplicates import Duplicate, find_duplicates
 from young_prism.core.images.facts import Facts
-from young_prism.core.images.headers.metadata import Group
+from young_prism.core.images.headers.metadata import MetadataGroup
 from young_prism.core.ladder.rungs import rungs_for
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.rule import split_name
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Kind
@@ -93,7 +93,7 @@ _LABELS = {
 }
 
 
-class Flagged(NamedTuple):
+class FlagFinding(NamedTuple):
     """One flag of one original: what was seen, and what will be done about it."""
 
     flag: Flag
@@ -105,15 +105,18 @@ _ORDER = {flag: number for number, flag in enumerate(Flag)}
 
 
 def flags_of(
-    facts: Mapping[str, Facts], recipe: Recipe, unreadable: Iterable[str] = (), uses: Uses = NO_PAGES
-) -> dict[str, list[Flagged]]:
+    facts: Mapping[str, Facts],
+    recipe: Recipe,
+    unreadable: Iterable[str] = (),
+    uses: PageReferences = NO_PAGES,
+) -> dict[str, list[FlagFinding]]:
     """Return the flags of every original that has any, in the order of `Flag`; some need all the others to be seen.
 
     What cannot be read, and what pages refer to though it is not there, has flags too, under its path.
     """
-    same = copies(facts)
+    same = find_duplicates(facts)
     clashes = _clashes(facts)
-    found: dict[str, list[Flagged]] = {}
+    found: dict[str, list[FlagFinding]] = {}
     for path, original in facts.items():
         flags = [*_of_content(original, recipe), *_of_name(path, original)]
         if path in clashes:
@@ -128,44 +131,44 @@ def flags_of(
         found[missing.path] = [_missing(missing)]
     for path in unreadable:
         found[path] = [
-            Flagged(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
+            FlagFinding(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
         ]
     return found
 
 
-def _of_content(facts: Facts, recipe: Recipe) -> list[Flagged]:
+def _of_content(facts: Facts, recipe: Recipe) -> list[FlagFinding]:
     """Go through the flags that one original alone can raise: whether, what was seen, what is done."""
     top = rungs_for(facts.size, recipe.ladder)[-1].width if facts.size.width else 1
     still = not facts.passes_through
     raised = []
-    if Group.PLACE in facts.metadata:
+    if MetadataGroup.PLACE in facts.metadata:
         where = f" ({facts.place[0]:.2f}, {facts.place[1]:.2f})" if facts.place else ""
         what = "All metadata is removed." if still else "It is copied as it is, with its metadata."
-        raised.append(Flagged(Flag.PLACE, f"Its metadata says where it was taken{where}.", what))
+        raised.append(FlagFinding(Flag.PLACE, f"Its metadata says where it was taken{where}.", what))
     if still and facts.size.width >= 2 * top:
         what = f"It is {facts.size.width} px wide; the widest rung is {top} px."
-        raised.append(Flagged(Flag.LARGE, what, "It is reduced to the rungs."))
+        raised.append(FlagFinding(Flag.LARGE, what, "It is reduced to the rungs."))
     if 0 < facts.jpeg_quality < _HARD_PRESSED:
         what = f"It was saved at a JPEG quality of about {facts.jpeg_quality}."
         then = "Where its own bytes are the smallest at full size, they are kept."
-        raised.append(Flagged(Flag.PRESSED, what, then))
+        raised.append(FlagFinding(Flag.PRESSED, what, then))
     if still and facts.format in _MODERN:
         what = f"It is in {facts.format.label} already."
-        raised.append(Flagged(Flag.MODERN, what, "Every rendition is made from its decoded pixels."))
+        raised.append(FlagFinding(Flag.MODERN, what, "Every rendition is made from its decoded pixels."))
     if facts.profile_name and not facts.srgb and not facts.cmyk:
         wide = ", with colours beyond sRGB" if facts.wide_gamut else ""
         what = f"Its colour profile is “{facts.profile_name}”{wide}."
-        raised.append(Flagged(Flag.NOT_SRGB, what, "It is converted to sRGB before the profile goes."))
+        raised.append(FlagFinding(Flag.NOT_SRGB, what, "It is converted to sRGB before the profile goes."))
     if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
         what = f"{facts.frames} frames weigh as much as a video."
         raised.append(
-            Flagged(
+            FlagFinding(
                 Flag.VIDEO,
                 what,
                 "A GIF is made as WebP too, others are copied; a video would be smaller still.",
             )
         )
-    raised += [Flagged(flag, what, then) for here, flag, what, then in _PLAIN if here(facts)]
+    raised += [FlagFinding(flag, what, then) for here, flag, what, then in _PLAIN if here(facts)]
     return raised
 
 
@@ -198,10 +201,10 @@ _PLAIN: tuple[tuple[Callable[[Facts], bool], Flag, str, str], ...] = (
 """Flags whose sentences are always the same."""
 
 
-def _of_use(facts: Facts, usage: Usage | None) -> list[Flagged]:
+def _of_use(facts: Facts, usage: Usage | None) -> list[FlagFinding]:
     if usage is None:
         return [
-            Flagged(
+            FlagFinding(
                 Flag.UNUSED,
                 "No page or stylesheet that was read uses it.",
                 "It is made all the same; take it out of scope if nobody needs it.",
@@ -209,7 +212,7 @@ def _of_use(facts: Facts, usage: Usage | None) -> list[Flagged]:
         ]
     if facts.kind is not Kind.VECTOR and facts.size.width < usage.width:
         return [
-            Flagged(
+            FlagFinding(
                 Flag.SMALL,
                 f"It is {facts.size.width} px wide, and {usage.pages[0]} asks for {usage.width} px.",
                 "It is never enlarged; a larger original would look sharper.",
@@ -218,24 +221,24 @@ def _of_use(facts: Facts, usage: Usage | None) -> list[Flagged]:
     return []
 
 
-def _missing(missing: Missing) -> Flagged:
+def _missing(missing: Missing) -> FlagFinding:
     where = missing.pages[0] + (f" and {len(missing.pages) - 1} more" if len(missing.pages) > 1 else "")
     then = (
         f"There is {missing.instead}, which differs in case only: many servers keep the two apart."
         if missing.instead
         else "Put the file back, or mend the page."
     )
-    return Flagged(Flag.MISSING, f"{where} refers to it, and there is no such file.", then)
+    return FlagFinding(Flag.MISSING, f"{where} refers to it, and there is no such file.", then)
 
 
-def _of_name(path: str, facts: Facts) -> list[Flagged]:
+def _of_name(path: str, facts: Facts) -> list[FlagFinding]:
     name = path.rpartition("/")[2]
     stem, ending = split_name(name)
     found = []
     if ending.lower() not in _ENDINGS.get(facts.format, {facts.format.value}):
         said = f"ends in .{ending}" if ending else "has no ending"
         found.append(
-            Flagged(
+            FlagFinding(
                 Flag.ENDING,
                 f"It {said} and is {facts.format.label}.",
                 "It is handled by what it is; its renditions end rightly.",
@@ -257,7 +260,7 @@ def _of_name(path: str, facts: Facts) -> list[Flagged]:
     ]
     if faults:
         found.append(
-            Flagged(
+            FlagFinding(
                 Flag.NAME,
                 f"Its name has {' and '.join(faults)}.",
                 "The name is kept, and escaped wherever it is written.",
@@ -274,25 +277,25 @@ def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
         if original.passes_through:
             continue
         ending = split_name(path.rpartition("/")[2])[1]
-        other = first.setdefault(same_name_key(path.removesuffix(f".{ending}") if ending else path), path)
+        other = first.setdefault(casefold_key(path.removesuffix(f".{ending}") if ending else path), path)
         if other != path:
             clashes[path] = other
             clashes.setdefault(other, path)
     return clashes
 
 
-def _collision(other: str) -> Flagged:
-    return Flagged(
+def _collision(other: str) -> FlagFinding:
+    return FlagFinding(
         Flag.COLLISION,
         f"Without its ending it is called like {other}.",
         "The plan tells the two apart; nothing is overwritten.",
     )
 
 
-def _copy(copy: Copy) -> Flagged:
+def _copy(copy: Duplicate) -> FlagFinding:
     what = (
-        f"It is byte for byte {copy.better}."
+        f"It is byte for byte {copy.preferred}."
         if copy.exact
-        else f"It looks like a smaller or harder pressed {copy.better}, which is the better one to start from."
+        else f"It looks like a smaller or harder pressed {copy.preferred}, which is the better one to start from."
     )
-    return Flagged(Flag.COPY, what, "Both are made; take one out of scope if it is not needed.")
+    return FlagFinding(Flag.COPY, what, "Both are made; take one out of scope if it is not needed.")

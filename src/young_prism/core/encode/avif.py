@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.metadata.embed import keep_of
+from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Avif
 
 
@@ -18,6 +18,6 @@ def encode(pixels: Any, settings: Avif) -> bytes:
             effort=settings.effort,
             bitdepth=8,
             subsample_mode="on" if settings.chroma == "4:2:0" else "off",
-            keep=keep_of(pixels),
+            keep=keep_flags(pixels),
         )
     )

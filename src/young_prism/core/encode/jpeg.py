@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.metadata.embed import carried_by, into_jpeg
+from young_prism.core.metadata.embed import embed_in_jpeg, metadata_of
 from young_prism.core.recipe.formats import Jpeg
 
 
@@ -27,7 +27,7 @@ def encode(pixels: Any, settings: Jpeg) -> bytes:
         )
     )
     # Not by libvips, which would add tags of its own to an Exif block.
-    return into_jpeg(data, carried_by(pixels))
+    return embed_in_jpeg(data, metadata_of(pixels))
 
 
 def squeeze(data: bytes) -> bytes:

@@ -6,7 +6,7 @@ from typing import Any
 
 import oxipng
 
-from young_prism.core.metadata.embed import carried_by, into_png
+from young_prism.core.metadata.embed import embed_in_png, metadata_of
 from young_prism.core.recipe.formats import Png
 
 
@@ -14,14 +14,14 @@ def encode(pixels: Any, settings: Png) -> bytes:
     """Return a PNG; transparency is carried over."""
     colour = oxipng.ColorType.rgba() if pixels.hasalpha() else oxipng.ColorType.rgb()
     raw = oxipng.RawImage(bytes(pixels.write_to_memory()), pixels.width, pixels.height, color_type=colour)
-    return into_png(bytes(raw.create_optimized_png(level=settings.level)), carried_by(pixels))
+    return embed_in_png(bytes(raw.create_optimized_png(level=settings.level)), metadata_of(pixels))
 
 
 def encode_palette(pixels: Any, settings: Png) -> bytes:
     """Return a PNG of at most 256 colours, dithered, transparency among them. Whether it looks well is for others to say."""
     few = bytes(pixels.pngsave_buffer(palette=True, Q=100, dither=1.0, effort=7, compression=1, keep="none"))
     squeezed = oxipng.optimize_from_memory(few, level=settings.level, strip=oxipng.StripChunks.all())
-    return into_png(bytes(squeezed), carried_by(pixels))
+    return embed_in_png(bytes(squeezed), metadata_of(pixels))
 
 
 _LOOK_CHUNKS = (b"gAMA", b"cHRM", b"sRGB", b"cICP", b"pHYs")

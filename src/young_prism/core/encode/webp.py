@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.metadata.embed import keep_of
+from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Webp
 
 
@@ -22,7 +22,7 @@ def encode(pixels: Any, settings: Webp) -> bytes:
 
 
 def _lossy(pixels: Any, settings: Webp) -> bytes:
-    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_of(pixels)))
+    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_flags(pixels)))
 
 
 def _lossless(pixels: Any, settings: Webp) -> bytes:
@@ -30,4 +30,4 @@ def _lossless(pixels: Any, settings: Webp) -> bytes:
     how = (
         {"lossless": True} if near is None else {"near_lossless": True, "Q": near}
     )  # so libvips takes how near
-    return bytes(pixels.webpsave_buffer(**how, effort=settings.effort, keep=keep_of(pixels)))
+    return bytes(pixels.webpsave_buffer(**how, effort=settings.effort, keep=keep_flags(pixels)))

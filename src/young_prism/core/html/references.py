@@ -21,7 +21,7 @@ import tinycss2
 from young_prism.core.file_stamp import FileStamp
 from young_prism.core.images.sniff import IMAGE_ENDINGS
 from young_prism.core.markup.srcset import split_srcset
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.collisions import casefold_key
 
 PAGES_OF_HTML = frozenset(
     {
@@ -75,7 +75,7 @@ _PX = re.compile(r"\s*(\d+)(?:\.\d+)?(?:px)?\s*", re.IGNORECASE)
 _STYLE_WIDTH = re.compile(r"(?:^|;)\s*(?:min-)?width\s*:\s*(\d+)(?:\.\d+)?px", re.IGNORECASE)
 
 
-class Reference(NamedTuple):
+class ImageReference(NamedTuple):
     """An address as it stands in a page.
 
     `width` is what it is shown at in CSS pixels, 0 where the page does not say; a `mention` stands in no attribute that
@@ -84,10 +84,10 @@ class Reference(NamedTuple):
 
     url: str
     width: int = 0
-    mention: bool = False
+    is_text_mention: bool = False
 
 
-KnownPages = dict[str, tuple[FileStamp, tuple[Reference, ...]]]
+KnownPages = dict[str, tuple[FileStamp, tuple[ImageReference, ...]]]
 """Page -> the stamp that it had when it was read, and its references."""
 
 
@@ -106,7 +106,7 @@ class Missing(NamedTuple):
     instead: str
 
 
-class Uses(NamedTuple):
+class PageReferences(NamedTuple):
     """What the pages of a site refer to. `read` is how many pages were read: with none, nothing is known."""
 
     read: int
@@ -114,32 +114,32 @@ class Uses(NamedTuple):
     missing: tuple[Missing, ...]
 
 
-NO_PAGES = Uses(0, {}, ())
+NO_PAGES = PageReferences(0, {}, ())
 
 
-def references(text: str, ending: str) -> tuple[Reference, ...]:
+def references(text: str, ending: str) -> tuple[ImageReference, ...]:
     """Return what a page (by its ending, without the dot) refers to, in order, without addresses on other hosts."""
     if ending in STYLES:
-        found: Iterable[Reference] = (Reference(url) for url in _style_urls(text))
+        found: Iterable[ImageReference] = (ImageReference(url) for url in _style_urls(text))
     elif ending in _LOOSE:
         found = ()
     else:
-        parser = _Page()
+        parser = _PageParser()
         parser.feed(text)
         parser.close()
         found = parser.resolved()
-    exact = [ref for ref in found if _local(ref.url)]
+    exact = [ref for ref in found if _is_local(ref.url)]
     said = {ref.url for ref in exact}
     mentions = [
         ref
         for ref in (() if ending in STYLES else map(_mention, mentions_in(text)))
-        if _local(ref.url) and ref.url not in said
+        if _is_local(ref.url) and ref.url not in said
     ]
     return tuple(dict.fromkeys([*exact, *mentions]))
 
 
-def _mention(url: str) -> Reference:
-    return Reference(url, mention=True)
+def _mention(url: str) -> ImageReference:
+    return ImageReference(url, is_text_mention=True)
 
 
 def mentions_in(text: str) -> Iterator[str]:
@@ -150,32 +150,34 @@ def mentions_in(text: str) -> Iterator[str]:
             yield before[0] + match[0]
 
 
-class _Page(HTMLParser):
+class _PageParser(HTMLParser):
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
-        self._found: list[Reference] = []
+        self._found: list[ImageReference] = []
         self._base = ""
         self._in_style = False
 
-    def resolved(self) -> list[Reference]:
-        return [ref._replace(url=self._base + ref.url) if _relative(ref.url) else ref for ref in self._found]
+    def resolved(self) -> list[ImageReference]:
+        return [
+            ref._replace(url=self._base + ref.url) if _is_relative(ref.url) else ref for ref in self._found
+        ]
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         values = {name: value for name, value in attrs if value}
         self._in_style = tag == "style"
-        if tag == "base" and _local(values.get("href", "")):
+        if tag == "base" and _is_local(values.get("href", "")):
             self._base = values["href"].rpartition("/")[0] + "/"
         width = _shown_width(values)
         for name in _SOURCES.get(tag, ()):
-            if name in values and _wanted(tag, name, values):
-                self._found.append(Reference(values[name].strip(), width))
+            if name in values and _names_image(tag, name, values):
+                self._found.append(ImageReference(values[name].strip(), width))
         for name in ("srcset", "data-srcset", "imagesrcset"):
             if name in values:
                 self._found += [
-                    Reference(url, _width_of(descriptors) or width)
+                    ImageReference(url, _width_of(descriptors) or width)
                     for url, descriptors in split_srcset(values[name])
                 ]
-        self._found += [Reference(url) for url in _style_urls(values.get("style", ""))]
+        self._found += [ImageReference(url) for url in _style_urls(values.get("style", ""))]
 
     def handle_endtag(self, tag: str) -> None:
         if tag == "style":
@@ -183,7 +185,7 @@ class _Page(HTMLParser):
 
     def handle_data(self, data: str) -> None:
         if self._in_style:
-            self._found += [Reference(url) for url in _style_urls(data)]
+            self._found += [ImageReference(url) for url in _style_urls(data)]
 
 
 _SOURCES = {
@@ -204,7 +206,7 @@ _SOURCES = {
 }
 
 
-def _wanted(tag: str, name: str, values: Mapping[str, str]) -> bool:
+def _names_image(tag: str, name: str, values: Mapping[str, str]) -> bool:
     """Whether an attribute that may hold any address holds an image's."""
     if tag == "input":
         return values.get("type", "").lower() == "image"
@@ -258,11 +260,11 @@ def _is_picture(url: str) -> bool:
     return urlsplit(url).path.rpartition(".")[2].lower() in IMAGE_ENDINGS | {"ico"}
 
 
-def _relative(url: str) -> bool:
-    return _local(url) and not url.startswith("/")
+def _is_relative(url: str) -> bool:
+    return _is_local(url) and not url.startswith("/")
 
 
-def _local(url: str) -> bool:
+def _is_local(url: str) -> bool:
     if not url or url.startswith(("#", "//")) or _TEMPLATE.search(url):
         return False
     try:
@@ -272,12 +274,12 @@ def _local(url: str) -> bool:
     return not parts.scheme and bool(parts.path)
 
 
-def uses(
-    pages: Mapping[str, Collection[Reference]],
+def collect_references(
+    pages: Mapping[str, Collection[ImageReference]],
     files: Collection[str],
     originals: Collection[str],
     folder: str,
-) -> Uses:
+) -> PageReferences:
     """Match what pages refer to with the files of a site.
 
     `pages` and `files` are paths below the site's folder, `originals` paths below the source's, and `folder` is where
@@ -293,7 +295,7 @@ def uses(
     missing: dict[str, dict[str, None]] = defaultdict(dict)
     for page, found in pages.items():
         for ref in found:
-            if ref.mention:
+            if ref.is_text_mention:
                 for path in _mentioned(ref.url, by_name):
                     used[mine[path]].setdefault(page, 0)
                 continue
@@ -302,12 +304,12 @@ def uses(
                 used[mine[path]][page] = max(ref.width, used[mine[path]].get(page, 0))
             elif not there and path and _is_picture(path):
                 missing[path][page] = None
-    in_any_case = {same_name_key(path): path for path in present}
-    return Uses(
+    in_any_case = {casefold_key(path): path for path in present}
+    return PageReferences(
         len(pages),
         {path: Usage(tuple(by), max(by.values())) for path, by in used.items()},
         tuple(
-            Missing(path, tuple(by), in_any_case.get(same_name_key(path), ""))
+            Missing(path, tuple(by), in_any_case.get(casefold_key(path), ""))
             for path, by in sorted(missing.items())
         ),
     )

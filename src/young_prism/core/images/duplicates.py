@@ -22,10 +22,10 @@ _PLAIN_BITS = 6
 """A picture with fewer set or clear bits than this is nearly one colour, and resembles every other such one."""
 
 
-class Copy(NamedTuple):
+class Duplicate(NamedTuple):
     """`better` is the original to start from; `exact` when both have the same bytes."""
 
-    better: str
+    preferred: str
     exact: bool
 
 
@@ -56,25 +56,25 @@ def _bands(length: int, count: int) -> list[tuple[int, int]]:
     return [(a, max((at + 1) * length // count, a + 1)) for at, a in enumerate(starts)]
 
 
-def copies(facts: Mapping[str, Facts]) -> dict[str, Copy]:
+def find_duplicates(facts: Mapping[str, Facts]) -> dict[str, Duplicate]:
     """Return for each original that is a copy which one is better to start from.
 
     Better is: more pixels, then more bytes, then first in the order of paths. The better one is not in the result.
     """
     seen = [path for path in facts if facts[path].seen]
     ranked = sorted(seen, key=lambda path: (-facts[path].size.pixels, -facts[path].bytes, path))
-    found: dict[str, Copy] = {}
+    found: dict[str, Duplicate] = {}
     first: dict[str, str] = {}
     for path in ranked:
         better = first.setdefault(facts[path].sha256, path)
         if better != path:
-            found[path] = Copy(better, exact=True)
-    single = [path for path in ranked if path not in found and _telling(facts[path].fingerprint)]
-    found.update({worse: Copy(better, exact=False) for worse, better in _near(single, facts).items()})
+            found[path] = Duplicate(better, exact=True)
+    single = [path for path in ranked if path not in found and _is_distinctive(facts[path].fingerprint)]
+    found.update({worse: Duplicate(better, exact=False) for worse, better in _near(single, facts).items()})
     return found
 
 
-def _telling(print_: str) -> bool:
+def _is_distinctive(print_: str) -> bool:
     return bool(print_) and _PLAIN_BITS <= int(print_, 16).bit_count() <= 64 - _PLAIN_BITS
 
 

@@ -84,7 +84,7 @@ def _is_raw(head: bytes) -> bool:
     return 50706 in tags
 
 
-class Other(NamedTuple):
+class KnownNonImage(NamedTuple):
     """A file that is no picture for us, and how to get one out of it."""
 
     what: str
@@ -92,37 +92,43 @@ class Other(NamedTuple):
 
 
 _SAVE_AS = "Save it as JPEG, PNG or WebP where it was made, and put that here."
-_RAW = Other(
+_RAW = KnownNonImage(
     "a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program."
 )
-_OTHERS: tuple[tuple[bytes, int, Other], ...] = (
-    (b"%PDF", 0, Other("a PDF document", "Export the page that you need as PNG or SVG.")),
-    (b"8BPS", 0, Other("a layered PSD document", _SAVE_AS)),
-    (b"%!PS", 0, Other("an EPS drawing", "Export it as SVG, or as PNG.")),
-    (b"\xff\x0a", 0, Other("a JPEG XL picture, which few browsers show", _SAVE_AS)),
-    (b"JXL ", 4, Other("a JPEG XL picture, which few browsers show", _SAVE_AS)),
-    (b"jP  ", 4, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
-    (b"\xff\x4f\xff\x51", 0, Other("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
+_OTHERS: tuple[tuple[bytes, int, KnownNonImage], ...] = (
+    (b"%PDF", 0, KnownNonImage("a PDF document", "Export the page that you need as PNG or SVG.")),
+    (b"8BPS", 0, KnownNonImage("a layered PSD document", _SAVE_AS)),
+    (b"%!PS", 0, KnownNonImage("an EPS drawing", "Export it as SVG, or as PNG.")),
+    (b"\xff\x0a", 0, KnownNonImage("a JPEG XL picture, which few browsers show", _SAVE_AS)),
+    (b"JXL ", 4, KnownNonImage("a JPEG XL picture, which few browsers show", _SAVE_AS)),
+    (b"jP  ", 4, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
+    (b"\xff\x4f\xff\x51", 0, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
     (
         b"\0\0\1\0",
         0,
-        Other("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name."),
+        KnownNonImage("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name."),
     ),
     (b"ftypcrx ", 4, _RAW),
     (b"FUJIFILM", 0, _RAW),
     (b"II*\0", 0, _RAW),
     (b"MM\0*", 0, _RAW),
-    (b"ftyp", 4, Other("a video", "Put it on the page as a video; a still from it can go here.")),
-    (b"\x1aE\xdf\xa3", 0, Other("a video", "Put it on the page as a video; a still from it can go here.")),
+    (b"ftyp", 4, KnownNonImage("a video", "Put it on the page as a video; a still from it can go here.")),
+    (
+        b"\x1aE\xdf\xa3",
+        0,
+        KnownNonImage("a video", "Put it on the page as a video; a still from it can go here."),
+    ),
     (
         b"PK\3\4",
         0,
-        Other("a zip, or a document that is packed as one", "Unpack it first, or drop it on Sources."),
+        KnownNonImage(
+            "a zip, or a document that is packed as one", "Unpack it first, or drop it on Sources."
+        ),
     ),
     (
         b"\x1f\x8b",
         0,
-        Other(
+        KnownNonImage(
             "compressed with gzip",
             "Unpack it first; a drawing in SVG goes over the network compressed anyway.",
         ),
@@ -130,13 +136,13 @@ _OTHERS: tuple[tuple[bytes, int, Other], ...] = (
 )
 
 
-def other_kind(head: bytes) -> Other | None:
+def identify_non_image(head: bytes) -> KnownNonImage | None:
     """Say what a file is that `sniff` does not take for a picture, if its first bytes tell."""
     for mark, at, other in _OTHERS:
         if head[at : at + len(mark)] == mark:
             return other
     if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):
-        return Other(
+        return KnownNonImage(
             "a web page, which a server sends in place of a picture it has not got",
             "Fetch the picture again.",
         )

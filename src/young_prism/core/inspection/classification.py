@@ -29,7 +29,7 @@ _SEEN = 5
 _HARD = 24
 
 
-class KindOfPixels(NamedTuple):
+class Classification(NamedTuple):
     """A kind with the sentence that explains it."""
 
     kind: Kind
@@ -46,7 +46,7 @@ def sample_blocks(pixels: NDArray[np.uint8]) -> list[NDArray[np.uint8]]:
     return [pixels[top : top + BLOCK, left : left + BLOCK] for top in tops for left in lefts]
 
 
-def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
+def classify(pixels: NDArray[np.uint8]) -> Classification:
     """Judge an sRGB array of shape (height, width, 3): photo or graphic, with the reason."""
     blocks = sample_blocks(pixels)
     packed = np.concatenate([_pack(block).ravel() for block in blocks])
@@ -58,19 +58,21 @@ def judge_kind(pixels: NDArray[np.uint8]) -> KindOfPixels:
     hard = hard_ones / changing if changing else 1.0
     few = colours <= _FEW_COLOURS and colours <= (_FEW_GREYS if _all_grey(packed) else _FEW_COLOURS)
     if few and (flat > 0.5 or colours <= 64):
-        return KindOfPixels(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
+        return Classification(Kind.GRAPHIC, f"only {colours} colours, {flat:.0%} of it flat")
     if flat > 0.6 and hard > 0.3:
-        return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {hard:.0%} of its changes are hard edges")
+        return Classification(
+            Kind.GRAPHIC, f"{flat:.0%} of it flat, {hard:.0%} of its changes are hard edges"
+        )
     if flat > 0.97 and colours <= 8 * _FEW_COLOURS:
-        return KindOfPixels(Kind.GRAPHIC, f"{flat:.0%} of it flat, {colours} colours")
+        return Classification(Kind.GRAPHIC, f"{flat:.0%} of it flat, {colours} colours")
     # A drawing that JPEG has smeared is still mostly exactly flat, and has ripples round edges that are hard.
     same = 1 - np.count_nonzero(steps) / total if steps.size else 1.0
     sharp = hard_ones / max(1, int(np.count_nonzero(steps >= _SEEN)))
     if same > 0.65 and sharp > 0.2:
-        return KindOfPixels(
+        return Classification(
             Kind.GRAPHIC, f"{same:.0%} of it exactly flat, {sharp:.0%} of its changes hard edges"
         )
-    return KindOfPixels(
+    return Classification(
         Kind.PHOTO, f"{colours} colours in the sample, {1 - hard:.0%} of its changes are soft"
     )
 

@@ -29,30 +29,30 @@ from young_prism.core.images.headers import (
 from young_prism.core.images.headers.colour import ProfileFacts, profile_facts
 from young_prism.core.images.headers.contract import (
     BytesView,
+    ByteView,
     Header,
-    View,
     check_pixels,
 )
 from young_prism.core.images.headers.metadata import read_metadata
 from young_prism.core.images.sniff import (
     HEAD_BYTES,
-    other_kind,
+    identify_non_image,
     sniff,
 )
 from young_prism.core.inspection import via_library as library
-from young_prism.core.inspection.classification import judge_kind
+from young_prism.core.inspection.classification import classify
 from young_prism.core.types import (
-    JUDGED_AT_ONCE,
+    MAX_ANALYSIS_PIXELS,
     MAX_PIXELS,
     ImageFormat,
     Kind,
     Size,
 )
 
-_LOOK_SIDE = 1000
+_INSPECTED_SIDE = 1000
 """A JPEG is judged at the smallest decoder shrink that leaves its longer side at least this long."""
 
-_READERS: dict[ImageFormat, Callable[[View], Header]] = {
+_READERS: dict[ImageFormat, Callable[[ByteView], Header]] = {
     ImageFormat.JPEG: jpeg.read,
     ImageFormat.PNG: png.read,
     ImageFormat.GIF: gif.read,
@@ -64,16 +64,16 @@ LIBRARY_FORMATS = frozenset({ImageFormat.AVIF, ImageFormat.HEIC, ImageFormat.TIF
 """Formats whose headers foreign code reads."""
 
 
-def look(data: bytes, *, max_pixels: int = MAX_PIXELS) -> Facts:
+def inspect_bytes(data: bytes, *, max_pixels: int = MAX_PIXELS) -> Facts:
     """Return all facts of an original from its bytes: both looks in one.
 
     Raises `EmptyFileError`, `NotAnImageError`, `DamagedError` or `TooLargeError`, each with a remedy and
     without a file name, since bytes have none: the caller that read the file adds it.
     """
-    return look_closer(data, look_at_header(BytesView(data), max_pixels=max_pixels))
+    return inspect_full(data, inspect_header(BytesView(data), max_pixels=max_pixels))
 
 
-def look_at_header(view: View, *, max_pixels: int = MAX_PIXELS) -> Facts:
+def inspect_header(view: ByteView, *, max_pixels: int = MAX_PIXELS) -> Facts:
     """Return the facts that a header tells, with `seen` false. Raises what `look` raises."""
     if not view.size:
         raise EmptyFileError(
@@ -88,7 +88,7 @@ def look_at_header(view: View, *, max_pixels: int = MAX_PIXELS) -> Facts:
     return _facts(fmt, header, view.size)
 
 
-def read_header(view: View, fmt: ImageFormat) -> Header:
+def read_header(view: ByteView, fmt: ImageFormat) -> Header:
     """Return what the header of a file of this format says. Raises `DamagedError`."""
     reader = _READERS.get(fmt)
     return reader(view) if reader else library.read(view, fmt)
@@ -101,7 +101,7 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
     # Values 5 to 8 swap the sides: CIPA DC-008, 4.6.4.
     turned = Size(stored.height, stored.width) if orientation >= 5 else stored
     profile = profile_facts(header.profile) if header.profile else ProfileFacts("", wide=False, srgb=True)
-    kind, reason = Kind.UNSEEN, "only its header has been read so far"
+    kind, reason = Kind.UNKNOWN, "only its header has been read so far"
     if fmt is ImageFormat.SVG:
         kind, reason = Kind.VECTOR, "a drawing in SVG"
     elif header.frames > 1:
@@ -139,14 +139,14 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
     )
 
 
-def look_closer(data: bytes, facts: Facts) -> Facts:
+def inspect_full(data: bytes, facts: Facts) -> Facts:
     """Return the facts with what only all bytes and the pixels tell. Raises `DamagedError` where they are not all there."""
     digest = hashlib.sha256(data).hexdigest()
     if facts.kind is Kind.VECTOR:
         return replace(facts, sha256=digest, mean_colour="#808080", seen=True)
     pixels, used, stored = _pixels(data, facts)
-    if facts.kind is Kind.UNSEEN:
-        judged = judge_kind(pixels)
+    if facts.kind is Kind.UNKNOWN:
+        judged = classify(pixels)
         facts = replace(facts, kind=judged.kind, reason=judged.reason)
     if stored != facts.stored:
         # A GIF whose first frame is larger than its screen, say: what is decoded is what counts.
@@ -175,12 +175,12 @@ def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
     shrink = 1
     if facts.format is ImageFormat.JPEG:
         longest = max(facts.stored)
-        shrink = next((s for s in (8, 4, 2) if longest >= _LOOK_SIDE * s), 1)
+        shrink = next((s for s in (8, 4, 2) if longest >= _INSPECTED_SIDE * s), 1)
     limit = max(1, facts.stored.pixels) * 4  # the header was checked already; a decoder may round up
     try:
         image: Any = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
         stored = facts.stored if shrink > 1 else Size(image.width, image.height)
-        step = math.isqrt(image.width * image.height // JUDGED_AT_ONCE) + 1
+        step = math.isqrt(image.width * image.height // MAX_ANALYSIS_PIXELS) + 1
         if step > 1:
             # Once from top to bottom for damage and for alpha, a line at a time; and once for every so manieth pixel.
             lowest = float(image[image.bands - 1].min())
@@ -213,7 +213,7 @@ def _mean_colour(pixels: NDArray[np.uint8]) -> str:
 
 
 def _no_image(head: bytes) -> NotAnImageError:
-    other = other_kind(head)
+    other = identify_non_image(head)
     if other:
         return NotAnImageError(f"This is {other.what}.", remedy=other.remedy)
     return NotAnImageError(

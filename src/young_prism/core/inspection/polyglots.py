@@ -12,7 +12,7 @@ from __future__ import annotations
 import re
 from mmap import mmap
 
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import ImageFormat
 
 _HEAD = 1024
@@ -22,13 +22,13 @@ _ZIP_END = b"PK\x05\x06"
 _MARKUP = re.compile(rb"<(?:!doctype\s+html|html|head|body|script|iframe|\?php)[\s>/]", re.IGNORECASE)
 
 
-def danger_of(data: bytes | mmap, fmt: ImageFormat) -> str:
+def find_danger(data: bytes | mmap, fmt: ImageFormat) -> str:
     """Say why a picture is not taken from strangers, as a sentence; empty where nothing is wrong with it.
 
     Raises `DamagedError` for a drawing that is not well-formed.
     """
     if fmt is ImageFormat.SVG:
-        dangers = sanitised(bytes(data)).dangers
+        dangers = sanitise(bytes(data)).dangers
         return f"The drawing holds {', '.join(dangers)}." if dangers else ""
     if b"%PDF-" in data[:_HEAD]:
         return "It is a PDF at the same time."

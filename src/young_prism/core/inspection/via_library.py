@@ -6,16 +6,16 @@ import struct
 from typing import Any
 
 from young_prism.core.images.headers.contract import (
+    ByteView,
     Header,
-    View,
-    ends_early,
     no_pixels,
+    truncated_header,
 )
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.types import ImageFormat, Size
 
 
-def read(view: View, fmt: ImageFormat) -> Header:
+def read(view: ByteView, fmt: ImageFormat) -> Header:
     """Read the header, where one can through a library. Raises `DamagedError` when it cannot be read."""
     data = view.read(0, view.size)
     if fmt is ImageFormat.BMP:
@@ -94,7 +94,7 @@ def _heic(data: bytes) -> Header:
 def _bmp(data: bytes) -> Header:
     """Read the size: 16-bit fields behind a header of 12 bytes, else 32-bit ones, height negative from the top down."""
     if len(data) < 30:
-        raise ends_early()
+        raise truncated_header()
     if data[14] == 12:
         size = Size(int.from_bytes(data[18:20], "little"), int.from_bytes(data[20:22], "little"))
         bits = data[24]

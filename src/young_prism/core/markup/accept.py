@@ -34,7 +34,7 @@ def weights(accept: str) -> dict[str, float]:
     return found
 
 
-def choose(accept: str, modern: Sequence[str], fallback: str) -> str:
+def choose_variant(accept: str, modern: Sequence[str], fallback: str) -> str:
     """Return the media type to send: one of `modern`, given by preference, or the fallback."""
     said = weights(accept)
     plain = next((said[name] for name in (fallback, "image/*", "*/*") if name in said), 0.0)

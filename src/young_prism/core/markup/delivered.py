@@ -8,19 +8,19 @@ from dataclasses import dataclass, replace
 from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.picture import (
-    NOTHING_SAID_OF_IT,
+    NO_TEXT,
     ArtDirection,
-    Candidate,
     Element,
-    Said,
-    art_of,
+    MarkupContext,
+    MarkupRendition,
+    art_direction_of,
     compose,
     html,
     snippet_markup,
 )
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.types import ImageFormat, Size
 
@@ -42,15 +42,15 @@ class Delivered:
     """Of the original, upright, in pixels; needed where pages are rewritten."""
 
     @staticmethod
-    def of(entry: OriginalEntry, recipe: Recipe) -> Delivered:
+    def from_entry(entry: OriginalEntry, recipe: Recipe) -> Delivered:
         """Return an original of a manifest, shown as the recipe for it says."""
-        own = recipe_for(entry.path, recipe) or recipe
+        own = resolve_recipe(entry.path, recipe) or recipe
         size = Size(entry.width, entry.height)
         return Delivered(
-            entry.path, entry.renditions, snippet_markup(own), art_of(own), entry.transparent, size
+            entry.path, entry.renditions, snippet_markup(own), art_direction_of(own), entry.transparent, size
         )
 
-    def shown(self, **changes: object) -> Delivered:
+    def with_markup(self, **changes: object) -> Delivered:
         """Return the same with some of the markup's settings changed; None leaves one as it is."""
         said = {key: value for key, value in changes.items() if value is not None}
         return replace(self, markup=self.markup.model_copy(update=said))
@@ -74,7 +74,7 @@ class Delivered:
         return sorted((one for one in self.whole if one.format == last), key=lambda one: one.width)
 
     @property
-    def usual(self) -> RenditionEntry:
+    def default_rendition(self) -> RenditionEntry:
         """The one to show where there can be but one: as wide as the layout shows it on a large screen."""
         wanted = slot_width(self.markup.sizes, Screen(WIDEST_VIEWPORT))
         return next((one for one in self.fallback if one.width >= wanted), self.fallback[-1])
@@ -85,7 +85,7 @@ class Delivered:
         return len(self.renditions) == 1 and self.renditions[0].outcome == "kept"
 
     @property
-    def candidates(self) -> list[Candidate]:
+    def candidates(self) -> list[MarkupRendition]:
         """The renditions as markup sees them."""
         return candidates(self.renditions)
 
@@ -96,24 +96,24 @@ class Delivered:
             return ""
         return next((r.placeholder for r in self.renditions if r.placeholder and not r.facet), None) or ""
 
-    def element(self, said: Said = NOTHING_SAID_OF_IT) -> Element:
+    def element(self, text: MarkupContext = NO_TEXT) -> Element:
         """Return the picture as data. Raises `ValueError` without a rendition of the whole picture."""
         rungs = self.candidates
         if len(rungs) == 1 and rungs[0].format in (ImageFormat.SVG, ImageFormat.GIF):
-            return compose(rungs, self.markup, said=said)
-        return compose(rungs, self.markup, said=said, art=self.art, placeholder=self.placeholder)
+            return compose(rungs, self.markup, text=text)
+        return compose(rungs, self.markup, text=text, art=self.art, placeholder=self.placeholder)
 
-    def html(self, said: Said = NOTHING_SAID_OF_IT) -> str:
+    def html(self, text: MarkupContext = NO_TEXT) -> str:
         """Return the markup ready to paste; empty without a rendition of the whole picture."""
         if not self.whole:
             return ""
-        return html(self.element(said), said.caption)
+        return html(self.element(text), text.caption)
 
 
-def candidates(renditions: Iterable[RenditionEntry]) -> list[Candidate]:
+def candidates(renditions: Iterable[RenditionEntry]) -> list[MarkupRendition]:
     """Return the renditions that markup offers, as it sees them."""
     return [
-        Candidate(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
+        MarkupRendition(r.path, ImageFormat(r.format), Size(r.width, r.height), r.facet or WHOLE_FACET)
         for r in offered(renditions)
     ]
 
@@ -138,7 +138,7 @@ def offered(renditions: Iterable[RenditionEntry]) -> list[RenditionEntry]:
 def all_delivered(originals: Sequence[OriginalEntry], recipe: Recipe) -> dict[str, Delivered]:
     """Return the originals of a manifest that have a rendition of the whole picture, by path."""
     return {
-        entry.path: Delivered.of(entry, recipe)
+        entry.path: Delivered.from_entry(entry, recipe)
         for entry in originals
         if any(not rendition.facet for rendition in entry.renditions)
     }

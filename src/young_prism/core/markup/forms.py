@@ -13,7 +13,14 @@ from typing import Any
 
 from young_prism.core.ladder.layout import shown_width
 from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
-from young_prism.core.markup.picture import NOTHING_SAID_OF_IT, Attributes, Candidate, Said, by_format, tag
+from young_prism.core.markup.picture import (
+    NO_TEXT,
+    Attributes,
+    MarkupContext,
+    MarkupRendition,
+    by_format,
+    tag,
+)
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET, split_name
 from young_prism.core.recipe.ladder import Layout
@@ -23,7 +30,7 @@ _BACKGROUND_DENSITIES = (1, 2)
 """A background at density 3 looks as it does at 2 (common practice, no source), and weighs twice as much."""
 
 
-class Form(StrEnum):
+class SnippetForm(StrEnum):
     """How a snippet is written."""
 
     HTML = "html"
@@ -39,7 +46,7 @@ def preload(delivered: Delivered) -> str:
 
     A browser that does not know the format's type leaves such a link alone.
     """
-    element = delivered.element(Said(hero=True))
+    element = delivered.element(MarkupContext(hero=True))
     best: dict[str, Attributes] = {}
     for source in element.sources or (element.img,):
         best.setdefault(dict(source).get("media", ""), source)
@@ -93,18 +100,18 @@ def ranges_of(layout: Layout | None) -> list[tuple[int | None, int]]:
     return [(line.up_to, round(shown_width(layout, line.up_to or WIDEST_VIEWPORT))) for line in layout.lines]
 
 
-def _background(formats: Sequence[Sequence[Candidate]], width: int, base: str) -> str:
-    plain = _enough(formats[-1], width)
+def _background(formats: Sequence[Sequence[MarkupRendition]], width: int, base: str) -> str:
+    plain = _sufficient_rung(formats[-1], width)
     options = [option for rungs in formats for option in set_options(rungs, width, base)]
     listed = ",\n    ".join(options)
     return f"  background-image: url({_quoted(path_url(plain.path, base))});\n  background-image: image-set(\n    {listed}\n  );"
 
 
-def set_options(rungs: Sequence[Candidate], width: int, base: str) -> list[str]:
+def set_options(rungs: Sequence[MarkupRendition], width: int, base: str) -> list[str]:
     """Return the options of an `image-set()` for one format: what is enough at each density, each file once."""
     options: dict[str, str] = {}
     for density in _BACKGROUND_DENSITIES:
-        rung = _enough(rungs, width * density)
+        rung = _sufficient_rung(rungs, width * density)
         options.setdefault(
             rung.path,
             f'url({_quoted(path_url(rung.path, base))}) type("{rung.format.mime}") {density}x',
@@ -112,7 +119,7 @@ def set_options(rungs: Sequence[Candidate], width: int, base: str) -> list[str]:
     return list(options.values())
 
 
-def _enough(rungs: Sequence[Candidate], pixels: int) -> Candidate:
+def _sufficient_rung(rungs: Sequence[MarkupRendition], pixels: int) -> MarkupRendition:
     return next((rung for rung in rungs if rung.size.width >= pixels), rungs[-1])
 
 
@@ -120,7 +127,7 @@ def _quoted(url: str) -> str:
     return '"' + url.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def markdown(delivered: Delivered, said: Said = NOTHING_SAID_OF_IT) -> str:
+def markdown(delivered: Delivered, said: MarkupContext = NO_TEXT) -> str:
     """Return Markdown for places that take no HTML: the fallback, about as wide as a column (CommonMark 0.31, 6.4)."""
     source = dict(delivered.element(said).img)["src"].replace("(", "%28").replace(")", "%29")
     text = re.sub(r"([\\\[\]*_`<&])", r"\\\1", said.alt or "")
@@ -128,12 +135,12 @@ def markdown(delivered: Delivered, said: Said = NOTHING_SAID_OF_IT) -> str:
     return f"![{text}]({source}{title})"
 
 
-def data(delivered: Iterable[Delivered], said: Mapping[str, Said]) -> dict[str, Any]:
+def data(delivered: Iterable[Delivered], said: Mapping[str, MarkupContext]) -> dict[str, Any]:
     """Return what template languages need, by original: the attributes of each source and of the `img`, and every file."""
-    return {one.path: _data(one, said.get(one.path, NOTHING_SAID_OF_IT)) for one in delivered}
+    return {one.path: _data(one, said.get(one.path, NO_TEXT)) for one in delivered}
 
 
-def _data(delivered: Delivered, said: Said) -> dict[str, Any]:
+def _data(delivered: Delivered, said: MarkupContext) -> dict[str, Any]:
     element = delivered.element(said)
     return {
         "alt": said.alt,

@@ -83,15 +83,15 @@ def _pixels(value: float, unit: str, screen: Screen) -> float | None:
     return value * side / 100
 
 
-_Value = tuple[float, bool]
+MediaValue = tuple[float, bool]
 """A number, and whether it is a length."""
 
 
-def _math(token: Node, screen: Screen) -> _Value | None:
+def _math(token: Node, screen: Screen) -> MediaValue | None:
     name = token.lower_name
     if name not in ("calc", "min", "max", "clamp"):
         return None
-    values: list[_Value] = []
+    values: list[MediaValue] = []
     part: list[Node] = []
     for argument in [*token.arguments, None]:
         if argument is not None and argument != ",":
@@ -112,9 +112,9 @@ def _math(token: Node, screen: Screen) -> _Value | None:
     return (min(numbers) if name == "min" else max(numbers)), is_length
 
 
-def _sum(tokens: Sequence[Node], screen: Screen) -> _Value | None:
+def _sum(tokens: Sequence[Node], screen: Screen) -> MediaValue | None:
     """Work out sums of products: tokens without white space between them."""
-    total: _Value | None = None
+    total: MediaValue | None = None
     at, sign = 0, 1.0
     while at < len(tokens):
         value = _single(tokens[at], screen)
@@ -134,7 +134,7 @@ def _sum(tokens: Sequence[Node], screen: Screen) -> _Value | None:
     return None
 
 
-def _product(left: _Value, sign: str, right: _Value | None) -> _Value | None:
+def _product(left: MediaValue, sign: str, right: MediaValue | None) -> MediaValue | None:
     if right is None:
         return None
     if sign == "*":
@@ -142,7 +142,7 @@ def _product(left: _Value, sign: str, right: _Value | None) -> _Value | None:
     return None if right[1] or not right[0] else (left[0] / right[0], left[1])
 
 
-def _single(token: Node, screen: Screen) -> _Value | None:
+def _single(token: Node, screen: Screen) -> MediaValue | None:
     if token.type == "number":
         return token.value, False
     if token.type == "() block":

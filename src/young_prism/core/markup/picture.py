@@ -20,7 +20,7 @@ from young_prism.core.types import ImageFormat, Size
 _SRC_WIDTH = 1000
 """`src` serves browsers without `srcset`: old desktops, so about this wide."""
 
-WHOLE = "100vw"
+WHOLE_VIEWPORT = "100vw"
 """What `sizes` says where nobody said anything: the whole viewport."""
 
 Attributes = tuple[tuple[str, str], ...]
@@ -28,7 +28,7 @@ Attributes = tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class MarkupRendition:
     """One rendition as markup sees it: its path below the output folder, format and pixel size."""
 
     path: str
@@ -46,7 +46,7 @@ class ArtDirection(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class MarkupContext:
     """What is said of a picture where it is shown.
 
     `alt` is None while nobody has written it, which leaves the attribute out so that it is noticed; empty says that the
@@ -58,7 +58,7 @@ class Said:
     hero: bool = False
 
 
-NOTHING_SAID_OF_IT = Said()
+NO_TEXT = MarkupContext()
 
 
 class Element(NamedTuple):
@@ -72,11 +72,11 @@ def snippet_markup(recipe: Recipe) -> Markup:
     """Return a recipe's markup with its `sizes` written out: set by hand, from the layout, or the whole viewport."""
     if recipe.markup.sizes:
         return recipe.markup
-    sizes = sizes_of(recipe.ladder.layout) if recipe.ladder.layout else WHOLE
+    sizes = sizes_of(recipe.ladder.layout) if recipe.ladder.layout else WHOLE_VIEWPORT
     return recipe.markup.model_copy(update={"sizes": sizes})
 
 
-def art_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
+def art_direction_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
     """Return a recipe's art direction, the narrowest viewport first: a browser takes the first that fits."""
     own = snippet_markup(recipe).sizes
     found = [
@@ -92,10 +92,10 @@ def art_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
 
 
 def compose(
-    candidates: Sequence[Candidate],
+    candidates: Sequence[MarkupRendition],
     markup: Markup,
     *,
-    said: Said = NOTHING_SAID_OF_IT,
+    text: MarkupContext = NO_TEXT,
     art: Sequence[ArtDirection] = (),
     placeholder: str = "",
 ) -> Element:
@@ -107,7 +107,7 @@ def compose(
     *modern, fallback = by_format(candidates, WHOLE_FACET) or [[]]
     if not fallback:
         raise ValueError("no rendition to write markup for")
-    auto = markup.auto_sizes and _loading(markup, said) == "lazy"
+    auto = markup.auto_sizes and _loading(markup, text) == "lazy"
     sources = [
         _source(rungs, markup, direction.sizes, up_to=direction.up_to, auto=auto)
         for direction in art
@@ -122,8 +122,8 @@ def compose(
     if widest.size.pixels:
         attributes += [("width", str(widest.size.width)), ("height", str(widest.size.height))]
     if placeholder:
-        attributes.append(("style", _behind(placeholder)))
-    return Element(tuple(sources), (*attributes, *_ending(markup, said)))
+        attributes.append(("style", _placeholder_style(placeholder)))
+    return Element(tuple(sources), (*attributes, *_trailing_attributes(markup, text)))
 
 
 def html(element: Element, caption: str = "") -> str:
@@ -143,9 +143,9 @@ def tag(name: str, attributes: Attributes) -> str:
     return f"<{name} " + " ".join(f'{key}="{escape(value)}"' for key, value in attributes) + ">"
 
 
-def by_format(candidates: Sequence[Candidate], facet: str) -> list[list[Candidate]]:
+def by_format(candidates: Sequence[MarkupRendition], facet: str) -> list[list[MarkupRendition]]:
     """Return a facet's candidates, each format from its narrowest rung, formats in the order of the plan."""
-    found: dict[ImageFormat, list[Candidate]] = {}
+    found: dict[ImageFormat, list[MarkupRendition]] = {}
     for candidate in candidates:
         if candidate.facet == facet:
             found.setdefault(candidate.format, []).append(candidate)
@@ -153,7 +153,7 @@ def by_format(candidates: Sequence[Candidate], facet: str) -> list[list[Candidat
 
 
 def _source(
-    rungs: Sequence[Candidate], markup: Markup, sizes: str, *, up_to: int = 0, auto: bool
+    rungs: Sequence[MarkupRendition], markup: Markup, sizes: str, *, up_to: int = 0, auto: bool
 ) -> Attributes:
     attributes = [("media", f"(max-width: {up_to}px)")] if up_to else []
     attributes.append(("type", rungs[0].format.mime))
@@ -169,25 +169,25 @@ def _source(
 
 def _sizes(sizes: str, *, auto: bool) -> str:
     # Browsers that do not know `auto` skip it and take what follows (HTML, 4.8.4.2.2).
-    return f"auto, {sizes or WHOLE}" if auto else sizes or WHOLE
+    return f"auto, {sizes or WHOLE_VIEWPORT}" if auto else sizes or WHOLE_VIEWPORT
 
 
-def _loading(markup: Markup, said: Said) -> str:
-    return "eager" if said.hero else markup.loading
+def _loading(markup: Markup, text: MarkupContext) -> str:
+    return "eager" if text.hero else markup.loading
 
 
-def _ending(markup: Markup, said: Said) -> Attributes:
-    alt = () if said.alt is None else (("alt", said.alt),)
-    first = (("fetchpriority", "high"),) if said.hero else ()
-    return (*alt, ("loading", _loading(markup, said)), *first, ("decoding", "async"))
+def _trailing_attributes(markup: Markup, text: MarkupContext) -> Attributes:
+    alt = () if text.alt is None else (("alt", text.alt),)
+    first = (("fetchpriority", "high"),) if text.hero else ()
+    return (*alt, ("loading", _loading(markup, text)), *first, ("decoding", "async"))
 
 
-def _behind(placeholder: str) -> str:
+def _placeholder_style(placeholder: str) -> str:
     """Return the style that shows a placeholder behind a picture, which covers it when it has come."""
     if placeholder.startswith("#"):
         return f"background: {placeholder}"
     return f"background: url({placeholder}) center / cover no-repeat"
 
 
-def _srcset(rungs: Sequence[Candidate], markup: Markup) -> str:
+def _srcset(rungs: Sequence[MarkupRendition], markup: Markup) -> str:
     return ", ".join(f"{path_url(rung.path, markup.url_base)} {rung.size.width}w" for rung in rungs)

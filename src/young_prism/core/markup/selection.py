@@ -17,7 +17,7 @@ from young_prism.core.markup.picture import Attributes, Element
 from young_prism.core.markup.srcset import candidates_of
 
 
-class Taken(NamedTuple):
+class Fetched(NamedTuple):
     """What a browser fetches: the address, its width by its descriptor (0 without), the slot that it fills, and its type."""
 
     url: str
@@ -33,13 +33,13 @@ class _Option(NamedTuple):
     density: float
 
 
-def select(
+def choose_source(
     element: Element,
     screen: Screen,
     *,
     formats: Collection[str] | None = None,
     laid_out: float | None = None,
-) -> Taken | None:
+) -> Fetched | None:
     """Return what is fetched for an element on a screen by a browser that shows the media types `formats`; None is all of them.
 
     `laid_out` is the width in CSS pixels of the place in the page, which `sizes="auto"` takes where the `img` is lazy.
@@ -56,7 +56,7 @@ def select(
         options = _options(values, slot, with_src=is_img)
         if options:
             taken = _choose(options, screen.density)
-            return Taken(taken.url, taken.width, slot, taken.density, values.get("type", ""))
+            return Fetched(taken.url, taken.width, slot, taken.density, values.get("type", ""))
     return None
 
 

@@ -28,7 +28,7 @@ _LESS = r"(\d*)(?:" + "|".join(rf"{digit}\d* \1[{digit + 1}-9]" for digit in ran
 
 
 @dataclass(frozen=True, slots=True)
-class Served:
+class ServedFiles:
     """What the rules are about: where renditions are served, and which old address leads to which of them.
 
     `prefix` is the path of the output folder on the server, with a / at both ends. `old` leads from paths of originals to those of
@@ -36,12 +36,12 @@ class Served:
     """
 
     prefix: str
-    old: Mapping[str, str]
-    pairs: Mapping[str, Mapping[ImageFormat, str]]
+    redirects: Mapping[str, str]
+    alternates: Mapping[str, Mapping[ImageFormat, str]]
     cache: str
 
     @staticmethod
-    def of(manifest: Manifest, prefix: str, originals: str | None = None) -> Served:
+    def from_manifest(manifest: Manifest, prefix: str, originals: str | None = None) -> ServedFiles:
         """Return what a build needs. `originals` is the path of the source on the server; None leaves old addresses alone."""
         prefix = f"/{prefix.strip('/')}/" if prefix.strip("/") else "/"
         delivered = all_delivered(manifest.originals, manifest.recipe)
@@ -49,7 +49,9 @@ class Served:
         if originals is not None:
             before = f"/{originals.strip('/')}/" if originals.strip("/") else "/"
             old = {
-                before + path: prefix + one.usual.path for path, one in delivered.items() if not one.is_copy
+                before + path: prefix + one.default_rendition.path
+                for path, one in delivered.items()
+                if not one.is_copy
             }
         pairs = {
             prefix + plain: {fmt: prefix + path for fmt, path in others.items()}
@@ -59,7 +61,7 @@ class Served:
         }
         rule = manifest.recipe.names.rule
         hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
-        return Served(prefix, old, pairs, FOREVER if hashed else A_DAY)
+        return ServedFiles(prefix, old, pairs, FOREVER if hashed else A_DAY)
 
 
 def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:
@@ -106,7 +108,7 @@ _SEEN_BY = {
 }
 
 
-def nginx(served: Served) -> str:
+def nginx(served: ServedFiles) -> str:
     """Return two parts for nginx 1.18 or newer: maps for the `http` block, and locations for the `server`."""
     order = '"$yp_webp_first$yp_avif_fits$yp_webp_fits"'
     lines = [
@@ -132,10 +134,10 @@ def nginx(served: Served) -> str:
         "",
         "# In the server block:",
     ]
-    if served.old:
+    if served.redirects:
         lines += _block("if ($yp_old)", "rewrite ^ $yp_old last")
     stems = [f"{served.prefix}$yp_stem$yp_{which}" for which in _ORDER]
-    tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.pairs else stems)
+    tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.alternates else stems)
     place = _pattern(served.prefix)
     headers = [
         "types { image/avif avif; image/webp webp; image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }",
@@ -170,20 +172,20 @@ def _nginx_weight(name: str, ranges: Sequence[str]) -> list[str]:
     return _block(f"map $http_accept $yp_{name}", *statements)
 
 
-def _nginx_files(served: Served) -> list[str]:
+def _nginx_files(served: ServedFiles) -> list[str]:
     """Return maps that name files one by one: for old addresses, and where the names of formats do not share a stem."""
     lines: list[str] = []
-    if served.old:
-        old = (f"{_nginx_key(path)} {_nginx_text(new)}" for path, new in served.old.items())
+    if served.redirects:
+        old = (f"{_nginx_key(path)} {_nginx_text(new)}" for path, new in served.redirects.items())
         lines += _block("map $uri $yp_old", 'default ""', *old)
-    for which in _ORDER if served.pairs else ():
+    for which in _ORDER if served.alternates else ():
         files = (
             f"{_nginx_key(f'{plain}.{fmt.value}')} {_nginx_text(path)}"
-            for plain, others in served.pairs.items()
+            for plain, others in served.alternates.items()
             for fmt, path in others.items()
         )
         lines += _block(f'map "$uri$yp_{which}" $yp_{which}_file', 'default "/none"', *files)
-    if any("$" in path for path in served.old.values()):
+    if any("$" in path for path in served.redirects.values()):
         lines += ["geo $yp_dollar {", '    default "$";', "}"]  # there is no other way to write one
     return lines
 
@@ -201,7 +203,7 @@ def _pattern(text: str) -> str:
     return re.escape(text).replace('"', '\\"')
 
 
-def apache(served: Served) -> str:
+def apache(served: ServedFiles) -> str:
     """Return the text of an .htaccess in the site's root, for Apache 2.4 with mod_rewrite, mod_setenvif and mod_headers."""
     lines = ["# .htaccess in the site's root; needs mod_rewrite, mod_setenvif, mod_headers and mod_mime."]
     lines += ["AddType image/avif .avif", "AddType image/webp .webp", ""]
@@ -211,7 +213,7 @@ def apache(served: Served) -> str:
         for pattern, digits in (one for mime in reversed(ranges) for one in reversed(_weight(mime))):
             lines.append(f'SetEnvIfNoCase Accept "{pattern}" yp_{name}={digits.replace(_DIGITS, "$1")}')
     lines += ["", "RewriteEngine On"]
-    for old, new in served.old.items():
+    for old, new in served.redirects.items():
         lines.append(f'RewriteRule "^{_pattern(old[1:])}$" "{_apache_text(new)}"')
     for plain, endings in (("jpeg", "jpe?g"), ("png", "png"), ("gif", "gif")):
         for modern, if_more in (("webp", True), ("avif", False), ("webp", False)):
@@ -227,7 +229,7 @@ def apache(served: Served) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _apache_rules(served: Served, modern: str, plain: str, endings: str, *, if_more: bool) -> list[str]:
+def _apache_rules(served: ServedFiles, modern: str, plain: str, endings: str, *, if_more: bool) -> list[str]:
     """Return the rules that send one modern format in place of one fallback."""
     conditions = [
         f"RewriteCond %{{ENV:yp_{modern}}} !^0000",
@@ -235,13 +237,13 @@ def _apache_rules(served: Served, modern: str, plain: str, endings: str, *, if_m
     ]
     if if_more:
         conditions.append(f'RewriteCond "%{{ENV:yp_avif}} %{{ENV:yp_webp}}" "^{_LESS}"')
-    if not served.pairs:
+    if not served.alternates:
         there = f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern}" -f'
         rule = rf'RewriteRule "(?i)^{_pattern(served.prefix[1:])}(.+)\.(?:{endings})$" "{served.prefix}$1.{modern}" [END,B=%]'
         return [*conditions, there, rule]
     return [
         line
-        for path, others in served.pairs.items()
+        for path, others in served.alternates.items()
         for fmt, other in others.items()
         if fmt.value == modern and re.search(rf"\.(?:{endings})$", path)
         for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(other)}" [END]')
@@ -253,7 +255,7 @@ def _apache_text(text: str) -> str:
     return re.sub(r'([\\$%"])', r"\\\1", text.replace("%", "%25"))
 
 
-def explained(served: Served) -> Sequence[str]:
+def explained(served: ServedFiles) -> Sequence[str]:
     """Return what the rules do, a sentence each."""
     lines = [
         "A client that names AVIF or WebP in Accept gets that file where there is one; any other gets the file that it asked for.",
@@ -265,7 +267,7 @@ def explained(served: Served) -> Sequence[str]:
         )
     else:
         lines.append("Names do not change with the content, so files are kept for a day.")
-    if served.old:
+    if served.redirects:
         lines.append(
             "The old address of each original leads to its rendition; the file itself stays where it is."
         )

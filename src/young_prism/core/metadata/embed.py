@@ -26,7 +26,7 @@ _XMP_IN_JPEG = b"http://ns.adobe.com/xap/1.0/\0"
 _XMP_IN_PNG = b"XML:com.adobe.xmp\0\0\0\0\0"
 
 
-class Carried(NamedTuple):
+class EmbeddedMetadata(NamedTuple):
     """Blocks that go with a rendition, each empty where there is none. `exif` begins with its TIFF header."""
 
     exif: bytes = b""
@@ -35,12 +35,12 @@ class Carried(NamedTuple):
     profile: bytes = b""
 
 
-NOTHING = Carried()
+NO_EMBEDDED_METADATA = EmbeddedMetadata()
 
 
-def dressed(pixels: Any, carried: Carried) -> Any:
+def with_metadata(pixels: Any, carried: EmbeddedMetadata) -> Any:
     """Return the pixels with the blocks on them, from which every encoder takes what its format has room for."""
-    if carried == NOTHING:
+    if carried == NO_EMBEDDED_METADATA:
         return pixels
     pixels = pixels.copy()
     for (field, _), block in zip(_BLOBS.values(), carried, strict=True):
@@ -51,18 +51,18 @@ def dressed(pixels: Any, carried: Carried) -> Any:
     return pixels
 
 
-def carried_by(pixels: Any) -> Carried:
+def metadata_of(pixels: Any) -> EmbeddedMetadata:
     """Return the blocks that `dressed` put on."""
     found = [bytes(pixels.get(field)) if pixels.get_typeof(field) else b"" for field, _ in _BLOBS.values()]
-    return Carried(found[0].removeprefix(b"Exif\0\0"), *found[1:])
+    return EmbeddedMetadata(found[0].removeprefix(b"Exif\0\0"), *found[1:])
 
 
-def keep_of(pixels: Any) -> int:
+def keep_flags(pixels: Any) -> int:
     """Return the option `keep` of libvips for pixels whose only fields are those of `dressed`."""
     return sum(flag for field, flag in _BLOBS.values() if pixels.get_typeof(field))
 
 
-def into_jpeg(data: bytes, carried: Carried) -> bytes:
+def embed_in_jpeg(data: bytes, carried: EmbeddedMetadata) -> bytes:
     """Insert the blocks after the JPEG's first marker (and its JFIF segment); one that no segment holds is left out."""
     segments = []
     if carried.exif and len(carried.exif) + 6 <= _SEGMENT:
@@ -85,7 +85,7 @@ def into_jpeg(data: bytes, carried: Carried) -> bytes:
     return data[:at] + written + data[at:]
 
 
-def into_png(data: bytes, carried: Carried) -> bytes:
+def embed_in_png(data: bytes, carried: EmbeddedMetadata) -> bytes:
     """Insert the blocks as chunks after the header; what stands for the profile already (sRGB, gAMA, cHRM) goes."""
     chunks = []
     if carried.profile:

@@ -16,7 +16,7 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
 from young_prism.core.images.headers.contract import Header
-from young_prism.core.metadata.embed import Carried
+from young_prism.core.metadata.embed import EmbeddedMetadata
 
 Policy = Literal["none", "rights", "all-but-place", "all"]
 
@@ -55,7 +55,7 @@ _RIGHTS_DATASETS = frozenset({80, 85, 110, 115, 116})
 _PLACE_DATASETS = frozenset({26, 27, 90, 92, 95, 100, 101})
 
 
-def filter_metadata(header: Header, policy: Policy) -> Carried:
+def filter_metadata(header: Header, policy: Policy) -> EmbeddedMetadata:
     """Return the blocks of an original's header that its renditions keep.
 
     Args:
@@ -66,13 +66,13 @@ def filter_metadata(header: Header, policy: Policy) -> Carried:
         The blocks, each empty where nothing is kept. A block that cannot be parsed is left out.
     """
     if policy == "none":
-        return Carried()
-    return Carried(
+        return EmbeddedMetadata()
+    return EmbeddedMetadata(
         exif=_exif(header.exif, policy), xmp=_xmp(header.xmp, policy), iptc=_iptc(header.iptc, policy)
     )
 
 
-def turn_only(orientation: int) -> bytes:
+def orientation_exif(orientation: int) -> bytes:
     """Return an Exif block that says nothing but how to turn the picture (tag 0x0112)."""
     from PIL.Image import Exif
 
@@ -118,7 +118,7 @@ def _xmp(block: bytes, policy: Policy) -> bytes:
         root: Element = fromstring(match[0])
     except (ParseError, ValueError, DefusedXmlException):
         return b""
-    _filter(root, _wanted(policy))
+    _filter(root, _is_kept(policy))
     if not any(_properties(root)):
         return b""
     _use_prefixes(root)
@@ -152,7 +152,7 @@ def _use_prefixes(root: Element) -> None:
     root.attrib = {**{f"xmlns:{prefix}": uri for prefix, uri in names}, **root.attrib}
 
 
-def _wanted(policy: Policy) -> Callable[[str], bool]:
+def _is_kept(policy: Policy) -> Callable[[str], bool]:
     if policy == "rights":
         return lambda name: bool(_RIGHTS_PROPERTY.fullmatch(name))
     if policy == "all-but-place":

@@ -23,7 +23,7 @@ def cleaned(text: str, *, case: Literal["keep", "lower"], hyphens: bool, ascii_o
     return text.lower() if case == "lower" else text
 
 
-def why_troublesome(path: str) -> str:
+def troublesome_part(path: str) -> str:
     """Say what is wrong with a rendition's path on some system, empty if nothing is."""
     name = path.rpartition("/")[2]
     if len(name.encode()) > LONGEST_NAME:

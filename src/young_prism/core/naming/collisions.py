@@ -18,19 +18,19 @@ Named = TypeVar("Named")
 NO_TITLES: Mapping[str, str] = {}
 
 
-def same_name_key(path: str) -> str:
+def casefold_key(path: str) -> str:
     """Return what two paths share when some file system takes them for one: NFC, then case folded."""
     if path.isascii():
         return path.lower()  # the same, and most paths are; a plan has a hundred thousand of them
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 
-def same_name_keys(paths: list[str]) -> set[str]:
+def casefold_keys(paths: list[str]) -> set[str]:
     """Return the keys of several paths, all at once where all are ASCII: no path has a NUL in it."""
     joined = "\0".join(paths)
     if joined.isascii():
         return set(joined.lower().split("\0")) if paths else set()
-    return {same_name_key(path) for path in paths}
+    return {casefold_key(path) for path in paths}
 
 
 def stem_choices(path: str, title: str = "") -> Iterator[str]:
@@ -43,7 +43,7 @@ def stem_choices(path: str, title: str = "") -> Iterator[str]:
     yield from (f"{stem}-{number}" for number in itertools.count(2))
 
 
-def name_apart(
+def resolve_collisions(
     paths: list[str],
     named: Callable[[str, str], Named],
     results: Callable[[Named], list[str]],
@@ -57,12 +57,12 @@ def name_apart(
     given out first, so that no made-up one ever takes the plain one of an original still to come. `standing` are paths
     that are taken already.
     """
-    taken = {same_name_key(path) for path in standing}
+    taken = {casefold_key(path) for path in standing}
     chosen: dict[str, Named] = {}
 
     def fits(path: str, stem: str) -> bool:
         candidate = named(path, stem)
-        keys = same_name_keys(results(candidate))
+        keys = casefold_keys(results(candidate))
         if keys & taken:
             return False
         taken.update(keys)

@@ -126,7 +126,7 @@ def check_rule(rule: str) -> None:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
 
 
-def half_named(rule: str, folder: str, parts: NameParts) -> Callable[..., str]:
+def compile_name_template(rule: str, folder: str, parts: NameParts) -> Callable[..., str]:
     """Return what gives the path below the output folder, with `/` between folders, for a rule that `check_rule` passed.
 
     It takes the keywords `width`, `height` and `density` (a rung's width over the narrowest one's): all rungs of a format

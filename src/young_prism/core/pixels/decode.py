@@ -46,7 +46,7 @@ def library_errors() -> tuple[type[Exception], ...]:
     )
 
 
-_SAID = {
+_LIBRARY_MESSAGES = {
     (
         "premature end",
         "truncated",
@@ -166,7 +166,10 @@ def damaged(error: Exception) -> DamagedError:
     lines = [line.strip() for line in str(error).splitlines()[1:] if line.strip()]
     detail = (lines[0] if lines else str(error)).rstrip(".")
     low = detail.lower()
-    known = next((sentence for words, sentence in _SAID.items() if any(word in low for word in words)), None)
+    known = next(
+        (sentence for words, sentence in _LIBRARY_MESSAGES.items() if any(word in low for word in words)),
+        None,
+    )
     return DamagedError(known, remedy=EXPORT_AGAIN) if known else undecodable()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 from typing import Any
 
-from young_prism.core.pixels.shape import bare, resized
+from young_prism.core.pixels.shape import resized, without_metadata
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.types import Size
 
@@ -15,7 +15,7 @@ _QUALITIES = (50, 30, 15)
 
 def placeholder(pixels: Any, finishing: Finishing) -> str:
     """Return a CSS colour, or a data URI (RFC 2397) of at most `placeholder_bytes`; the colour where none is as short."""
-    plain = bare(pixels)
+    plain = without_metadata(pixels)
     if plain.hasalpha():
         plain = plain.flatten(background=255)
     if finishing.placeholder == "blur":

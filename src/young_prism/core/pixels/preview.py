@@ -6,11 +6,11 @@ from young_prism.core.errors import DamagedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.shape import attention, largest_rung
-from young_prism.core.selection.image_metadata import Focal
+from young_prism.core.selection.image_metadata import FocalPoint
 from young_prism.core.vips import pyvips
 
 
-def found_focal(data: bytes) -> Focal:
+def found_focal(data: bytes) -> FocalPoint:
     """Return the point that draws the eye in a preview, as the engine finds it in the original."""
     try:
         return attention(pyvips.Image.new_from_buffer(data, ""))

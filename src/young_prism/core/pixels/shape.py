@@ -8,17 +8,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from young_prism.core.images.crops import Cut, corner
+from young_prism.core.images.crops import Crop, crop_origin
 from young_prism.core.images.facts import Facts
 from young_prism.core.metadata.embed import (
-    Carried,
-    carried_by,
-    dressed,
+    EmbeddedMetadata,
+    metadata_of,
+    with_metadata,
 )
 from young_prism.core.pixels.decode import damaged, open_image
-from young_prism.core.pixels.vector import drawn
+from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Kernel
-from young_prism.core.selection.image_metadata import Focal
+from young_prism.core.selection.image_metadata import FocalPoint
 from young_prism.core.types import (
     ImageFormat,
     Kind,
@@ -35,7 +35,7 @@ def largest_rung(
     facts: Facts,
     target: Size,
     *,
-    cut: Cut | None = None,
+    cut: Crop | None = None,
     kernel: Kernel = "lanczos3",
     keep_gamut: bool = False,
 ) -> Any:
@@ -55,13 +55,13 @@ def largest_rung(
         image = image.colourspace("srgb").cast("uchar") if profile else to_srgb(image, cmyk=facts.cmyk)
         if image.hasalpha() and not facts.transparent:
             image = image[: image.bands - 1]
-        image = bare(image).copy_memory()
+        image = without_metadata(image).copy_memory()
         if cut:
-            left, top = corner(whole, target, cut.focal or attention(image))
+            left, top = crop_origin(whole, target, cut.focal or attention(image))
             image = image.crop(left, top, target.width, target.height).copy_memory()
     except pyvips.Error as error:
         raise damaged(error) from error
-    return dressed(image, Carried(profile=bytes(profile)))
+    return with_metadata(image, EmbeddedMetadata(profile=bytes(profile)))
 
 
 def keeps_gamut(facts: Facts) -> bool:
@@ -82,7 +82,7 @@ def sharpened(pixels: Any) -> Any:
     # Half a pixel wide, and flat areas (noise) left alone: libvips' own measure for screens, at half its strength.
     sharp = colour.sharpen(sigma=0.5, m1=0.0, m2=1.5).colourspace("srgb").cast("uchar")
     sharp = sharp.bandjoin(pixels[3]) if pixels.hasalpha() else sharp
-    return dressed(bare(sharp).copy_memory(), carried_by(pixels))
+    return with_metadata(without_metadata(sharp).copy_memory(), metadata_of(pixels))
 
 
 def covering(size: Size, target: Size) -> Size:
@@ -91,7 +91,7 @@ def covering(size: Size, target: Size) -> Size:
     return Size(max(target.width, round(size.width * scale)), max(target.height, round(size.height * scale)))
 
 
-def attention(image: Any) -> Focal:
+def attention(image: Any) -> FocalPoint:
     """Return the point that draws the eye, as libvips finds it: skin, saturation and edges."""
     if min(image.width, image.height) < 4:
         return (0.5, 0.5)
@@ -104,7 +104,7 @@ def attention(image: Any) -> Focal:
 
 def _opened(data: bytes, facts: Facts, whole: Size, kernel: Kernel) -> Any:
     if facts.kind is Kind.VECTOR:
-        return drawn(data, whole)
+        return draw_vector(data, whole)
     shrink = 1
     if facts.format is ImageFormat.JPEG and kernel != "nearest":
         shrink = next((s for s in (8, 4, 2) if facts.size.width >= whole.width * s * _HEADROOM), 1)
@@ -155,7 +155,7 @@ def to_srgb(image: Any, *, cmyk: bool) -> Any:
     return image.colourspace("srgb").cast("uchar")
 
 
-def bare(image: Any) -> Any:
+def without_metadata(image: Any) -> Any:
     """Drop all metadata, so that no encoder can carry anything over."""
     image = image.copy()
     for field in image.get_fields():

@@ -8,18 +8,18 @@ from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.images.headers.svg import vector_size
 from young_prism.core.pixels.decode import damaged
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 
 
-def drawn(data: bytes, target: Size) -> Any:
+def draw_vector(data: bytes, target: Size) -> Any:
     """Draw a vector at about `target`, never smaller: sRGB with alpha. Raises `DamagedError`."""
     own = vector_size(data)
     if not own.pixels:
         raise DamagedError("The drawing declares no size.", remedy=EXPORT_AGAIN)
     scale = max(target.width / own.width, target.height / own.height)
     try:
-        return pyvips.Image.svgload_buffer(sanitised(data).data, scale=scale)
+        return pyvips.Image.svgload_buffer(sanitise(data).data, scale=scale)
     except pyvips.Error as error:
         raise damaged(error) from error

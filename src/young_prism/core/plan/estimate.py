@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple, TypeVar
 
-from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
+from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.formats import Avif, Jpeg, Squeeze, Webp
 from young_prism.core.types import (
     ImageFormat,
@@ -76,23 +76,25 @@ class Experience:
 
 
 NO_EXPERIENCE = Experience()
-Made = Callable[[str], int | None]
+KnownBytes = Callable[[str], int | None]
 """From the key of a rendition to its bytes where it was made in just this way, under whatever name, else None."""
 
 
-def nothing_made(_key: str) -> None:
+def no_known_bytes(_key: str) -> None:
     """Know of nothing that was made."""
 
 
 def estimate(
-    originals: Iterable[PlannedOriginal], experience: Experience = NO_EXPERIENCE, made: Made = nothing_made
+    originals: Iterable[PlannedOriginal],
+    experience: Experience = NO_EXPERIENCE,
+    made: KnownBytes = no_known_bytes,
 ) -> Estimate:
     """Estimate a plan's renditions."""
     total = work = 0.0
     known = 0
-    usual = _Usual()
+    usual = _Defaults()
     for original in originals:
-        guess = guesser(original, experience, usual)
+        guess = estimator(original, experience, usual)
         missing = False
         for rendition in original.renditions:
             actual = made(rendition.key)
@@ -108,11 +110,11 @@ def estimate(
     return Estimate(round(total), work, known)
 
 
-def learned(originals: Iterable[PlannedOriginal], made: Made) -> Experience:
+def learn(originals: Iterable[PlannedOriginal], made: KnownBytes) -> Experience:
     """Compare what was made of a plan with what had been guessed."""
     pairs: list[tuple[str, tuple[ImageFormat, Kind], int, float]] = []
     for original in originals:
-        guess = guesser(original, NO_EXPERIENCE)
+        guess = estimator(original, NO_EXPERIENCE)
         for rendition in original.renditions:
             actual = made(rendition.key)
             if actual:  # what was left out says nothing
@@ -131,7 +133,7 @@ def _ratios(pairs: Iterable[tuple[Key, int, float]]) -> dict[Key, float]:
     return {key: actual / guessed if guessed else 1.0 for key, (actual, guessed) in sums.items()}
 
 
-class _Usual:
+class _Defaults:
     """Usual bytes and work, each worked out once for one plan: by the identity of its settings, which the plan keeps alive."""
 
     def __init__(self) -> None:
@@ -156,11 +158,11 @@ class _Usual:
         return found
 
 
-def guesser(
-    original: PlannedOriginal, experience: Experience, usual: _Usual | None = None
+def estimator(
+    original: PlannedOriginal, experience: Experience, usual: _Defaults | None = None
 ) -> Callable[[PlannedRendition], float]:
     """Return what guesses the bytes of an original's renditions."""
-    usual = usual or _Usual()
+    usual = usual or _Defaults()
     facts = original.facts
     graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
     by_format, kind = experience.by_format, facts.kind
@@ -189,7 +191,7 @@ def _on(curve: _Curve, pixels: int) -> float:
     return curve.bytes_per_pixel * _PIXELS * math.pow(pixels / _PIXELS, curve.power)
 
 
-def _of_settings(settings: type_settings, *, graphic: bool) -> float:
+def _of_settings(settings: EncoderSettings, *, graphic: bool) -> float:
     """Return the factor of settings over the usual ones."""
     if isinstance(settings, Webp):
         if graphic and settings.lossless != "never":

@@ -11,8 +11,8 @@ import json
 from functools import lru_cache
 
 from young_prism.core.encode.contract import encoder_version
-from young_prism.core.images.crops import Cut
-from young_prism.core.plan.model import Mark, settings_dict, type_settings
+from young_prism.core.images.crops import Crop
+from young_prism.core.plan.model import EncoderSettings, WatermarkFile, settings_dict
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
 from young_prism.core.svg import SANITISER_VERSION
@@ -34,25 +34,25 @@ def rendition_key(sha256: str, size: Size, rest: str) -> str:
     return f"{sha256[:32]}-{size.width}x{size.height}-{rest}"
 
 
-def cut_in_key(rest: str, cut: Cut) -> str:
+def add_crop(rest: str, cut: Crop) -> str:
     """Return the rest of a key of what is cut out of an original."""
     return _digest(f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}")
 
 
 @lru_cache(maxsize=1024)
-def drawn_in_key(rest: str) -> str:
+def add_sanitiser(rest: str) -> str:
     """Return the rest of a key of pixels that are drawn from a vector, which is sanitised first."""
     return _digest(f"{rest}, {_SANITISER}")
 
 
 @lru_cache(maxsize=4096)
-def via_in_key(rest: str, largest: Size) -> str:
+def add_parent_rung(rest: str, largest: Size) -> str:
     """Return the rest of a key of a rung that is reduced from the largest rung of its ladder, and so hangs on that."""
     return _digest(f"{rest}, via {largest.width}x{largest.height}")
 
 
 @lru_cache(maxsize=4096)
-def after_in_key(rest: str, smaller: tuple[Size, ...], marked: int) -> str:
+def add_search_chain(rest: str, smaller: tuple[Size, ...], marked: int) -> str:
     """Return the rest of a key of a rung whose quality is searched: the search begins where those for smaller rungs ended.
 
     `marked` is how many of these wear the watermark.
@@ -65,11 +65,11 @@ def _digest(text: str) -> str:
 
 
 @lru_cache(maxsize=1024)
-def rest_of_key(
+def settings_digest(
     fmt: ImageFormat,
-    settings: type_settings | None,
+    settings: EncoderSettings | None,
     finishing: Finishing = _PLAIN,
-    mark: Mark | None = None,
+    mark: WatermarkFile | None = None,
     *,
     placeholder: bool = False,
 ) -> str:

@@ -6,31 +6,31 @@ from collections.abc import Callable, Iterable, Mapping
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.clean import cleaned
-from young_prism.core.naming.collisions import name_apart
+from young_prism.core.naming.collisions import resolve_collisions
 from young_prism.core.plan.model import (
-    NO_MARKS,
-    LeftOut,
-    Mark,
+    NO_WATERMARKS,
     Plan,
     PlannedOriginal,
+    SkippedOriginal,
+    WatermarkFile,
 )
-from young_prism.core.plan.original import Planner, Shared
-from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.plan.original import OriginalPlanner, PlanCache
+from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.selection.image_metadata import (
-    NO_DETAILS,
-    NOTHING_SAID,
-    Details,
+    EMPTY_METADATA,
+    NO_METADATA,
+    MetadataByPath,
 )
 
 
 def make_plan(
     facts: Mapping[str, Facts],
     recipe: Recipe,
-    left_out: Iterable[LeftOut] = (),
+    left_out: Iterable[SkippedOriginal] = (),
     *,
-    details: Details = NO_DETAILS,
-    marks: Mapping[str, Mark] = NO_MARKS,
+    details: MetadataByPath = EMPTY_METADATA,
+    marks: Mapping[str, WatermarkFile] = NO_WATERMARKS,
 ) -> Plan:
     """Plan all originals, given by their path below the source with `/` between folders.
 
@@ -40,9 +40,9 @@ def make_plan(
     unseen = [path for path, known in facts.items() if not known.seen]
     if unseen:
         raise ValueError(f"look closer first: {unseen[0]}")
-    recipes = {path: recipe_for(path, recipe) for path in facts}
+    recipes = {path: resolve_recipe(path, recipe) for path in facts}
     left = [
-        LeftOut(
+        SkippedOriginal(
             path=path,
             error="The recipe leaves it out.",
             remedy="Change the override that matches it to have it made.",
@@ -57,7 +57,7 @@ def make_plan(
         if own and (mark := _missing_mark(facts[path], own, marks))
     }
     left += [
-        LeftOut(
+        SkippedOriginal(
             path=path,
             error=f"Its watermark {mark} is not there.",
             remedy="Put that file into the source, or correct its name in the recipe.",
@@ -73,17 +73,17 @@ def make_plan(
         if path in facts and (title := title_stem(detail.title, recipe.names))
     }
 
-    shared = Shared()
+    shared = PlanCache()
     in_place = recipe.names.layout == "in-place"
 
     def planned(path: str, stem: str) -> PlannedOriginal:
         own = recipes[path] or recipe
-        detail = details.get(path, NOTHING_SAID)
-        return Planner(path, facts[path], own, places[path], detail, marks, clean, shared).plan(
+        detail = details.get(path, NO_METADATA)
+        return OriginalPlanner(path, facts[path], own, places[path], detail, marks, clean, shared).plan(
             stem, titles.get(path)
         )
 
-    named = name_apart(
+    named = resolve_collisions(
         [path for path, own in recipes.items() if own and path not in no_mark],
         planned,
         # In place an original's own name is its own: it stands, and no other one may have it.
@@ -95,7 +95,7 @@ def make_plan(
     return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
 
 
-def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, Mark]) -> str:
+def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
     """Return the file of the watermark that an original should wear and that is not there; empty for none."""
     wanted = recipe.finishing.watermark
     worn = wanted and not (facts.passes_through or recipe.formats.squeeze)

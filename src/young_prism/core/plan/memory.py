@@ -10,7 +10,7 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import Avif, Squeeze
 from young_prism.core.types import (
-    JUDGED_AT_ONCE,
+    MAX_ANALYSIS_PIXELS,
     ImageFormat,
     Kind,
 )
@@ -58,7 +58,7 @@ def looking_memory(facts: Facts) -> int:
     """Return the bytes that a worker is expected to take at most for a closer look, by what the header says."""
     judged = 0.0
     if facts.format is not ImageFormat.JPEG:
-        judged = min(facts.stored.pixels, JUDGED_AT_ONCE) * _JUDGED
+        judged = min(facts.stored.pixels, MAX_ANALYSIS_PIXELS) * _JUDGED
     return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + judged)
 
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.images.crops import Cut
+from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.finishing import Finishing
@@ -16,7 +16,7 @@ from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorForm
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Size
 
-type_settings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
+EncoderSettings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
 
 
 class PlannedRendition(NamedTuple):
@@ -29,11 +29,11 @@ class PlannedRendition(NamedTuple):
     path: str
     format: ImageFormat
     size: Size
-    settings: type_settings | None
+    settings: EncoderSettings | None
     key: str
     reason: str
     facet: str = WHOLE_FACET
-    cut: Cut | None = None
+    cut: Crop | None = None
     placeholder: bool = False
 
     @property
@@ -53,7 +53,7 @@ _ENCODINGS_IN_BAND = 1.25
 
 
 @lru_cache(maxsize=256)
-def _seconds_a_pixel(settings: type_settings | None) -> float:
+def _seconds_a_pixel(settings: EncoderSettings | None) -> float:
     match settings:
         case Avif():
             seconds = _AVIF_SECONDS[settings.effort]
@@ -73,14 +73,14 @@ def _seconds_a_pixel(settings: type_settings | None) -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class WatermarkFile:
     """A watermark's file: its bytes, and their hash, which is part of the keys of what wears it."""
 
     data: bytes
     sha256: str
 
 
-NO_MARKS: Mapping[str, Mark] = {}
+NO_WATERMARKS: Mapping[str, WatermarkFile] = {}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,7 +92,7 @@ class PlannedOriginal:
     renditions: tuple[PlannedRendition, ...]
     remarks: tuple[str, ...] = ()
     finishing: Finishing = field(default_factory=Finishing)
-    mark: Mark | None = None
+    mark: WatermarkFile | None = None
     renamed: bool = False
     """Another original would have given it the same names."""
     troubled: bool = False
@@ -110,7 +110,7 @@ class PlannedOriginal:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LeftOut:
+class SkippedOriginal:
     """Something in the source that gets no renditions, or one rendition that is not delivered: what happened and what to do."""
 
     path: str
@@ -121,9 +121,9 @@ class LeftOut:
     """The path of a rendition that was tried and is not delivered; empty where it is the whole original."""
 
     @staticmethod
-    def because(path: str, error: YoungPrismError, *, failed: bool = True) -> LeftOut:
+    def from_error(path: str, error: YoungPrismError, *, failed: bool = True) -> SkippedOriginal:
         """Make one from an error."""
-        return LeftOut(path=path, error=error.what, remedy=error.remedy, failed=failed)
+        return SkippedOriginal(path=path, error=error.what, remedy=error.remedy, failed=failed)
 
     def as_dict(self) -> dict[str, str]:
         """Return the form that `failures` and `skipped` have in JSON output."""
@@ -137,7 +137,7 @@ class Plan:
 
     recipe: Recipe
     originals: tuple[PlannedOriginal, ...]
-    left_out: tuple[LeftOut, ...] = field(default=())
+    left_out: tuple[SkippedOriginal, ...] = field(default=())
 
     @property
     def renditions(self) -> int:
@@ -155,14 +155,14 @@ class Plan:
         return [(original.path, remark) for original in self.originals for remark in original.remarks]
 
 
-def is_searched(settings: type_settings | None) -> bool:
+def is_searched(settings: EncoderSettings | None) -> bool:
     """Whether a quality is searched for each picture; what is lossless has none."""
     if isinstance(settings, Webp) and settings.lossless == "always":
         return False
     return isinstance(settings, Avif | Webp | Jpeg) and settings.searched
 
 
-def settings_dict(settings: type_settings | None) -> dict[str, Any]:
+def settings_dict(settings: EncoderSettings | None) -> dict[str, Any]:
     """Return encoder settings as plain data, for keys and manifests; what is switched off is left out."""
     if settings is None:
         return {"copy": True}

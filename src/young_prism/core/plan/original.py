@@ -6,16 +6,16 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from young_prism.core.images.crops import Cut, largest_of
+from young_prism.core.images.crops import Crop, largest_crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for
-from young_prism.core.naming.clean import why_troublesome
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.clean import troublesome_part
+from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.rule import (
     WHOLE_FACET,
     NameParts,
+    compile_name_template,
     folder_of,
-    half_named,
     random_name,
     split_name,
     uses,
@@ -23,24 +23,24 @@ from young_prism.core.naming.rule import (
     without_size,
 )
 from young_prism.core.plan.keys import (
-    after_in_key,
-    cut_in_key,
-    drawn_in_key,
+    add_crop,
+    add_parent_rung,
+    add_sanitiser,
+    add_search_chain,
     rendition_key,
-    rest_of_key,
-    via_in_key,
+    settings_digest,
 )
 from young_prism.core.plan.model import (
-    Mark,
+    EncoderSettings,
     PlannedOriginal,
     PlannedRendition,
+    WatermarkFile,
     is_searched,
-    type_settings,
 )
 from young_prism.core.plan.resolve import (
     formats_for,
+    has_watermark,
     matches,
-    wears_mark,
 )
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
@@ -55,7 +55,7 @@ from young_prism.core.recipe.formats import (
 )
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
-from young_prism.core.selection.image_metadata import Detail
+from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.types import (
     MAX_PIXELS,
     ImageFormat,
@@ -72,7 +72,7 @@ _SANITISED = VectorFormats()
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
 
-class Shared:
+class PlanCache:
     """What all originals of a plan share: settings by format, with the rest of their keys; by identity, for speed."""
 
     def __init__(self) -> None:
@@ -87,12 +87,12 @@ class Shared:
             self._rungs[key] = (ladder, rungs_for(size, ladder))
         return self._rungs[key][1]
 
-    def of(self, formats: FormatSet, finishing: Finishing) -> list[_Row]:
+    def settings_for(self, formats: FormatSet, finishing: Finishing) -> list[_Row]:
         """Return each format with its settings and the rest of its key."""
         key = (id(formats), id(finishing))
         if key not in self._known:
             rows = [
-                (fmt, settings, rest_of_key(fmt, settings, finishing))
+                (fmt, settings, settings_digest(fmt, settings, finishing))
                 for fmt, settings in formats.settings().items()
             ]
             self._known[key] = (formats, finishing, rows)
@@ -100,17 +100,17 @@ class Shared:
 
 
 @dataclass(slots=True)
-class Planner:
+class OriginalPlanner:
     """Plans one original."""
 
     path: str
     facts: Facts
     recipe: Recipe
     place: int
-    detail: Detail
-    marks: Mapping[str, Mark]
+    detail: ImageMetadata
+    marks: Mapping[str, WatermarkFile]
     clean: Callable[[str], str]
-    shared: Shared
+    shared: PlanCache
     rule: str = ""
     """The name rule, where this original needs another one than the recipe's."""
 
@@ -140,7 +140,7 @@ class Planner:
         if self._in_place:
             renditions, remarks = self._under_its_name(renditions, remarks)
         troubled = _ONE_NAME in remarks
-        trouble = why_troublesome(max((one.path for one in renditions), key=len, default=""))
+        trouble = troublesome_part(max((one.path for one in renditions), key=len, default=""))
         if trouble:
             troubled = True
             remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
@@ -173,7 +173,7 @@ class Planner:
         return [r._replace(path=self.path) if r is largest else r for r in renditions], remarks
 
     @property
-    def _mark(self) -> Mark | None:
+    def _mark(self) -> WatermarkFile | None:
         watermark = self.recipe.finishing.watermark
         return self.marks.get(watermark.file) if watermark else None
 
@@ -202,7 +202,7 @@ class Planner:
             more, left = self._facet(folder, own, facet)
             renditions += more
             remarks += [remark for remark in left if remark not in remarks]
-        return _told_apart(renditions, remarks)
+        return _distinguish_names(renditions, remarks)
 
     def _name_parts(self, stem: str) -> NameParts:
         facts, names = self.facts, self.recipe.names
@@ -216,19 +216,19 @@ class Planner:
         """Return the path of a file that has no rungs: the name rule without what tells rungs apart."""
         rule = without_size(self.rule or self.recipe.names.rule)
         parts = self._name_parts(stem)._replace(format=fmt.value, ext=fmt.ext)
-        return str(half_named(rule, folder, parts)())
+        return str(compile_name_template(rule, folder, parts)())
 
     def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
         cut = None
         if facet.ratio:
-            cut = Cut(largest_of(self.facts.size, facet.ratio), self.detail.focal)
+            cut = Crop(largest_crop(self.facts.size, facet.ratio), self.detail.focal)
             if cut.size == self.facts.size:
                 cut = None  # the original has this shape already
         size = cut.size if cut else self.facts.size
         return self._rungs(folder, parts, size, facet.ladder or self.recipe.ladder, cut)
 
     def _rungs(
-        self, folder: str, parts: NameParts, of: Size, ladder: Ladder, cut: Cut | None
+        self, folder: str, parts: NameParts, of: Size, ladder: Ladder, cut: Crop | None
     ) -> tuple[list[PlannedRendition], list[str]]:
         """Plan every format at every rung of one cut."""
         facts, recipe, finishing, facet = self.facts, self.recipe, self.recipe.finishing, parts.facet
@@ -240,34 +240,34 @@ class Planner:
         mark, held = self._mark, finishing.placeholder != "none"
         rule, sha256 = self.rule or recipe.names.rule, facts.sha256
         formats = formats_for(facts, recipe)
-        for fmt, settings, common in self.shared.of(formats, finishing):
+        for fmt, settings, common in self.shared.settings_for(formats, finishing):
             if longest > _LONGEST_SIDE.get(fmt, longest):
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
             why = _why(fmt, facts, facet)
-            name = half_named(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            name = compile_name_template(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
             drawn = facts.kind is Kind.VECTOR
-            common = drawn_in_key(common) if drawn else common  # noqa: PLW2901
-            plain = cut_in_key(common, cut) if cut else common
-            below = via_in_key(plain, rungs[-1])
+            common = add_sanitiser(common) if drawn else common  # noqa: PLW2901
+            plain = add_crop(common, cut) if cut else common
+            below = add_parent_rung(plain, rungs[-1])
             searched = is_searched(settings)
             for size in rungs:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
                 rest = plain if top else below
                 if placeholder or mark:
-                    worn = mark if wears_mark(finishing, facet, size) else None
-                    rest = rest_of_key(fmt, settings, finishing, worn, placeholder=placeholder)
-                    rest = drawn_in_key(rest) if drawn else rest
+                    worn = mark if has_watermark(finishing, facet, size) else None
+                    rest = settings_digest(fmt, settings, finishing, worn, placeholder=placeholder)
+                    rest = add_sanitiser(rest) if drawn else rest
                     if cut:
-                        rest = cut_in_key(rest, cut)
+                        rest = add_crop(rest, cut)
                     if not top:
-                        rest = via_in_key(rest, rungs[-1])
+                        rest = add_parent_rung(rest, rungs[-1])
                 if searched:
                     smaller = tuple(rungs[: rungs.index(size)])
-                    marked = sum(wears_mark(finishing, facet, one) for one in smaller) if mark else 0
-                    rest = after_in_key(rest, smaller, marked)
+                    marked = sum(has_watermark(finishing, facet, one) for one in smaller) if mark else 0
+                    rest = add_search_chain(rest, smaller, marked)
                 renditions.append(
                     PlannedRendition(
                         name(width=size.width, height=size.height, density=size.width / narrowest),
@@ -293,7 +293,7 @@ class Planner:
         what = (
             "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
         )
-        return self._one(_joined(folder, name), self.facts.format, self.facts.size, squeeze, what)
+        return self._one(_join(folder, name), self.facts.format, self.facts.size, squeeze, what)
 
     def _passed_through(
         self, folder: str, stem: str, remarks: list[str]
@@ -321,7 +321,7 @@ class Planner:
         else:
             why = "a vector, without scripts and foreign addresses"
             path = self._unsized_path(folder, stem, ImageFormat.SVG)
-            if self._is_itself(path) and not self._in_place:
+            if self._is_original(path) and not self._in_place:
                 path = self._unsized_path(folder, f"{stem}-clean", ImageFormat.SVG)
             copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
         if vector.png is None:
@@ -339,20 +339,20 @@ class Planner:
     def _copy(self, folder: str, stem: str, what: str) -> list[PlannedRendition]:
         """Plan a copy as it is; none where it would lie on the original itself."""
         path = self._unsized_path(folder, stem, self.facts.format)
-        if self._is_itself(path):
+        if self._is_original(path):
             return []
         return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]
 
-    def _is_itself(self, path: str) -> bool:
-        return self.recipe.names.into_source and same_name_key(path) == same_name_key(self.path)
+    def _is_original(self, path: str) -> bool:
+        return self.recipe.names.into_source and casefold_key(path) == casefold_key(self.path)
 
     def _one(
-        self, path: str, fmt: ImageFormat, size: Size, settings: type_settings | None, reason: str
+        self, path: str, fmt: ImageFormat, size: Size, settings: EncoderSettings | None, reason: str
     ) -> PlannedRendition:
         """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed."""
         squeezed = isinstance(settings, Squeeze)
         finishing = Finishing(metadata=self.recipe.finishing.metadata) if squeezed else Finishing()
-        key = rendition_key(self.facts.sha256, size, rest_of_key(fmt, settings, finishing))
+        key = rendition_key(self.facts.sha256, size, settings_digest(fmt, settings, finishing))
         return PlannedRendition(path, fmt, size, settings, key, reason)
 
 
@@ -364,7 +364,7 @@ def _raster_recipe(recipe: Recipe) -> Recipe:
     return recipe.model_copy(update={"formats": formats})
 
 
-def _told_apart(
+def _distinguish_names(
     renditions: list[PlannedRendition], remarks: list[str]
 ) -> tuple[list[PlannedRendition], list[str]]:
     """Give an original's own renditions names of their own where a rule without widths gives two the same."""
@@ -375,10 +375,10 @@ def _told_apart(
     apart = []
     for rendition in renditions:
         path = rendition.path
-        if same_name_key(path) in taken:
+        if casefold_key(path) in taken:
             stem, ending = split_name(path)
             path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
-        taken.add(same_name_key(path))
+        taken.add(casefold_key(path))
         apart.append(rendition if path is rendition.path else rendition._replace(path=path))
     return apart, [
         *remarks,
@@ -386,7 +386,7 @@ def _told_apart(
     ]
 
 
-def _joined(folder: str, name: str) -> str:
+def _join(folder: str, name: str) -> str:
     return f"{folder}/{name}" if folder else name
 
 

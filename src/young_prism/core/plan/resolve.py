@@ -13,7 +13,7 @@ from young_prism.core.recipe.model import Override, Recipe
 from young_prism.core.types import Kind, Size
 
 
-def recipe_for(path: str, recipe: Recipe) -> Recipe | None:
+def resolve_recipe(path: str, recipe: Recipe) -> Recipe | None:
     """Return the recipe with the override that concerns an original, None where that leaves it out."""
     override = next((one for one in reversed(recipe.overrides) if matches(one.match, path)), None)
     if override is None:
@@ -54,7 +54,7 @@ def kind_key(facts: Facts) -> str:
     return f"{kind}_transparent" if facts.transparent else kind
 
 
-def wears_mark(finishing: Finishing, facet: str, size: Size) -> bool:
+def has_watermark(finishing: Finishing, facet: str, size: Size) -> bool:
     """Whether the recipe puts its watermark on a rendition of this facet and size."""
     mark = finishing.watermark
     return mark is not None and size.width >= mark.min_width and (not mark.facets or facet in mark.facets)

@@ -7,17 +7,17 @@ from dataclasses import dataclass
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.images.facts import Facts
-from young_prism.core.naming.collisions import same_name_key
+from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.rule import check_rule, split_name, uses, with_stem
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Names, Recipe
-from young_prism.core.selection.image_metadata import NO_DETAILS, Details
+from young_prism.core.selection.image_metadata import EMPTY_METADATA, MetadataByPath
 
 
 @dataclass(frozen=True, slots=True)
-class Suggestion:
+class NameSuggestion:
     """Keys of `[names]` with their new values. `before` and `after` count the originals whose names are trouble."""
 
     changes: tuple[tuple[str, str], ...]
@@ -28,8 +28,8 @@ class Suggestion:
 
 
 def suggest_names(
-    facts: Mapping[str, Facts], recipe: Recipe, *, details: Details = NO_DETAILS
-) -> Suggestion | None:
+    facts: Mapping[str, Facts], recipe: Recipe, *, details: MetadataByPath = EMPTY_METADATA
+) -> NameSuggestion | None:
     """Try changes, the smallest first, each by planning with it; None where nothing is wrong or nothing helps.
 
     Those that solve the troubled originals and their namesakes are proven on all of them.
@@ -43,7 +43,7 @@ def suggest_names(
         return None
     stems = {_stem(path) for path in troubled}
     few = {path: known for path, known in facts.items() if _stem(path) in stems}
-    best: Suggestion | None = None
+    best: NameSuggestion | None = None
     for names in _candidates(recipe.names):
         changed = plain.model_copy(update={"names": names})
         least = best.after if best else len(troubled)
@@ -52,7 +52,7 @@ def suggest_names(
         then = make_plan(facts, changed, details=details)
         left = len(_troubled(then))
         if left < least:
-            best = Suggestion(
+            best = NameSuggestion(
                 _differing(recipe.names, names), len(troubled), left, _examples(now, then, troubled)
             )
         if left == 0:
@@ -65,7 +65,7 @@ def _troubled(plan: Plan) -> list[str]:
 
 
 def _stem(path: str) -> str:
-    return same_name_key(split_name(path.rpartition("/")[2])[0])
+    return casefold_key(split_name(path.rpartition("/")[2])[0])
 
 
 def _candidates(names: Names) -> Iterator[Names]:

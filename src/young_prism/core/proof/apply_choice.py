@@ -12,7 +12,7 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import (
     kind_key,
     matches,
-    recipe_for,
+    resolve_recipe,
 )
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.edit import value_at, with_value
@@ -20,7 +20,7 @@ from young_prism.core.recipe.formats import Jpeg, Png, Webp
 from young_prism.core.recipe.toml import parsed, read_recipe
 
 
-class Scope(StrEnum):
+class ChoiceScope(StrEnum):
     """For whom a choice holds."""
 
     KIND = "kind"
@@ -28,29 +28,29 @@ class Scope(StrEnum):
     ORIGINAL = "original"
 
 
-Changes = Mapping[str, Any]
+RecipeChanges = Mapping[str, Any]
 """Keys below the table of a kind, such as `avif.quality`, and `finishing.sharpen`, with their new values; None takes one away."""
 
 
-def target_changes(target: float) -> Changes:
+def target_changes(target: float) -> RecipeChanges:
     """Return what brings every lossy format to a target, picture by picture."""
-    return {"target": _neat(target), "band": None, **_free_of_their_own()}
+    return {"target": _round_score(target), "band": None, **_free_of_their_own()}
 
 
-def band_changes(least: float, most: float) -> Changes:
+def band_changes(least: float, most: float) -> RecipeChanges:
     """Return what keeps the fixed qualities, and brings to a band's edge what scores outside."""
-    return {"target": None, "band": [_neat(least), _neat(most)], **_free_of_their_own()}
+    return {"target": None, "band": [_round_score(least), _round_score(most)], **_free_of_their_own()}
 
 
-def _free_of_their_own() -> Changes:
+def _free_of_their_own() -> RecipeChanges:
     return {f"{fmt}.{name}": None for fmt in ("avif", "webp", "jpeg") for name in ("target", "band")}
 
 
-def _neat(score: float) -> int | float:
+def _round_score(score: float) -> int | float:
     return int(score) if float(score).is_integer() else round(float(score), 1)
 
 
-def candidate_changes(candidate: Candidate, score: float | None) -> Changes:
+def candidate_changes(candidate: Candidate, score: float | None) -> RecipeChanges:
     """Return what makes a format as a candidate was made; the kind's target and band end, since a quality was chosen.
 
     A palette is taken where its score is at least what it was here.
@@ -72,14 +72,14 @@ def candidate_changes(candidate: Candidate, score: float | None) -> Changes:
     return changes
 
 
-def with_choice(text: str, path: str, facts: Facts, scope: Scope, changes: Changes) -> str:
+def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes: RecipeChanges) -> str:
     """Return the recipe's text with a choice for an original's kind, for its folder's pictures of that kind, or for it alone.
 
     Raises `RecipeError` where the recipe could not be used then.
     """
     recipe = read_recipe(text)
-    if scope is Scope.KIND:
-        shadow = recipe_for(path, recipe)
+    if scope is ChoiceScope.KIND:
+        shadow = resolve_recipe(path, recipe)
         text = _changed(text, "", kind_key(facts), changes)
         if shadow is not None and shadow.formats != recipe.formats:
             # An exception decides for this very original: it is meant as well.
@@ -87,22 +87,22 @@ def with_choice(text: str, path: str, facts: Facts, scope: Scope, changes: Chang
             if place is not None:
                 text = _changed(text, f"overrides.{place}.", kind_key(facts), changes)
     else:
-        pattern = pattern_of(path) if scope is Scope.ORIGINAL else folder_pattern(path)
+        pattern = pattern_of(path) if scope is ChoiceScope.ORIGINAL else folder_pattern(path)
         text, place = _exception(text, pattern)
         base = f"overrides.{place}."
-        effective = recipe_for(path, recipe) or recipe
+        effective = resolve_recipe(path, recipe) or recipe
         plain = effective.model_dump(mode="json", exclude_none=True)
         if value_at(parsed(text), f"{base}formats") is None:
             text = with_value(text, f"{base}formats", plain["formats"])
         if "finishing.sharpen" in changes and value_at(parsed(text), f"{base}finishing") is None:
             text = with_value(text, f"{base}finishing", plain["finishing"])
         text = _changed(text, base, kind_key(facts), changes)
-        text = _single_ones_last(text)
+        text = _order_overrides(text)
     read_recipe(text)
     return text
 
 
-def _changed(text: str, base: str, kind: str, changes: Changes) -> str:
+def _changed(text: str, base: str, kind: str, changes: RecipeChanges) -> str:
     table = f"{base}formats.{kind}."
     for key, value in sorted(changes.items(), key=lambda one: one[1] is not None):  # what goes first
         if key.startswith("finishing."):
@@ -122,14 +122,14 @@ def _changed(text: str, base: str, kind: str, changes: Changes) -> str:
 
 
 def _exception(text: str, pattern: str) -> tuple[str, int]:
-    place = place_of(text, pattern)
+    place = override_index(text, pattern)
     if place is None:
         place = len(value_at(parsed(text), "overrides") or [])
         text = with_value(text, f"overrides.{place}", {"match": pattern})
     return text, place
 
 
-def _single_ones_last(text: str) -> str:
+def _order_overrides(text: str) -> str:
     """Put exceptions for one original behind those for folders, since of several the last one counts."""
     overrides: Sequence[dict[str, Any]] = value_at(parsed(text), "overrides") or []
     ordered = sorted(overrides, key=lambda one: not str(one.get("match", "")).endswith("/**"))
@@ -143,7 +143,7 @@ def _deciding(text: str, path: str) -> int | None:
     return found[-1] if found and "formats" in overrides[found[-1]] else None
 
 
-def place_of(text: str, *patterns: str) -> int | None:
+def override_index(text: str, *patterns: str) -> int | None:
     """Return the place in the list of the exception with one of these patterns."""
     overrides = value_at(parsed(text), "overrides") or []
     return next((at for at, one in enumerate(overrides) if one.get("match") in patterns), None)

@@ -14,14 +14,14 @@ from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.encoding import encoded
-from young_prism.core.render.quality_search import Aimed, Ladder
-from young_prism.core.render.rungs import Rung, largest_of, rung_of
+from young_prism.core.render.quality_search import LadderSearch, SearchResult
+from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 
 
-class Measured(NamedTuple):
+class MeasuredCandidate(NamedTuple):
     """A candidate that was made: its file, its score and SSIM against the rung's own pixels, and the encoder's seconds.
 
     `lost` is what each pixel takes from the score, of shape (height, width).
@@ -38,7 +38,7 @@ class Measured(NamedTuple):
 Clock = Callable[[], float]
 
 
-class Bench:
+class ProofBench:
     """The pixels of one rung of one facet. Raises `DamagedError` where the original cannot be decoded whole."""
 
     def __init__(
@@ -48,22 +48,22 @@ class Bench:
         self._clock = clock
         self._original, self._facet, self.size = original, facet, size
         self._largest = largest_of(data, original, facet)
-        self._rungs: dict[tuple[bool, Size], Rung] = {}
+        self._rungs: dict[tuple[bool, Size], RungPixels] = {}
 
-    def rung(self, *, sharpen: bool, size: Size | None = None) -> Rung:
+    def rung(self, *, sharpen: bool, size: Size | None = None) -> RungPixels:
         """Return the rung as a run would encode it, watermark and all, or with the other choice of sharpening, or at another size."""
         key = (sharpen, size or self.size)
         if key not in self._rungs:
-            self._rungs[key] = rung_of(self._largest, self._original, self._facet, key[1], sharpen=sharpen)
+            self._rungs[key] = make_rung(self._largest, self._original, self._facet, key[1], sharpen=sharpen)
         return self._rungs[key]
 
-    def exact(self, *, sharpen: bool) -> bytes:
+    def lossless_png(self, *, sharpen: bool) -> bytes:
         """Return the rung's own pixels as a PNG, quickly made."""
         return bytes(
             self.rung(sharpen=sharpen).pixels.pngsave_buffer(compression=1, filter="sub", keep="icc")
         )
 
-    def tried(self, candidate: Candidate) -> Measured:
+    def measure(self, candidate: Candidate) -> MeasuredCandidate:
         """Encode one candidate and score it. Raises `DamagedError` where the encoder cannot."""
         rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
         ready = rung.ready_for(settings)
@@ -79,21 +79,21 @@ class Bench:
         framed = rung.framed(settings)
         alike = ssim(framed.original, pixels) if min(pixels.shape[:2]) >= WINDOW else None
         score, lost = framed.difference(pixels)
-        return Measured(data, score, alike, seconds, note, lost)
+        return MeasuredCandidate(data, score, alike, seconds, note, lost)
 
-    def searched(self, candidate: Candidate, target: float) -> tuple[Aimed, float]:
+    def search(self, candidate: Candidate, target: float) -> tuple[SearchResult, float]:
         """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""
         settings = candidate.settings
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
         wanted = settings.model_copy(update={"target": target, "band": None})
         began = self._clock()
-        ladder = Ladder(
+        ladder = LadderSearch(
             lambda size: self.rung(sharpen=candidate.sharpen, size=size),
             encoded,
             sizes=lambda _: [self.size],
             original_bytes=self._original.facts.bytes,
         )
-        return ladder.aimed(wanted, self.size), self._clock() - began
+        return ladder.search(wanted, self.size), self._clock() - began
 
     def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
         """Return what each pixel takes from a candidate's score, of shape (height, width)."""
@@ -105,7 +105,7 @@ _OPAQUE = 9.0
 """What a pixel loses where the map hides it: about what shows at a glance on our test photographs (no source)."""
 
 
-def map_picture(lost: npt.NDArray[np.float32]) -> bytes:
+def difference_map(lost: npt.NDArray[np.float32]) -> bytes:
     """Return a difference map, of shape (height, width), as a PNG: clear where nothing is lost, opaque where it hurts."""
     height, width = lost.shape
     strength = np.clip(lost / _OPAQUE, 0, 1)

@@ -26,14 +26,14 @@ def rising(points: Iterable[Point]) -> list[Point]:
     return kept
 
 
-class Between(NamedTuple):
+class CurveEstimate(NamedTuple):
     """What a score would need: bytes and quality, read off between two measured points."""
 
     bytes: int
     quality: int
 
 
-def at_score(points: Sequence[Point], target: float) -> Between | None:
+def at_score(points: Sequence[Point], target: float) -> CurveEstimate | None:
     """Return what a score needs, None beyond what was measured. Bytes go with the exponent of the score between two points."""
     line = rising(points)
     if len(line) < 2 or not line[0].score <= target <= line[-1].score:
@@ -41,4 +41,4 @@ def at_score(points: Sequence[Point], target: float) -> Between | None:
     scores = [point.score for point in line]
     amount = np.interp(target, scores, [math.log(max(1, point.bytes)) for point in line])
     quality = np.interp(target, scores, [point.quality for point in line])
-    return Between(round(math.exp(float(amount))), round(float(quality)))
+    return CurveEstimate(round(math.exp(float(amount))), round(float(quality)))

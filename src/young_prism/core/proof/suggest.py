@@ -14,14 +14,14 @@ _SMALL = 200
 """Pixels: a shorter side under this is an icon, at which nobody judges a quality."""
 
 
-class Suggestion(NamedTuple):
+class OriginalSuggestion(NamedTuple):
     """An original, and what it stands for."""
 
     path: str
     why: str
 
 
-def stand_for_the_rest(originals: Mapping[str, Facts]) -> list[Suggestion]:
+def representative_originals(originals: Mapping[str, Facts]) -> list[OriginalSuggestion]:
     """Return a few originals whose look decides for the others, each once: by facts alone, so that it is there at once."""
     stills = {
         path: facts
@@ -47,7 +47,7 @@ def stand_for_the_rest(originals: Mapping[str, Facts]) -> list[Suggestion]:
     add(opaque or drawings, "drawn, with hard edges or text", lambda facts: facts.size.pixels)
     clear = {path: facts for path, facts in large.items() if facts.transparent}
     add(clear, "with transparency", lambda facts: facts.bytes)
-    return [Suggestion(path, why) for path, why in found.items()]
+    return [OriginalSuggestion(path, why) for path, why in found.items()]
 
 
 _STEPS = (-24, -12, 0, 12)

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 
-class Part(BaseModel):
+class RecipeModel(BaseModel):
     """A table of a recipe."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
@@ -17,7 +17,7 @@ def _tuple(value: Any) -> Any:
     return tuple(_tuple(item) for item in value) if isinstance(value, list) else value
 
 
-FromList = BeforeValidator(_tuple)
+ListAsTuple = BeforeValidator(_tuple)
 """TOML has lists, and what is immutable has tuples."""
 
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]

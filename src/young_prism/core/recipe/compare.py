@@ -22,7 +22,7 @@ def differences(one: Recipe, other: Recipe) -> list[Difference]:
     Facets are told apart by their names and overrides by what they match, lines of a layout by their place; of overrides
     the order counts too, since the last one that matches decides.
     """
-    ours, theirs = dict(_said(one)), dict(_said(other))
+    ours, theirs = dict(_comparable(one)), dict(_comparable(other))
     keys = dict.fromkeys([*ours, *theirs])
     return [
         Difference(key, ours.get(key, ""), theirs.get(key, ""))
@@ -31,7 +31,7 @@ def differences(one: Recipe, other: Recipe) -> list[Difference]:
     ]
 
 
-def _said(recipe: Recipe) -> Iterator[tuple[str, str]]:
+def _comparable(recipe: Recipe) -> Iterator[tuple[str, str]]:
     said = recipe.model_dump(mode="json", exclude_none=True)
     for place in (said, *said["facets"], *said["overrides"]):
         _without_unused_widths(place.get("ladder"))

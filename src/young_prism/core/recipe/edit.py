@@ -61,7 +61,7 @@ def value_at(plain: Mapping[str, Any], path: str) -> Any:
     return found
 
 
-def typed(path: str, text: str) -> Value:
+def parse_value(path: str, text: str) -> Value:
     """Return a form field's text as the value that the key at `path` takes.
 
     A number may end in %, and stands for its hundredth part; a list has commas. What is not of the right kind stays text,

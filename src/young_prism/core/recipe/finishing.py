@@ -7,8 +7,8 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from young_prism.core.recipe.base import (
-    FromList,
-    Part,
+    ListAsTuple,
+    RecipeModel,
     Share,
 )
 
@@ -28,7 +28,7 @@ Position = Literal[
 ]
 
 
-class Watermark(Part):
+class Watermark(RecipeModel):
     """A mark on the renditions. `file` is a PNG or SVG beside the recipe, or in the source.
 
     `size` is the mark's width as a share of the picture's, `margin` its distance from the edge as a share of the shorter
@@ -42,11 +42,11 @@ class Watermark(Part):
     opacity: Share = 0.3
     min_width: Annotated[int, Field(ge=0, le=16383)] = 0
     """Renditions narrower than this have none."""
-    facets: Annotated[tuple[str, ...], FromList] = ()
+    facets: Annotated[tuple[str, ...], ListAsTuple] = ()
     """Only these, where any is named; `whole` is the uncut picture."""
 
 
-class Finishing(Part):
+class Finishing(RecipeModel):
     """Metadata, colour, reduction, placeholder, watermark, and what is verified at the end."""
 
     metadata: Literal["none", "rights", "all-but-place", "all"] = "none"

@@ -14,8 +14,8 @@ from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.recipe.base import (
     Colour,
-    FromList,
-    Part,
+    ListAsTuple,
+    RecipeModel,
 )
 from young_prism.core.types import ImageFormat
 
@@ -25,7 +25,7 @@ Target = Annotated[float, Field(ge=10, le=98)]
 """A score (SSIMULACRA 2) to be reached: 70 is good, about 90 hard to tell apart."""
 
 
-Band = Annotated[tuple[Target, Target], FromList]
+Band = Annotated[tuple[Target, Target], ListAsTuple]
 """The lowest and the highest score at which a picture keeps the fixed quality."""
 
 
@@ -38,7 +38,7 @@ def _goes_up(value: Band | None) -> Band | None:
     return value
 
 
-class Lossy(Part):
+class Lossy(RecipeModel):
     """What formats share whose quality can be chosen: how it is found, and within which bounds.
 
     With a `target` the smallest quality is searched whose score reaches it; with a `band` the quality is tried as it is, and a
@@ -102,7 +102,7 @@ class Jpeg(Lossy):
     """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
 
 
-class Png(Part):
+class Png(RecipeModel):
     """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`.
 
     With `palette` it has at most 256 colours where its score with these is at least that.
@@ -112,7 +112,7 @@ class Png(Part):
     palette: Target | None = None
 
 
-class FormatSet(Part):
+class FormatSet(RecipeModel):
     """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback.
 
     `target` is a score that every lossy format is brought to, picture by picture, `band` the scores that all are brought
@@ -173,7 +173,7 @@ class TransparentFormatSet(FormatSet):
         return self
 
 
-class AnimationFormats(Part):
+class AnimationFormats(RecipeModel):
     """What a GIF that moves is made into; the GIF itself stays as the fallback. Without `webp` it is only copied."""
 
     webp: Webp | None = Webp(quality=75, lossless="when-smaller")
@@ -188,7 +188,7 @@ class AnimationFormats(Part):
         return value
 
 
-class VectorFormats(Part):
+class VectorFormats(RecipeModel):
     """What a drawing in SVG is made into: a copy, by default without scripts and foreign addresses.
 
     With `png` there are raster fallbacks as well, on the ladder up to `raster_limit` times the drawing's own size.
@@ -199,13 +199,13 @@ class VectorFormats(Part):
     raster_limit: Annotated[float, Field(ge=1, le=100)] = 3.0
 
 
-class Squeeze(Part):
+class Squeeze(RecipeModel):
     """Same format, same pixels, fewer bytes: one file for each original, under its own name, proven by decoding both."""
 
     level: Annotated[int, Field(ge=0, le=6)] = 4
 
 
-class Formats(Part):
+class Formats(RecipeModel):
     """Formats by the kind of picture. With `squeeze` nothing else is made of stills."""
 
     photo: FormatSet = FormatSet(avif=Avif(), webp=Webp(), jpeg=Jpeg())

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from young_prism.core.recipe.base import FromList, Part
+from young_prism.core.recipe.base import ListAsTuple, RecipeModel
 
 MAX_WIDTH = 16383
 """Widest rung: WebP holds 14 bits for each side (RFC 9649, 2.6)."""
@@ -15,7 +15,7 @@ MAX_WIDTH = 16383
 Width = Annotated[int, Field(ge=1, le=MAX_WIDTH)]
 
 
-class LayoutLine(Part):
+class LayoutLine(RecipeModel):
     """One line of a layout: up to this viewport width, the picture takes this share of it, never over so many CSS pixels.
 
     The last line has no `up_to`.
@@ -26,20 +26,20 @@ class LayoutLine(Part):
     at_most: Annotated[int, Field(ge=1, le=100_000)] | None = None
 
 
-class Layout(Part):
+class Layout(RecipeModel):
     """What the page asks for: lines from the narrowest viewport up, pixel densities, and the rungs.
 
     `rungs` is how many it may be, the best of which are then found, or a list of widths that was chosen by hand.
     `viewports` are pairs of a width in CSS pixels and its share of visits; without them usual ones are taken.
     """
 
-    lines: Annotated[tuple[LayoutLine, ...], FromList] = (LayoutLine(),)
-    densities: Annotated[tuple[Annotated[float, Field(gt=0, le=8)], ...], FromList] = (1, 2, 3)
+    lines: Annotated[tuple[LayoutLine, ...], ListAsTuple] = (LayoutLine(),)
+    densities: Annotated[tuple[Annotated[float, Field(gt=0, le=8)], ...], ListAsTuple] = (1, 2, 3)
     rungs: (
-        Annotated[int, Field(ge=1, le=20)] | Annotated[tuple[Width, ...], FromList, Field(min_length=1)]
+        Annotated[int, Field(ge=1, le=20)] | Annotated[tuple[Width, ...], ListAsTuple, Field(min_length=1)]
     ) = 5
     viewports: Annotated[
-        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...], FromList
+        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...], ListAsTuple
     ] = ()
 
     @model_validator(mode="after")
@@ -58,26 +58,26 @@ class Layout(Part):
         return self
 
 
-class Steps(Part):
+class Steps(RecipeModel):
     """Rungs by bytes: from the original down, each step predicted to save this share of the bytes, to `smallest` pixels."""
 
     save: Annotated[float, Field(ge=0.05, le=0.9)] = 0.4
     smallest: Width = 320
 
 
-class Ladder(Part):
+class Ladder(RecipeModel):
     """The rungs: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
 
     `measure` says what a rung is a number of; by its longest side a portrait weighs no more than a landscape. Nothing is
     larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out.
     """
 
-    widths: Annotated[tuple[Width, ...], FromList] = (400, 800, 1200, 1600, 2000)
+    widths: Annotated[tuple[Width, ...], ListAsTuple] = (400, 800, 1200, 1600, 2000)
     steps: Steps | None = None
     layout: Layout | None = None
-    percents: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], FromList] = ()
+    percents: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], ListAsTuple] = ()
     measure: Literal["width", "height", "longest-side"] = "width"
-    box: Annotated[tuple[Width, Width] | None, FromList] = None
+    box: Annotated[tuple[Width, Width] | None, ListAsTuple] = None
     min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
 
     @field_validator("widths")

@@ -9,7 +9,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.naming.rule import WHOLE_FACET, check_rule, uses
-from young_prism.core.recipe.base import FromList, Part
+from young_prism.core.recipe.base import ListAsTuple, RecipeModel
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats
 from young_prism.core.recipe.ladder import Ladder
@@ -25,7 +25,7 @@ def _pattern(value: str) -> str:
     return value
 
 
-class Facet(Part):
+class Facet(RecipeModel):
     """A named cut: its aspect ratio, kept around the original's focal point, and a ladder of its own if it has one.
 
     Without an `aspect` it is the whole picture again on another ladder. In markup it is what pages show `up_to` this
@@ -70,7 +70,7 @@ _SHORTEST_SECRET = 16
 """Characters under which a secret can be tried out (our choice)."""
 
 
-class Names(Part):
+class Names(RecipeModel):
     """How renditions are called, and in which folder they lie below the output folder.
 
     `layout`: `mirrored` keeps the original's folders, `flat` has none, `folder-per-original` adds one called like it;
@@ -119,7 +119,7 @@ _URL_PART = r"^[^\s,\"<>]*$"
 """What can stand in a `srcset` unquoted."""
 
 
-class Markup(Part):
+class Markup(RecipeModel):
     """What the snippets say."""
 
     sizes: str = ""
@@ -140,7 +140,7 @@ class Markup(Part):
         return f"{self.base_url.rstrip('/')}/{self.prefix.lstrip('/')}"
 
 
-class Override(Part):
+class Override(RecipeModel):
     """Other decisions for some originals: those that `match`, a pattern in gitignore syntax, or one path, catches.
 
     What is given here stands in place of the recipe's own, whole; `leave_out` makes nothing of them. Of several that
@@ -151,7 +151,7 @@ class Override(Part):
     ladder: Ladder | None = None
     formats: Formats | None = None
     finishing: Finishing | None = None
-    facets: Annotated[tuple[Facet, ...] | None, FromList] = None
+    facets: Annotated[tuple[Facet, ...] | None, ListAsTuple] = None
     leave_out: bool = False
 
     @field_validator("match")
@@ -172,7 +172,7 @@ def _facets_called_apart(facets: tuple[Facet, ...]) -> tuple[Facet, ...]:
     return facets
 
 
-class Recipe(Part):
+class Recipe(RecipeModel):
     """The whole set of decisions about one source."""
 
     version: Literal[1] = 1
@@ -180,10 +180,10 @@ class Recipe(Part):
     ladder: Ladder = Ladder()
     names: Names = Names()
     formats: Formats = Formats()
-    facets: Annotated[tuple[Facet, ...], FromList] = ()
+    facets: Annotated[tuple[Facet, ...], ListAsTuple] = ()
     finishing: Finishing = Finishing()
     markup: Markup = Markup()
-    overrides: Annotated[tuple[Override, ...], FromList] = ()
+    overrides: Annotated[tuple[Override, ...], ListAsTuple] = ()
 
     @field_validator("facets")
     @classmethod

@@ -23,7 +23,7 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
     try:
         return Recipe.model_validate(parsed(text, file=file))
     except ValidationError as error:
-        problems = "; ".join(_say(problem, text) for problem in error.errors())
+        problems = "; ".join(_to_error(problem, text) for problem in error.errors())
         raise RecipeError(
             f"The recipe cannot be used: {problems}.",
             file=file,
@@ -44,7 +44,7 @@ def write_recipe(recipe: Recipe) -> str:
     return tomlkit.dumps(recipe.model_dump(mode="json", exclude_none=True))
 
 
-def _say(problem: Any, text: str) -> str:
+def _to_error(problem: Any, text: str) -> str:
     path: tuple[str | int, ...] = tuple(problem["loc"])
     key = ".".join(str(part) for part in path)
     line = line_of(text, path)

@@ -6,30 +6,32 @@ from typing import Any
 
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.errors import DamagedError
-from young_prism.core.plan.model import is_searched, type_settings
+from young_prism.core.plan.model import EncoderSettings, is_searched
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.quality_search import (
-    Ladder,
+    LadderSearch,
     format_of,
     scored,
 )
-from young_prism.core.render.rungs import Rung
+from young_prism.core.render.rungs import RungPixels
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 
 
-def encode(rung: Rung, size: Size, settings: type_settings | None, ladder: Ladder) -> tuple[bytes, str]:
+def encode(
+    rung: RungPixels, size: Size, settings: EncoderSettings | None, ladder: LadderSearch
+) -> tuple[bytes, str]:
     """Encode a rung, and say what there is to say of it. Raises `DamagedError`."""
     if is_searched(settings):
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else is)
-        found = ladder.aimed(settings, size)
-        return found.data, found.said
+        found = ladder.search(settings, size)
+        return found.data, found.explanation
     if isinstance(settings, Png) and settings.palette is not None:
         return _with_palette(rung, settings, settings.palette)
     return encoded(rung.ready_for(settings), settings), ""
 
 
-def _with_palette(rung: Rung, settings: Png, least: float) -> tuple[bytes, str]:
+def _with_palette(rung: RungPixels, settings: Png, least: float) -> tuple[bytes, str]:
     """Return a PNG of at most 256 colours where that looks enough like the rung and is smaller."""
     exact = encoded(rung.pixels, settings)
     few = png.encode_palette(rung.pixels, settings)
@@ -41,7 +43,7 @@ def _with_palette(rung: Rung, settings: Png, least: float) -> tuple[bytes, str]:
     return few, f"a palette, score {score:.1f}"
 
 
-def encoded(pixels: Any, settings: type_settings | None) -> bytes:
+def encoded(pixels: Any, settings: EncoderSettings | None) -> bytes:
     """Return the file of pixels made ready, by settings, their target and palette aside. Raises `DamagedError`."""
     try:
         match settings:

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from young_prism.core.types import ImageFormat
 
 
-def formats_not_worth_it(sizes: Mapping[ImageFormat, Sequence[int]]) -> dict[ImageFormat, str]:
+def redundant_formats(sizes: Mapping[ImageFormat, Sequence[int]]) -> dict[ImageFormat, str]:
     """Return the formats to leave out, each with the reason.
 
     `sizes` has the bytes of each format's files over the same ladder, in order of preference with the fallback last. A format
@@ -31,7 +31,7 @@ def formats_not_worth_it(sizes: Mapping[ImageFormat, Sequence[int]]) -> dict[Ima
     return left_out
 
 
-def not_worth_it(files: Iterable[tuple[str, ImageFormat, int]]) -> dict[tuple[str, ImageFormat], str]:
+def redundant_files(files: Iterable[tuple[str, ImageFormat, int]]) -> dict[tuple[str, ImageFormat], str]:
     """Judge each cut of an original by itself: from facet, format and bytes of every file to what is left out, and why."""
     facets: dict[str, dict[ImageFormat, list[int]]] = {}
     for facet, fmt, size in files:
@@ -40,5 +40,5 @@ def not_worth_it(files: Iterable[tuple[str, ImageFormat, int]]) -> dict[tuple[st
         (facet, fmt): reason
         for facet, sizes in facets.items()
         if ImageFormat.SVG not in sizes  # a drawing is sharp at any size, which no bytes can weigh up
-        for fmt, reason in formats_not_worth_it(sizes).items()
+        for fmt, reason in redundant_formats(sizes).items()
     }

@@ -14,16 +14,16 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from young_prism.core.pixels.readback import read_back
-from young_prism.core.plan.model import type_settings
+from young_prism.core.plan.model import EncoderSettings
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
-from young_prism.core.render.rungs import Rung
+from young_prism.core.render.rungs import RungPixels
 from young_prism.core.score.search import (
     AIMED_OVER,
     HIGHEST,
     LOWEST,
     USUAL_STEPS,
-    Found,
-    Tries,
+    TrialResult,
+    Trials,
     smallest_quality,
 )
 from young_prism.core.types import ImageFormat, Size
@@ -33,7 +33,7 @@ Encode = Callable[[Any], bytes]
 Score = Callable[[bytes], float]
 
 
-class Hint(NamedTuple):
+class SearchHint(NamedTuple):
     """Where the search of the rung below ended: the quality at which the target lies, between two steps, and which target.
 
     For a band that is the edge that it was brought to, None where it lay inside.
@@ -41,52 +41,52 @@ class Hint(NamedTuple):
 
     quality: float
     target: float | None
-    pace: float = 1.0
+    slope_ratio: float = 1.0
     """How much more a step of quality made there than it usually does."""
 
 
-class Aimed(NamedTuple):
+class SearchResult(NamedTuple):
     """The file, what is said of it, and its score; `reached` is false where the recipe's wish was not fulfilled."""
 
     data: bytes
-    said: str
+    explanation: str
     score: float
     quality: int
     encodings: int
     reached: bool
-    hint: Hint
+    hint: SearchHint
 
 
-def format_of(settings: type_settings | None) -> ImageFormat:
+def format_of(settings: EncoderSettings | None) -> ImageFormat:
     """Return the format that settings of a raster format are for."""
     return ImageFormat(type(settings).__name__.lower())
 
 
-def aimed(
+def search_quality(
     settings: Avif | Webp | Jpeg,
     encode: Encode,
     score: Score,
     *,
     original_bytes: int,
-    hint: Hint | None = None,
-) -> Aimed:
+    hint: SearchHint | None = None,
+) -> SearchResult:
     """Search the quality that settings with a target or a band ask for.
 
     A WebP that is smaller without loss is that.
     """
     lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
-    tries: Tries[bytes] = Tries(
+    tries: Trials[bytes] = Trials(
         lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
     )
-    told = partial(_told, tries, settings)
+    told = partial(_to_result, tries, settings)
     if settings.band is None:
         assert settings.target is not None  # noqa: S101  (only what is searched comes here)
         target: float | None = settings.target
         found = _search(tries, settings, settings.target, hint)
     else:
-        found, target = _into_band(tries, settings, settings.band, hint)
+        found, target = _search_band(tries, settings, settings.band, hint)
     if settings.never_larger and len(found.file) > original_bytes:
-        return _no_larger(tries, found, target, original_bytes, settings)
+        return _within_original_bytes(tries, found, target, original_bytes, settings)
     if lossy and isinstance(settings, Webp) and settings.lossless == "when-smaller":
         exact = encode(settings.model_copy(update={"lossless": "always"}))
         if len(exact) <= len(found.file):
@@ -102,19 +102,19 @@ def aimed(
 
 
 def _search(
-    tries: Tries[bytes], settings: Avif | Webp | Jpeg, target: float, hint: Hint | None
-) -> Found[bytes]:
+    tries: Trials[bytes], settings: Avif | Webp | Jpeg, target: float, hint: SearchHint | None
+) -> TrialResult[bytes]:
     steps = USUAL_STEPS[format_of(settings).value]
     if hint is not None:
-        steps = steps.times(hint.pace)
+        steps = steps.times(hint.slope_ratio)
     begin = settings.quality if hint is None else hint.quality + AIMED_OVER / steps.at(hint.quality)
     within = (settings.lowest or LOWEST, settings.highest or HIGHEST)
     return smallest_quality(tries, target, round(begin), steps, within)
 
 
-def _into_band(
-    tries: Tries[bytes], settings: Avif | Webp | Jpeg, band: tuple[float, float], hint: Hint | None
-) -> tuple[Found[bytes], float | None]:
+def _search_band(
+    tries: Trials[bytes], settings: Avif | Webp | Jpeg, band: tuple[float, float], hint: SearchHint | None
+) -> tuple[TrialResult[bytes], float | None]:
     """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
 
     Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed quality,
@@ -133,28 +133,32 @@ def _into_band(
     return _search(tries, settings, target, None), target
 
 
-def _told(
-    tries: Tries[bytes], settings: Avif | Webp | Jpeg, found: Found[bytes], target: float | None, why: str
-) -> Aimed:
+def _to_result(
+    tries: Trials[bytes],
+    settings: Avif | Webp | Jpeg,
+    found: TrialResult[bytes],
+    target: float | None,
+    why: str,
+) -> SearchResult:
     joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
     said = (
         why if why.startswith("lossless") else f"quality {found.quality}, score {found.score:.1f}{joint}{why}"
     )
     steps = USUAL_STEPS[format_of(settings).value]
     over = found.score - (found.score if target is None else target)
-    pace = tries.pace(found.quality, steps)
+    pace = tries.slope_ratio(found.quality, steps)
     crossing = found.quality - over / (steps.at(found.quality) * pace)
-    hint = Hint(crossing, target, pace)
-    return Aimed(found.file, said, found.score, found.quality, found.encodings, found.reached, hint)
+    hint = SearchHint(crossing, target, pace)
+    return SearchResult(found.file, said, found.score, found.quality, found.encodings, found.reached, hint)
 
 
-def _no_larger(
-    tries: Tries[bytes],
-    found: Found[bytes],
+def _within_original_bytes(
+    tries: Trials[bytes],
+    found: TrialResult[bytes],
     target: float | None,
     most: int,
     settings: Avif | Webp | Jpeg,
-) -> Aimed:
+) -> SearchResult:
     """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
     low, high = settings.lowest or LOWEST, found.quality
     tries.at(low)
@@ -169,23 +173,23 @@ def _no_larger(
         if fits
         else f"not even this quality is smaller than the original{wish}"
     )
-    return _told(tries, settings, tries.found(low, reached=False), None, why)
+    return _to_result(tries, settings, tries.found(low, reached=False), None, why)
 
 
 @dataclass(slots=True)
-class Ladder:
+class LadderSearch:
     """The searches of one facet, each begun where that for the rung below ended.
 
     `rung` gives the pixels at a size, `encode` files of them, and `sizes` are those that settings are made at, from the smallest up.
     """
 
-    rung: Callable[[Size], Rung]
+    rung: Callable[[Size], RungPixels]
     encode: Callable[[Any, Any], bytes]
-    sizes: Callable[[type_settings], Sequence[Size]]
+    sizes: Callable[[EncoderSettings], Sequence[Size]]
     original_bytes: int
-    _done: dict[tuple[type_settings, Size], Aimed] = field(default_factory=dict, init=False)
+    _done: dict[tuple[EncoderSettings, Size], SearchResult] = field(default_factory=dict, init=False)
 
-    def aimed(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+    def search(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchResult:
         """Return the file of a rung, and of those below first."""
         for below in self._steps(settings):
             if below <= size and (settings, below) not in self._done:
@@ -196,12 +200,12 @@ class Ladder:
         own = self.sizes(settings)
         return list(own) if settings.target is None else with_small_copy(own)
 
-    def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> Aimed:
+    def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchResult:
         rung = self.rung(size)
         hint = self._hint(settings, size)
         if size not in self.sizes(settings):
-            settings = _in_a_hurry(settings)
-        return aimed(
+            settings = _fast_settings(settings)
+        return search_quality(
             settings,
             lambda tried: self.encode(rung.ready_for(settings), tried),
             lambda file: scored(rung, settings, file),
@@ -209,7 +213,7 @@ class Ladder:
             hint=hint,
         )
 
-    def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> Hint | None:
+    def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchHint | None:
         """Guess by the one or two rungs below: half of the way that the quality went from octave to octave goes on."""
         smaller = [one for one in self._steps(settings) if one < size]
         if not smaller:
@@ -224,7 +228,7 @@ class Ladder:
         return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 2)
 
 
-def _in_a_hurry(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
+def _fast_settings(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
     """Return settings for what nobody gets: a step less of AVIF's effort moves scores by half a point, and only quality counts."""
     changes: dict[str, Any] = {"never_larger": False}
     if isinstance(settings, Avif):
@@ -248,12 +252,12 @@ def with_small_copy(sizes: Sequence[Size]) -> list[Size]:
     return [sizes[-1].inside(Size(_SMALL, _SMALL)), *sizes]
 
 
-def scored(rung: Rung, settings: type_settings | None, file: bytes) -> float:
+def scored(rung: RungPixels, settings: EncoderSettings | None, file: bytes) -> float:
     """Return the score of a file against the pixels that it was made from."""
     return rung.framed(settings).score(read_back(file, format_of(settings)))
 
 
-def below(floor: float, rung: Rung, file: bytes, settings: type_settings | None) -> str:
+def score_shortfall(floor: float, rung: RungPixels, file: bytes, settings: EncoderSettings | None) -> str:
     """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
     if not floor or not isinstance(settings, Avif | Webp | Jpeg):
         return ""

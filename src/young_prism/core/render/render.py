@@ -15,50 +15,50 @@ from young_prism.core.errors import ChangedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.inspection.inspect import read_header
-from young_prism.core.metadata.embed import Carried
+from young_prism.core.metadata.embed import EmbeddedMetadata
 from young_prism.core.metadata.policy import Policy, filter_metadata
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.placeholder import placeholder
-from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, type_settings
+from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.encoding import encode, encoded
-from young_prism.core.render.quality_search import Ladder, below
+from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (
-    NOTHING_KNOWN,
-    MadeBefore,
-    Piece,
+    NO_PRIOR_RESULTS,
+    EncodedFile,
+    PriorResult,
     Rendered,
-    concluded,
-    judged,
-    sizes_of,
+    bytes_by_path,
+    finalize,
+    formats_to_drop,
 )
-from young_prism.core.render.rungs import Rung, largest_of, rung_of
-from young_prism.core.render.squeeze import squeezed
-from young_prism.core.render.verify import fault_of
-from young_prism.core.svg.sanitise import sanitised
+from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
+from young_prism.core.render.squeeze import squeeze
+from young_prism.core.render.verify import find_fault
+from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Kind, Size
 from young_prism.core.vips import pyvips
 
-Tell = Callable[[PlannedRendition, int], None]
+OnProgress = Callable[[PlannedRendition, int], None]
 """Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
 
 
-class _How(NamedTuple):
+class _RenderContext(NamedTuple):
     """Who is told, the least score of what is lossy, and what metadata go along."""
 
-    tell: Tell
+    on_progress: OnProgress
     floor: float
-    carried: Carried = Carried()
+    carried: EmbeddedMetadata = EmbeddedMetadata()
 
 
 class _Shared(NamedTuple):
     """What the renditions of one rung, and of one facet, have in common."""
 
-    rung: Rung
-    ladder: Ladder
+    rung: RungPixels
+    ladder: LadderSearch
 
 
-def say_nothing(_planned: PlannedRendition, _bytes: int) -> None:
+def ignore_progress(_planned: PlannedRendition, _bytes: int) -> None:
     """Tell nobody."""
 
 
@@ -69,33 +69,33 @@ _SURELY_CLEAR = 250
 def render(
     data: bytes,
     original: PlannedOriginal,
-    known: Mapping[str, MadeBefore] = NOTHING_KNOWN,
+    prior: Mapping[str, PriorResult] = NO_PRIOR_RESULTS,
     *,
     verify: bool = True,
-    tell: Tell = say_nothing,
+    on_progress: OnProgress = ignore_progress,
 ) -> list[Rendered]:
     """Make the renditions of one original from its bytes, in the order of the plan, but for those that are `known` by path.
 
     Of the known ones those are handed back that are not worth delivering now, and made again that are now, and were not.
     Raises the errors of `pieces_of`.
     """
-    new = [r.path for r in original.renditions if r.path not in known]
-    pieces = pieces_of(data, original, new, verify=verify, tell=tell)
-    dropped = judged(original, sizes_of(known, pieces))
-    again = [path for path, one in known.items() if not one.delivered and path not in dropped]
+    new = [r.path for r in original.renditions if r.path not in prior]
+    pieces = encode_paths(data, original, new, verify=verify, on_progress=on_progress)
+    dropped = formats_to_drop(original, bytes_by_path(prior, pieces))
+    again = [path for path, one in prior.items() if not one.delivered and path not in dropped]
     if again:
-        pieces |= pieces_of(data, original, again, verify=verify, tell=tell)
-    return concluded(original, known, pieces)
+        pieces |= encode_paths(data, original, again, verify=verify, on_progress=on_progress)
+    return finalize(original, prior, pieces)
 
 
-def pieces_of(
+def encode_paths(
     data: bytes,
     original: PlannedOriginal,
     paths: Collection[str],
     *,
     verify: bool = True,
-    tell: Tell = say_nothing,
-) -> dict[str, Piece]:
+    on_progress: OnProgress = ignore_progress,
+) -> dict[str, EncodedFile]:
     """Make some of the renditions of an original, by path; the others may be made elsewhere, and all be put together.
 
     Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be decoded whole.
@@ -108,48 +108,52 @@ def pieces_of(
         )
     wanted = [r for r in original.renditions if r.path in paths]
     verify = verify and original.finishing.verify
-    made = _make(data, original, wanted, _How(tell, original.finishing.min_score if verify else 0))
+    made = _encode(
+        data, original, wanted, _RenderContext(on_progress, original.finishing.min_score if verify else 0)
+    )
     if not verify:
         return made
     metadata = original.finishing.metadata
     return {
         r.path: made[r.path]._replace(
             fault=made[r.path].fault
-            or fault_of(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
+            or find_fault(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
         )
         for r in wanted
         if r.path in made
     }
 
 
-def _make(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], how: _How
-) -> dict[str, Piece]:
+def _encode(
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], context: _RenderContext
+) -> dict[str, EncodedFile]:
     if not wanted:
         return {}
-    plain = _as_it_is(data, original, wanted)
+    plain = _pass_through(data, original, wanted)
     for planned in wanted:
         if planned.path in plain:
-            how.tell(planned, len(plain[planned.path].data))
-    return plain | _encode_all(data, original, wanted, how)
+            context.on_progress(planned, len(plain[planned.path].data))
+    return plain | _encode_all(data, original, wanted, context)
 
 
-def _as_it_is(data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]) -> dict[str, Piece]:
+def _pass_through(
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]
+) -> dict[str, EncodedFile]:
     """Make what is never resized: copies, squeezed files, animations, drawings as drawings."""
     made = {}
     for planned in wanted:
         match planned.settings:
             case None:
-                made[planned.path] = Piece(data, planned.reason, kept=True)
+                made[planned.path] = EncodedFile(data, planned.reason, kept=True)
             case Squeeze():
-                own, reason = squeezed(data, original.facts, planned.settings, original.finishing.metadata)
-                made[planned.path] = Piece(own, reason, kept=own == data)
+                own, reason = squeeze(data, original.facts, planned.settings, original.finishing.metadata)
+                made[planned.path] = EncodedFile(own, reason, kept=own == data)
             case VectorFormats():
-                clean = sanitised(data)
+                clean = sanitise(data)
                 reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
-                made[planned.path] = Piece(clean.data, reason, kept=clean.data == data)
+                made[planned.path] = EncodedFile(clean.data, reason, kept=clean.data == data)
             case Webp() if original.facts.kind is Kind.ANIMATION:
-                made[planned.path] = Piece(_moving(data, planned.settings), planned.reason)
+                made[planned.path] = EncodedFile(_moving(data, planned.settings), planned.reason)
     return made
 
 
@@ -165,59 +169,63 @@ def _moving(data: bytes, settings: Webp) -> bytes:
 
 
 def _encode_all(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], how: _How
-) -> dict[str, Piece]:
+    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], context: _RenderContext
+) -> dict[str, EncodedFile]:
     """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels."""
     facts, finishing = original.facts, original.finishing
-    made: dict[str, Piece] = {}
+    made: dict[str, EncodedFile] = {}
     facets: dict[str, list[PlannedRendition]] = {}
     for planned in wanted:
         if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
-    how = how._replace(carried=_metadata_of(data, facts, finishing.metadata))
+    context = context._replace(carried=_metadata_of(data, facts, finishing.metadata))
     for facet, own in facets.items():
         largest = largest_of(data, original, facet)
-        rungs = _rungs_of(largest, original, facet, how.carried)
-        ladder = Ladder(rungs, encoded, sizes=_sizes_by_settings(original, facet), original_bytes=facts.bytes)
+        rungs = _rungs_of(largest, original, facet, context.carried)
+        ladder = LadderSearch(
+            rungs, encoded, sizes=_sizes_by_settings(original, facet), original_bytes=facts.bytes
+        )
         for size in sorted({planned.size for planned in own}):
             for planned in own:
                 if planned.size == size:
-                    how.tell(planned, -1)
+                    context.on_progress(planned, -1)
                     shared = _Shared(rungs(size), ladder)
-                    made[planned.path] = _rendition(data, original, planned, shared, how)
-                    how.tell(planned, len(made[planned.path].data))
+                    made[planned.path] = _rendition(data, original, planned, shared, context)
+                    context.on_progress(planned, len(made[planned.path].data))
     return made
 
 
-def _metadata_of(data: bytes, facts: Facts, policy: Policy) -> Carried:
+def _metadata_of(data: bytes, facts: Facts, policy: Policy) -> EmbeddedMetadata:
     """Return the metadata that renditions keep. The header is read only where the policy keeps any."""
     return (
-        Carried() if policy == "none" else filter_metadata(read_header(BytesView(data), facts.format), policy)
+        EmbeddedMetadata()
+        if policy == "none"
+        else filter_metadata(read_header(BytesView(data), facts.format), policy)
     )
 
 
 def _rungs_of(
-    largest: Any, original: PlannedOriginal, facet: str, carried: Carried
-) -> Callable[[Size], Rung]:
+    largest: Any, original: PlannedOriginal, facet: str, carried: EmbeddedMetadata
+) -> Callable[[Size], RungPixels]:
     """Return what gives the pixels of a rung, the last one at hand."""
-    held: dict[Size, Rung] = {}
+    held: dict[Size, RungPixels] = {}
 
-    def rung(size: Size) -> Rung:
+    def rung(size: Size) -> RungPixels:
         if size not in held:
             held.clear()
-            held[size] = rung_of(largest, original, facet, size, carried=carried)
+            held[size] = make_rung(largest, original, facet, size, carried=carried)
         return held[size]
 
     return rung
 
 
-def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[type_settings], list[Size]]:
+def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[EncoderSettings], list[Size]]:
     """Return what gives the sizes that a facet is made at by some settings, from the smallest up."""
 
     @cache
-    def sizes(settings: type_settings) -> list[Size]:
+    def sizes(settings: EncoderSettings) -> list[Size]:
         own = {r.size for r in original.renditions if r.facet == facet and r.settings == settings}
         return sorted(own)
 
@@ -225,8 +233,12 @@ def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[type_
 
 
 def _rendition(
-    data: bytes, original: PlannedOriginal, planned: PlannedRendition, shared: _Shared, how: _How
-) -> Piece:
+    data: bytes,
+    original: PlannedOriginal,
+    planned: PlannedRendition,
+    shared: _Shared,
+    context: _RenderContext,
+) -> EncodedFile:
     """Encode a rung for one rendition; the original's own bytes stand for it where they may and are fewer."""
     facts, finishing = original.facts, original.finishing
     rung = shared.rung
@@ -237,10 +249,10 @@ def _rendition(
     plain = not rung.marked and finishing.metadata == "none" and planned.cut is None
     own = _original_squeezed(data, facts, planned) if plain else None
     if own is not None and len(own) <= len(fresh):
-        return Piece(own, "the original's own pixels were already the smallest", True, stand_in, clear)
+        return EncodedFile(own, "the original's own pixels were already the smallest", True, stand_in, clear)
     reason = f"{planned.reason}: {reason}" if reason else planned.reason
-    fault = below(how.floor, rung, fresh, planned.settings)
-    return Piece(fresh, reason, False, stand_in, clear, fault)
+    fault = score_shortfall(context.floor, rung, fresh, planned.settings)
+    return EncodedFile(fresh, reason, False, stand_in, clear, fault)
 
 
 def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> bytes | None:
@@ -249,7 +261,7 @@ def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> 
     Only at full size, in the same format, upright, in sRGB and 8 bit already: then nothing is lost by keeping
     them, and nothing is lossy twice.
     """
-    settings: type_settings | None = planned.settings
+    settings: EncoderSettings | None = planned.settings
     if planned.size != facts.size or planned.format is not facts.format:
         return None
     if facts.orientation != 1 or facts.profile or facts.cmyk:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
-from young_prism.core.render.pruning import not_worth_it
+from young_prism.core.render.pruning import redundant_files
 from young_prism.core.types import Outcome
 
 
@@ -27,7 +27,7 @@ class Rendered:
     """It was made before, and only its name is new."""
 
 
-class Piece(NamedTuple):
+class EncodedFile(NamedTuple):
     """The file of a rendition before it is judged; `kept` are bytes of the original's own, or what was never lossy again."""
 
     data: bytes
@@ -40,43 +40,43 @@ class Piece(NamedTuple):
     """It is not what it was to be, and this is why."""
 
 
-class MadeBefore(NamedTuple):
+class PriorResult(NamedTuple):
     """A rendition that was made before, in just this way: its bytes, and whether it was worth delivering."""
 
     bytes: int
     delivered: bool
 
 
-NOTHING_KNOWN: Mapping[str, MadeBefore] = {}
+NO_PRIOR_RESULTS: Mapping[str, PriorResult] = {}
 
 
-def concluded(
-    original: PlannedOriginal, known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]
+def finalize(
+    original: PlannedOriginal, known: Mapping[str, PriorResult], pieces: Mapping[str, EncodedFile]
 ) -> list[Rendered]:
     """Judge what was made of an original, wherever it was made: of the `known` ones, those are handed back that are not worth delivering now."""
-    sizes = sizes_of(known, pieces)
-    dropped = judged(original, sizes)
+    sizes = bytes_by_path(known, pieces)
+    dropped = formats_to_drop(original, sizes)
     return [
         _faulty(planned, pieces[planned.path].fault)
         if planned.path in pieces and pieces[planned.path].fault
         else _dropped(planned, sizes[planned.path], dropped[planned.path])
         if planned.path in dropped
-        else _done(planned, pieces[planned.path])
+        else _delivered(planned, pieces[planned.path])
         for planned in original.renditions
         if planned.path in dropped or planned.path in pieces
     ]
 
 
-def sizes_of(known: Mapping[str, MadeBefore], pieces: Mapping[str, Piece]) -> dict[str, int]:
+def bytes_by_path(known: Mapping[str, PriorResult], pieces: Mapping[str, EncodedFile]) -> dict[str, int]:
     """Return the bytes of each rendition; what is not what it was to be weighs nothing against the others."""
     fine = {path: len(one.data) for path, one in pieces.items() if not one.fault}
     return {path: one.bytes for path, one in known.items()} | fine
 
 
-def judged(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
+def formats_to_drop(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
     """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
     there = [r for r in original.renditions if r.path in sizes]
-    left_out = not_worth_it((r.facet, r.format, sizes[r.path]) for r in there)
+    left_out = redundant_files((r.facet, r.format, sizes[r.path]) for r in there)
     return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
 
 
@@ -93,7 +93,7 @@ def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
     )
 
 
-def _done(planned: PlannedRendition, made: Piece) -> Rendered:
+def _delivered(planned: PlannedRendition, made: EncodedFile) -> Rendered:
     return Rendered(
         planned=planned,
         outcome=Outcome.KEPT if made.kept else Outcome.MADE,

@@ -7,18 +7,18 @@ from typing import Any
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.metadata.embed import (
-    NOTHING,
-    Carried,
-    carried_by,
-    dressed,
+    NO_EMBEDDED_METADATA,
+    EmbeddedMetadata,
+    metadata_of,
+    with_metadata,
 )
 from young_prism.core.pixels.readback import array_of
-from young_prism.core.pixels.shape import bare, largest_rung, sharpened, smaller_rung
-from young_prism.core.plan.model import PlannedOriginal, type_settings
-from young_prism.core.plan.resolve import wears_mark
+from young_prism.core.pixels.shape import largest_rung, sharpened, smaller_rung, without_metadata
+from young_prism.core.plan.model import EncoderSettings, PlannedOriginal
+from young_prism.core.plan.resolve import has_watermark
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
-from young_prism.core.render.watermark import in_space, marked
-from young_prism.core.score.padding import Framed
+from young_prism.core.render.watermark import in_space, with_watermark
+from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 
@@ -53,7 +53,7 @@ def reduced(largest: Any, original: PlannedOriginal, size: Size, *, sharpen: boo
 
 
 @dataclass(slots=True)
-class Rung:
+class RungPixels:
     """One rung as every format gets it: its pixels, and their side of the score once one asks for it.
 
     `plain` are the pixels before any watermark, `grey` says that one band is enough for them.
@@ -64,9 +64,9 @@ class Rung:
     marked: bool
     grey: bool
     _ready: dict[tuple[bool, str | None], Any] = field(default_factory=dict, init=False)
-    _framed: dict[tuple[bool, str | None], Framed] = field(default_factory=dict, init=False)
+    _framed: dict[tuple[bool, str | None], PaddedReference] = field(default_factory=dict, init=False)
 
-    def ready_for(self, settings: type_settings | None) -> Any:
+    def ready_for(self, settings: EncoderSettings | None) -> Any:
         """Return the pixels as an encoder takes them: on the matte where its format has no transparency, in one band if grey.
 
         Raises `DamagedError` where a matte is needed and none is named.
@@ -78,14 +78,14 @@ class Rung:
             self._ready[key] = pixels.colourspace("b-w") if grey else pixels
         return self._ready[key]
 
-    def framed(self, settings: type_settings | None) -> Framed:
+    def framed(self, settings: EncoderSettings | None) -> PaddedReference:
         """Return the score's side of what that encoder takes."""
         key = self._key(settings)
         if key not in self._framed:
-            self._framed[key] = Framed(array_of(self.ready_for(settings)))
+            self._framed[key] = PaddedReference(array_of(self.ready_for(settings)))
         return self._framed[key]
 
-    def _key(self, settings: type_settings | None) -> tuple[bool, str | None]:
+    def _key(self, settings: EncoderSettings | None) -> tuple[bool, str | None]:
         if not isinstance(settings, Jpeg):
             return (False, None)
         if not self.pixels.hasalpha():
@@ -97,28 +97,28 @@ class Rung:
         return (False, settings.matte)
 
 
-def rung_of(
+def make_rung(
     largest: Any,
     original: PlannedOriginal,
     facet: str,
     size: Size,
     *,
     sharpen: bool | None = None,
-    carried: Carried = NOTHING,
-) -> Rung:
+    carried: EmbeddedMetadata = NO_EMBEDDED_METADATA,
+) -> RungPixels:
     """Return one rung with its watermark, and with the metadata that go along."""
     plain = reduced(largest, original, size, sharpen=sharpen)
     watermark, mark = original.finishing.watermark, original.mark
     pixels, wears = plain, False
-    if mark is not None and watermark is not None and wears_mark(original.finishing, facet, size):
-        pixels, wears = marked(plain, mark.data, watermark), True
-    pixels = dressed(pixels, carried._replace(profile=carried_by(pixels).profile))
-    return Rung(plain, pixels, wears, original.facts.grey and not wears)
+    if mark is not None and watermark is not None and has_watermark(original.finishing, facet, size):
+        pixels, wears = with_watermark(plain, mark.data, watermark), True
+    pixels = with_metadata(pixels, carried._replace(profile=metadata_of(pixels).profile))
+    return RungPixels(plain, pixels, wears, original.facts.grey and not wears)
 
 
 def _on_matte(pixels: Any, matte: str) -> Any:
-    carried = carried_by(pixels)
+    carried = metadata_of(pixels)
     colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
     one = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
     background = in_space(one.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
-    return dressed(bare(pixels).flatten(background=background).copy_memory(), carried)
+    return with_metadata(without_metadata(pixels).flatten(background=background).copy_memory(), carried)

@@ -11,21 +11,21 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.inspection.inspect import read_header
 from young_prism.core.metadata.embed import (
-    Carried,
-    into_jpeg,
-    into_png,
+    EmbeddedMetadata,
+    embed_in_jpeg,
+    embed_in_png,
 )
 from young_prism.core.metadata.policy import (
     Policy,
     filter_metadata,
-    turn_only,
+    orientation_exif,
 )
 from young_prism.core.pixels.decode import open_image
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import ImageFormat
 
 
-def squeezed(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
+def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
     """Return the smaller file, or the original's own bytes, and what was done.
 
     What the picture looks like hangs on its profile and its orientation as well: they stay, whatever the rule for
@@ -36,7 +36,7 @@ def squeezed(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tu
     if policy in ("all", "all-but-place") and facts.orientation != 1 and carried.exif:
         carried = carried._replace(exif=_turned(carried.exif, facts.orientation))
     elif facts.orientation != 1:
-        carried = carried._replace(exif=turn_only(facts.orientation))
+        carried = carried._replace(exif=orientation_exif(facts.orientation))
     try:
         smaller = _smaller(data, facts.format, settings, carried)
         if len(smaller) >= len(data):
@@ -65,10 +65,10 @@ def _as_rgba(image: Any) -> Any:
     return image if image.hasalpha() else image.bandjoin(65535 if deep else 255)
 
 
-def _smaller(data: bytes, fmt: ImageFormat, settings: Squeeze, carried: Carried) -> bytes:
+def _smaller(data: bytes, fmt: ImageFormat, settings: Squeeze, carried: EmbeddedMetadata) -> bytes:
     if fmt is ImageFormat.JPEG:
-        return into_jpeg(jpeg.squeeze(data), carried)
-    return into_png(png.squeeze(data, settings.level, keep_look=True), carried)
+        return embed_in_jpeg(jpeg.squeeze(data), carried)
+    return embed_in_png(png.squeeze(data, settings.level, keep_look=True), carried)
 
 
 def _turned(block: bytes, orientation: int) -> bytes:

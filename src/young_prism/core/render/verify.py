@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import BytesView
-from young_prism.core.images.headers.metadata import Group, read_metadata
+from young_prism.core.images.headers.metadata import MetadataGroup, read_metadata
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.inspection.inspect import read_header
 from young_prism.core.pixels.readback import has_whole_frames, is_animated_webp, shape_of
@@ -13,7 +13,7 @@ from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.types import ImageFormat
 
 
-def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bool) -> str:
+def find_fault(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bool) -> str:
     """Say what is wrong with a rendition; empty for nothing. `clear` says that it must be able to show what is behind it.
 
     Type by content, all pixels decoded, pixel size, transparency, and no metadata but what the recipe's word `metadata` allows.
@@ -29,7 +29,7 @@ def fault_of(data: bytes, planned: PlannedRendition, *, metadata: str, clear: bo
         fault = "" if has_whole_frames(data, fmt) else "not all of its frames can be decoded"
         if fault or planned.settings is None:
             return fault
-    return _in_pixels(data, planned, clear=clear) or _left_in(data, planned, metadata)
+    return _in_pixels(data, planned, clear=clear) or _unwanted_metadata(data, planned, metadata)
 
 
 def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
@@ -45,7 +45,7 @@ def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
     return "its transparency is lost" if clear and bands != 4 else ""
 
 
-def _left_in(data: bytes, planned: PlannedRendition, allowed: str) -> str:
+def _unwanted_metadata(data: bytes, planned: PlannedRendition, allowed: str) -> str:
     """Say what metadata a rendition carries against the rule; what is squeezed keeps how it is turned."""
     if isinstance(planned.settings, Squeeze):
         return ""
@@ -59,4 +59,4 @@ def _left_in(data: bytes, planned: PlannedRendition, allowed: str) -> str:
     if allowed == "all" or not blocks:
         return ""
     found = read_metadata(exif=header.exif, xmp=header.xmp, iptc=header.iptc)
-    return "it carries the place" if found.place or Group.PLACE in found.groups else ""
+    return "it carries the place" if found.place or MetadataGroup.PLACE in found.groups else ""

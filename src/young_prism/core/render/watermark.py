@@ -9,16 +9,16 @@ from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.inspection.inspect import read_header
-from young_prism.core.metadata.embed import carried_by, dressed
+from young_prism.core.metadata.embed import metadata_of, with_metadata
 from young_prism.core.pixels.decode import damaged, open_image
-from young_prism.core.pixels.shape import bare, resized, to_srgb
-from young_prism.core.pixels.vector import drawn
+from young_prism.core.pixels.shape import resized, to_srgb, without_metadata
+from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.types import ImageFormat, Size
 from young_prism.core.vips import pyvips
 
 
-def mark_size(data: bytes) -> Size:
+def watermark_size(data: bytes) -> Size:
     """Return the size of a watermark's file. Raises `DamagedError` for what is neither PNG nor SVG."""
     fmt = sniff(data[:HEAD_BYTES])
     if fmt not in (ImageFormat.PNG, ImageFormat.SVG):
@@ -31,7 +31,7 @@ def mark_size(data: bytes) -> Size:
     return size
 
 
-def placed(picture: Size, mark: Size, settings: Watermark) -> tuple[Size, list[tuple[int, int]]]:
+def watermark_position(picture: Size, mark: Size, settings: Watermark) -> tuple[Size, list[tuple[int, int]]]:
     """Return the size of the mark on a picture, and the left and top of each place where it stands.
 
     It is `size` of the picture's width, or less where it would not fit between the margins. In the middle x is
@@ -62,21 +62,21 @@ def _tiles(picture: Size, size: Size, margin: int) -> Iterator[tuple[int, int]]:
         )
 
 
-def marked(pixels: Any, data: bytes, settings: Watermark) -> Any:
+def with_watermark(pixels: Any, data: bytes, settings: Watermark) -> Any:
     """Return the pixels of a rung with the mark on them. Raises `DamagedError` where the mark cannot be read."""
-    carried = carried_by(pixels)
+    carried = metadata_of(pixels)
     picture = Size(pixels.width, pixels.height)
-    size, places = placed(picture, mark_size(data), settings)
+    size, places = watermark_position(picture, watermark_size(data), settings)
     try:
         mark = _mark(data, size, carried.profile)
         alpha = (mark[3] * settings.opacity).cast("uchar", shift=False)
         layer = _layer(mark[:3].bandjoin(alpha), picture, places)
         # Both in the same space and over each other as CSS does it, alpha not premultiplied.
-        under = bare(pixels).copy(interpretation="srgb")
+        under = without_metadata(pixels).copy(interpretation="srgb")
         over = under.composite2(layer, "over", compositing_space="srgb")
         if not pixels.hasalpha():
             over = over[:3]
-        return dressed(over.cast("uchar").copy_memory(), carried)
+        return with_metadata(over.cast("uchar").copy_memory(), carried)
     except pyvips.Error as error:
         raise damaged(error) from error
 
@@ -84,7 +84,7 @@ def marked(pixels: Any, data: bytes, settings: Watermark) -> Any:
 def _mark(data: bytes, size: Size, profile: bytes) -> Any:
     """Return the mark at its size, RGB with alpha, in sRGB or in the space of the picture's profile."""
     if sniff(data[:HEAD_BYTES]) is ImageFormat.SVG:
-        image = drawn(data, size)
+        image = draw_vector(data, size)
     else:
         image = open_image(data, ImageFormat.PNG).copy_memory()
     image = to_srgb(image, cmyk=False)

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from young_prism.core.ladder.layout import shown_width
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, Rung
+from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, DeliveredRung
 from young_prism.core.types import ImageFormat, Outcome
 
 VIEWPORTS = (390, 768, 1280, 1920)
@@ -51,7 +51,7 @@ PHONE = Viewport(PHONE_CSS_PX, PHONE_DENSITY)
 ALL_VIEWPORTS = tuple(Viewport(width, density) for width in VIEWPORTS for density in DENSITIES)
 
 
-def shown_at(recipe: Recipe, viewport: Viewport) -> float:
+def display_width(recipe: Recipe, viewport: Viewport) -> float:
     """Return how wide a recipe's pages show a picture, in CSS pixels: by its layout, or as wide as the page."""
     layout = recipe.ladder.layout
     return shown_width(layout, viewport.css_px) if layout else viewport.css_px
@@ -67,12 +67,12 @@ def _fetched(results: Sequence[Result], needed: Sequence[float]) -> list[int]:
     there = [r for r in results if r.outcome in _DELIVERED and r.facet == WHOLE_FACET]
     if not there:
         return [0] * len(needed)
-    rungs = sorted(Rung(r.width, r.bytes) for r in there if r.format is there[0].format)
+    rungs = sorted(DeliveredRung(r.width, r.bytes) for r in there if r.format is there[0].format)
     widths = [rung.width for rung in rungs]
     return [rungs[min(bisect_left(widths, pixels), len(rungs) - 1)].bytes for pixels in needed]
 
 
-class Share(NamedTuple):
+class OriginalStats(NamedTuple):
     """What one original adds to a summary. It can be kept, and added again where the original is as it was."""
 
     path: str
@@ -104,13 +104,15 @@ class Share(NamedTuple):
 _PHONE = ALL_VIEWPORTS.index(PHONE)
 
 
-class Shares:
+class OriginalStatsBuilder:
     """Finds the share of each original under one recipe."""
 
     def __init__(self, recipe: Recipe) -> None:
-        self._needed = [round(shown_at(recipe, viewport)) * viewport.density for viewport in ALL_VIEWPORTS]
+        self._needed = [
+            round(display_width(recipe, viewport)) * viewport.density for viewport in ALL_VIEWPORTS
+        ]
 
-    def of(self, path: str, kind: str, size: int, results: Sequence[Result]) -> Share:
+    def of(self, path: str, kind: str, size: int, results: Sequence[Result]) -> OriginalStats:
         """Return the share of an original of `size` bytes with what came of it."""
         formats: dict[str, tuple[int, int]] = {}
         kept = ""
@@ -122,7 +124,7 @@ class Shares:
                     kept = result.reason
         views = tuple(found or size for found in _fetched(results, self._needed))
         grew = views[_PHONE] >= size and "what a phone fetches of it weighs more than the original"
-        return Share(
+        return OriginalStats(
             path,
             kind,
             size,
@@ -150,7 +152,7 @@ class Summary:
         self._larger_in_all = 0
         self._verified = self._faults = 0
 
-    def add(self, share: Share, results: Sequence[Result], seconds: float, *, verified: bool) -> None:
+    def add(self, share: OriginalStats, results: Sequence[Result], seconds: float, *, verified: bool) -> None:
         """Add an original's share, and what this run did: `seconds` in workers, and whether results were `verified`."""
         self._outcomes.update(result.outcome.value for result in results)
         if verified:
@@ -165,14 +167,14 @@ class Summary:
             _largest(self._slowest, (seconds, share.path, share.before))
         self._take(share)
 
-    def stand(self, shares: Iterable[Share]) -> None:
+    def add_unchanged(self, shares: Iterable[OriginalStats]) -> None:
         """Add originals that this run left as they were."""
         for share in shares:
             self._outcomes[Outcome.REUSED.value] += share.delivered
             self._outcomes[Outcome.SKIPPED.value] += share.skipped
             self._take(share)
 
-    def _take(self, share: Share) -> None:
+    def _take(self, share: OriginalStats) -> None:
         if not share.formats:
             return
         path, size, after, phone = share.path, share.before, share.after, share.phone
@@ -234,7 +236,7 @@ def _largest(heap: list[Any], one: Any) -> None:
     heapq.heappush(heap, one) if len(heap) < _MOST else heapq.heappushpop(heap, one)
 
 
-class Change(NamedTuple):
+class FigureChange(NamedTuple):
     """One figure of two runs."""
 
     name: str
@@ -242,7 +244,7 @@ class Change(NamedTuple):
     now: int
 
 
-def compared(now: Mapping[str, Any], before: Mapping[str, Any] | None) -> list[Change]:
+def compare_figures(now: Mapping[str, Any], before: Mapping[str, Any] | None) -> list[FigureChange]:
     """Return the figures of a run beside those of the one before it, where they differ; nothing without one."""
     if not before:
         return []
@@ -260,4 +262,4 @@ def compared(now: Mapping[str, Any], before: Mapping[str, Any] | None) -> list[C
             for fmt in sorted({*now["formats"], *before["formats"]})
         ),
     )
-    return [Change(name, old, new) for name, old, new in names if old != new]
+    return [FigureChange(name, old, new) for name, old, new in names if old != new]

@@ -9,14 +9,14 @@ PHONE_CSS_PX = 390
 PHONE_DENSITY = 2
 
 
-class Rung(NamedTuple):
+class DeliveredRung(NamedTuple):
     """One rendition of the format that a browser takes: width in pixels, and bytes."""
 
     width: int
     bytes: int
 
 
-def fetched(rungs: Sequence[Rung], css_px: int, density: float) -> Rung:
+def fetched(rungs: Sequence[DeliveredRung], css_px: int, density: float) -> DeliveredRung:
     """Return the rung that is fetched for a picture shown `css_px` wide at a pixel density.
 
     The narrowest one that has enough pixels, else the widest: what browsers do with a cold cache (HTML Living
@@ -29,6 +29,6 @@ def fetched(rungs: Sequence[Rung], css_px: int, density: float) -> Rung:
     return next((rung for rung in ascending if rung.width >= needed), ascending[-1])
 
 
-def phone_fetches(rungs: Sequence[Rung]) -> Rung:
+def phone_fetches(rungs: Sequence[DeliveredRung]) -> DeliveredRung:
     """Return what a phone fetches for a picture as wide as its screen: 390 CSS px at density 2."""
     return fetched(rungs, PHONE_CSS_PX, PHONE_DENSITY)

@@ -36,7 +36,7 @@ NETWORKS = (
 """Common practice, no source: rounded from what tests of pages usually take."""
 
 
-class View(NamedTuple):
+class FetchResult(NamedTuple):
     """One picture on one screen: what is fetched, how wide its place is in CSS pixels, and how wide it would have to be."""
 
     screen: Screen
@@ -49,12 +49,12 @@ class View(NamedTuple):
         return self.slot * self.screen.density
 
     @property
-    def too_many(self) -> float:
+    def overfetch(self) -> float:
         """Pixels fetched beyond those that are shown, as a share of those that are."""
         return max(0.0, self._ratio - 1)
 
     @property
-    def too_few(self) -> float:
+    def underfetch(self) -> float:
         """Pixels that the place has and the rendition lacks, as a share of the place's."""
         return max(0.0, 1 - self._ratio)
 
@@ -63,7 +63,7 @@ class View(NamedTuple):
         return (self.taken.width / self.needed) ** 2 if self.needed and self.taken.width else 1.0
 
 
-class Ladder(NamedTuple):
+class RungChoice(NamedTuple):
     """The rungs of the format that a browser takes, in one range of viewports: `up_to` its width, None for all above."""
 
     up_to: int | None
@@ -72,21 +72,21 @@ class Ladder(NamedTuple):
     rungs: tuple[RenditionEntry, ...]
 
 
-def ladders(delivered: Delivered, formats: Collection[str] = ALL_FORMATS) -> list[Ladder]:
+def ladders(delivered: Delivered, formats: Collection[str] = ALL_FORMATS) -> list[RungChoice]:
     """Return what a browser that shows those formats chooses from, the narrowest viewports first.
 
     The last format of the whole picture is the fallback, which is taken whatever the browser shows. Raises `ValueError` without it.
     """
     if not delivered.whole:
         raise ValueError("no rendition of the whole picture")
-    found: list[Ladder] = []
+    found: list[RungChoice] = []
     for art in delivered.art:
         own = [one for one in delivered.renditions if one.facet == art.facet]
         rungs = _first(own, formats)
         if rungs and not (found and found[-1].up_to == art.up_to):
-            found.append(Ladder(art.up_to, art.facet, art.sizes, rungs))
+            found.append(RungChoice(art.up_to, art.facet, art.sizes, rungs))
     rungs = _first(delivered.whole, formats) or tuple(delivered.fallback)
-    return [*found, Ladder(None, None, delivered.markup.sizes, rungs)]
+    return [*found, RungChoice(None, None, delivered.markup.sizes, rungs)]
 
 
 def _first(renditions: Sequence[RenditionEntry], formats: Collection[str]) -> tuple[RenditionEntry, ...]:
@@ -95,13 +95,13 @@ def _first(renditions: Sequence[RenditionEntry], formats: Collection[str]) -> tu
     return tuple(sorted(own, key=lambda one: one.width))
 
 
-def view(choices: Sequence[Ladder], screen: Screen) -> View:
+def fetch(choices: Sequence[RungChoice], screen: Screen) -> FetchResult:
     """Return what is fetched on a screen: as `markup.selection.select` finds it in our own markup, and a test compares."""
     ladder = next(one for one in choices if one.up_to is None or screen.width <= one.up_to)
     slot = _slot(ladder.sizes, screen)
     needed = slot * screen.density
     taken = next((rung for rung in ladder.rungs if rung.width >= needed), ladder.rungs[-1])
-    return View(screen, taken, slot)
+    return FetchResult(screen, taken, slot)
 
 
 @lru_cache(maxsize=4096)
@@ -116,7 +116,7 @@ class Visit(NamedTuple):
     share: float
 
 
-def typical(viewports: Iterable[tuple[int, float]] = USUAL_VIEWPORTS) -> tuple[Visit, ...]:
+def typical_visits(viewports: Iterable[tuple[int, float]] = USUAL_VIEWPORTS) -> tuple[Visit, ...]:
     """Return a mix of visitors: viewports with their shares, and the densities that screens of such widths have.
 
     Phones 2 and 3 alike, tablets 2, desktops seven of ten 1 and the others 2 (from memory, rounded).
@@ -131,28 +131,28 @@ def typical(viewports: Iterable[tuple[int, float]] = USUAL_VIEWPORTS) -> tuple[V
     return tuple(Visit(screen, weight / total) for screen, weight in weights.items())
 
 
-class Mix(NamedTuple):
+class AverageFetch(NamedTuple):
     """What a mix of visitors fetches on average, in bytes: of the originals, and of the renditions."""
 
     before: float
     after: float
 
 
-def mix(
+def average_fetch(
     pictures: Iterable[tuple[Delivered, int]],
     visits: Sequence[Visit],
     formats: Collection[str] = ALL_FORMATS,
-) -> Mix:
+) -> AverageFetch:
     """Add up what visitors fetch of pictures, given with their originals' bytes."""
     before = after = 0.0
     for delivered, size in pictures:
         choices = ladders(delivered, formats)
         before += size
-        after += sum(visit.share * view(choices, visit.screen).taken.bytes for visit in visits)
-    return Mix(before, after)
+        after += sum(visit.share * fetch(choices, visit.screen).taken.bytes for visit in visits)
+    return AverageFetch(before, after)
 
 
-def unused(choices: Sequence[Ladder], visits: Sequence[Visit]) -> list[RenditionEntry]:
+def unused(choices: Sequence[RungChoice], visits: Sequence[Visit]) -> list[RenditionEntry]:
     """Return the rungs that nobody in a mix of visitors fetches."""
-    taken = {view(choices, visit.screen).taken.path for visit in visits}
+    taken = {fetch(choices, visit.screen).taken.path for visit in visits}
     return [rung for ladder in choices for rung in ladder.rungs if rung.path not in taken]

@@ -95,7 +95,7 @@ _TABLE: tuple[tuple[tuple[float, ...], ...], ...] = (
 """Channel X, Y, B -> scale -> weights."""
 
 
-def _taps() -> Plane:
+def _make_kernel() -> Plane:
     plain = [math.exp(-0.5 * (step / _SIGMA) ** 2) for step in range(-_RADIUS, _RADIUS + 1)]
     return np.array(plain, np.float32) / np.float32(sum(plain))
 
@@ -106,9 +106,9 @@ def _to_linear() -> Plane:
     return linear.astype(np.float32)
 
 
-_TAPS = _taps()
+_KERNEL = _make_kernel()
 _LINEAR = _to_linear()
-GROUNDS = (0.1, 0.9)
+BACKGROUNDS = (0.1, 0.9)
 """Dark and light, as shares of white in sRGB values."""
 
 
@@ -135,7 +135,7 @@ class Reference:
                 f"a picture of {original.shape[1]} x {original.shape[0]} is too small for a score"
             )
         self.shape = original.shape
-        self._grounds = GROUNDS if original.shape[2] == 4 else (None,)
+        self._grounds = BACKGROUNDS if original.shape[2] == 4 else (None,)
         self._sides = [list(_levels(_linear(original, ground))) for ground in self._grounds]
 
     def score(self, candidate: Pixels) -> float:
@@ -177,7 +177,7 @@ def _linear(pixels: Pixels, ground: float | None) -> list[Plane]:
 
 
 @dataclass(slots=True)
-class _Side:
+class _ReferencePlane:
     """One channel of the original at one scale; each plane with its borders, see `_sum`."""
 
     weights: _Weights
@@ -189,7 +189,7 @@ class _Side:
     """One over one and the height of edges, where these count."""
 
 
-def _levels(linear: list[Plane]) -> Iterator[list[_Side | None]]:
+def _levels(linear: list[Plane]) -> Iterator[list[_ReferencePlane | None]]:
     scales = _scales_of(linear[0].shape)
     for scale in range(scales):
         wanted = [_weights(channel, scale, scales) for channel in range(3)]
@@ -202,7 +202,7 @@ def _levels(linear: list[Plane]) -> Iterator[list[_Side | None]]:
             linear = [_halved(band) for band in linear]
 
 
-def _side(weights: _Weights, plane: Plane) -> _Side:
+def _side(weights: _Weights, plane: Plane) -> _ReferencePlane:
     mean = _blurred(plane)
     spread = flat = None
     if weights.needs_similarity:
@@ -213,7 +213,7 @@ def _side(weights: _Weights, plane: Plane) -> _Side:
         flat = cast("Plane", cv2.absdiff(plane, mean))
         flat += 1
         flat = cast("Plane", cv2.divide(1, flat, dst=flat))
-    return _Side(weights, plane, mean, spread, flat)
+    return _ReferencePlane(weights, plane, mean, spread, flat)
 
 
 def _scales_of(shape: tuple[int, ...]) -> int:
@@ -232,7 +232,7 @@ def _weights(channel: int, scale: int, scales: int) -> _Weights:
     return _Weights(*_TABLE[place // _SCALES][place % _SCALES])
 
 
-def _compared(sides: list[list[_Side | None]], linear: list[Plane], where: Plane | None) -> float:
+def _compared(sides: list[list[_ReferencePlane | None]], linear: list[Plane], where: Plane | None) -> float:
     total = 0.0
     losses: list[Plane] = []
     for scale, level in enumerate(sides):
@@ -259,7 +259,7 @@ def _spread(losses: list[Plane]) -> Plane:
     return whole
 
 
-def _level_compared(level: list[_Side | None], linear: list[Plane], lost: Plane | None) -> float:
+def _level_compared(level: list[_ReferencePlane | None], linear: list[Plane], lost: Plane | None) -> float:
     """Return the weighted difference at one scale, and add to `lost` where it is: strip by strip, which stay in the cache."""
     wanted = [side.weights if side else _Weights(*_NOTHING) for side in level]
     height, width = linear[0].shape
@@ -288,7 +288,7 @@ class _Rows(NamedTuple):
 
 
 def _add_difference(
-    sums: npt.NDArray[np.float64], side: _Side, plane: Plane, rows: _Rows, lost: Plane | None
+    sums: npt.NDArray[np.float64], side: _ReferencePlane, plane: Plane, rows: _Rows, lost: Plane | None
 ) -> None:
     """Add the differences of one channel in one strip, by the places of their weights."""
     weights = side.weights
@@ -395,4 +395,4 @@ def _blurred(plane: Plane) -> Plane:
 
     Within the borders themselves it says nothing.
     """
-    return cast("Plane", cv2.sepFilter2D(plane, -1, _TAPS, _TAPS, borderType=cv2.BORDER_REFLECT))
+    return cast("Plane", cv2.sepFilter2D(plane, -1, _KERNEL, _KERNEL, borderType=cv2.BORDER_REFLECT))

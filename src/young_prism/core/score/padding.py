@@ -12,7 +12,7 @@ ALL_SCALES = 256
 usual target (measured at 200 px)."""
 
 
-class Framed:
+class PaddedReference:
     """An original's side of the score at its own size; a small one is mirrored at its edges until it has all scales."""
 
     def __init__(self, original: Pixels) -> None:

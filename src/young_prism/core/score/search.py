@@ -33,7 +33,7 @@ _LEAST_PACE = 0.6
 """Two scores that are near each other say little of the slope: further from the usual one it is not believed."""
 
 
-class Steps(NamedTuple):
+class QualitySteps(NamedTuple):
     """How many points one step of quality makes, at some qualities of a format; between them it is interpolated."""
 
     qualities: tuple[int, ...]
@@ -43,12 +43,12 @@ class Steps(NamedTuple):
         """Return the points that one step makes at a quality."""
         return float(np.interp(quality, self.qualities, self.points))
 
-    def times(self, pace: float) -> Steps:
+    def times(self, pace: float) -> QualitySteps:
         """Return steps that make so much more each."""
-        return Steps(self.qualities, tuple(points * pace for points in self.points))
+        return QualitySteps(self.qualities, tuple(points * pace for points in self.points))
 
 
-class Found(NamedTuple, Generic[File]):
+class TrialResult(NamedTuple, Generic[File]):
     """What a search ended with; `reached` says whether any quality came up to the target."""
 
     file: File
@@ -59,7 +59,7 @@ class Found(NamedTuple, Generic[File]):
 
 
 @dataclass(slots=True)
-class Tries(Generic[File]):
+class Trials(Generic[File]):
     """What was tried so far: a file and its score by quality. Nothing is encoded twice."""
 
     encode: Callable[[int], File]
@@ -73,7 +73,7 @@ class Tries(Generic[File]):
             self.done[quality] = (self.score(file), file)
         return self.done[quality][0]
 
-    def pace(self, quality: int, steps: Steps) -> float:
+    def slope_ratio(self, quality: int, steps: QualitySteps) -> float:
         """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
         others = [other for other in self.done if 0 < abs(other - quality) <= _NEAR_BY]
         if not others:
@@ -82,15 +82,19 @@ class Tries(Generic[File]):
         made = (self.done[quality][0] - self.done[other][0]) / (quality - other)
         return min(max(made / steps.at((quality + other) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
 
-    def found(self, quality: int, *, reached: bool) -> Found[File]:
+    def found(self, quality: int, *, reached: bool) -> TrialResult[File]:
         """Return one of them as the answer."""
         score, file = self.done[quality]
-        return Found(file, quality, score, len(self.done), reached)
+        return TrialResult(file, quality, score, len(self.done), reached)
 
 
 def smallest_quality(
-    tries: Tries[File], target: float, first: int, steps: Steps, within: tuple[int, int] = (LOWEST, HIGHEST)
-) -> Found[File]:
+    tries: Trials[File],
+    target: float,
+    first: int,
+    steps: QualitySteps,
+    within: tuple[int, int] = (LOWEST, HIGHEST),
+) -> TrialResult[File]:
     """Return the file of the smallest quality at or above `target`, or of the highest quality where none is.
 
     Within `NEAR_ENOUGH` points, or one step of quality. What was tried before counts.
@@ -113,7 +117,7 @@ def smallest_quality(
         quality = min(max(quality, lowest), highest)
 
 
-def _bracket(tries: Tries[File], target: float) -> tuple[int | None, int | None]:
+def _bracket(tries: Trials[File], target: float) -> tuple[int | None, int | None]:
     """Return the highest quality below the target that lies under all at or above it, and the lowest of these."""
     above = min((quality for quality, (score, _) in tries.done.items() if score >= target), default=None)
     under = [
@@ -124,13 +128,15 @@ def _bracket(tries: Tries[File], target: float) -> tuple[int | None, int | None]
     return max(under, default=None), above
 
 
-def _step(tries: Tries[File], below: int | None, above: int, steps: Steps) -> float:
+def _step(tries: Trials[File], below: int | None, above: int, steps: QualitySteps) -> float:
     if below is None:
         return steps.at(above)
     return (tries.at(above) - tries.at(below)) / (above - below)
 
 
-def _next(tries: Tries[File], below: int | None, above: int | None, target: float, steps: Steps) -> int:
+def _next(
+    tries: Trials[File], below: int | None, above: int | None, target: float, steps: QualitySteps
+) -> int:
     if below is not None and above is not None:
         if len(tries.done) > _ENOUGH_LINES:
             return (below + above) // 2
@@ -146,9 +152,9 @@ def _next(tries: Tries[File], below: int | None, above: int | None, target: floa
     return end + max(1, round(distance)) if below is not None else end + min(-1, round(distance))
 
 
-USUAL_STEPS: Mapping[str, Steps] = {
-    "avif": Steps((10, 34, 50, 66, 82, 95), (1.75, 1.35, 0.95, 0.5, 0.33, 0.25)),
-    "webp": Steps((5, 18, 34, 50, 74, 80, 95), (1.5, 1.0, 0.62, 0.44, 0.4, 0.75, 0.85)),
-    "jpeg": Steps((5, 14, 26, 42, 74, 90, 97), (5.0, 2.5, 1.0, 0.55, 0.5, 0.62, 0.8)),
+USUAL_STEPS: Mapping[str, QualitySteps] = {
+    "avif": QualitySteps((10, 34, 50, 66, 82, 95), (1.75, 1.35, 0.95, 0.5, 0.33, 0.25)),
+    "webp": QualitySteps((5, 18, 34, 50, 74, 80, 95), (1.5, 1.0, 0.62, 0.44, 0.4, 0.75, 0.85)),
+    "jpeg": QualitySteps((5, 14, 26, 42, 74, 90, 97), (5.0, 2.5, 1.0, 0.55, 0.5, 0.62, 0.8)),
 }
 """By format, the mean of thirteen real photographs at 800 px (docs/performance.md)."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from young_prism.core.score.metric import GROUNDS, Pixels
+from young_prism.core.score.metric import BACKGROUNDS, Pixels
 
 _SIGMA = 1.5
 WINDOW = 11
@@ -35,7 +35,9 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
     if min(original.shape[:2]) < WINDOW:
         raise ValueError(f"a picture of {original.shape[1]} x {original.shape[0]} is too small for SSIM")
     if max(original.shape[2], candidate.shape[2]) == 4:
-        return min(_similarity(_grey_on(original, ground), _grey_on(candidate, ground)) for ground in GROUNDS)
+        return min(
+            _similarity(_grey_on(original, ground), _grey_on(candidate, ground)) for ground in BACKGROUNDS
+        )
     return _similarity(_grey(original), _grey(candidate))
 
 

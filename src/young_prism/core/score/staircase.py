@@ -18,7 +18,7 @@ _MOST = 24
 _FIRST_STEP = 2
 
 
-class Seen(StrEnum):
+class EyeLimit(StrEnum):
     """What a test found."""
 
     THRESHOLD = "threshold"
@@ -29,15 +29,15 @@ class Seen(StrEnum):
     """Even the worst level, `score`, was taken for the original as often as not."""
 
 
-class Verdict(NamedTuple):
+class StaircaseResult(NamedTuple):
     """What a test found, and the score to aim at after it."""
 
-    seen: Seen
+    seen: EyeLimit
     score: float
     answers: int
 
 
-class _State(NamedTuple):
+class _StaircaseState(NamedTuple):
     level: int
     turns: tuple[int, ...]
     streak: int
@@ -53,18 +53,18 @@ def next_level(levels: int, answers: Sequence[bool]) -> int | None:
     return None if _over(levels, state, answers) else state.level
 
 
-def verdict(scores: Sequence[float], answers: Sequence[bool]) -> Verdict:
+def verdict(scores: Sequence[float], answers: Sequence[bool]) -> StaircaseResult:
     """Return what the answers say; `scores` are those of the levels, from the one that is easiest to see up."""
     state = _after(len(scores), answers)
     if state.level == len(scores) - 1 and len(state.turns) < _COUNTED_TURNS:
-        return Verdict(Seen.EVERYTHING, scores[-1], len(answers))
+        return StaircaseResult(EyeLimit.EVERYTHING, scores[-1], len(answers))
     if state.level == 0 and len(state.turns) < _COUNTED_TURNS:
-        return Verdict(Seen.NOTHING, scores[0], len(answers))
+        return StaircaseResult(EyeLimit.NOTHING, scores[0], len(answers))
     counted = [scores[level] for level in state.turns[-_COUNTED_TURNS:]] or [scores[state.level]]
-    return Verdict(Seen.THRESHOLD, sum(counted) / len(counted), len(answers))
+    return StaircaseResult(EyeLimit.THRESHOLD, sum(counted) / len(counted), len(answers))
 
 
-def _over(levels: int, state: _State, answers: Sequence[bool]) -> bool:
+def _over(levels: int, state: _StaircaseState, answers: Sequence[bool]) -> bool:
     if len(answers) >= _MOST or len(state.turns) >= _TURNS:
         return True
     # Four in a row at an end: there is nothing beyond it.
@@ -80,8 +80,8 @@ def _stayed(levels: int, answers: Sequence[bool]) -> bool:
     )
 
 
-def _after(levels: int, answers: Sequence[bool]) -> _State:
-    state = _State(0, (), 0, None)
+def _after(levels: int, answers: Sequence[bool]) -> _StaircaseState:
+    state = _StaircaseState(0, (), 0, None)
     for right in answers:
         streak = state.streak + 1 if right else 0
         if right and streak < _RIGHT_TO_GO_ON:
@@ -91,5 +91,5 @@ def _after(levels: int, answers: Sequence[bool]) -> _State:
         turns = (*state.turns, state.level) if turned else state.turns
         step = 1 if turns else _FIRST_STEP
         level = min(levels - 1, state.level + step) if right else max(0, state.level - step)
-        state = _State(level, turns, 0, right)
+        state = _StaircaseState(level, turns, 0, right)
     return state

@@ -21,7 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 from young_prism.core.errors import RecipeError
 from young_prism.core.toml_text import load_toml
 
-Focal = tuple[float, float]
+FocalPoint = tuple[float, float]
 """A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
 
 LONGEST_TITLE = 200
@@ -29,30 +29,30 @@ LONGEST_TEXT = 1000
 """Characters of an alternative text or a caption."""
 
 
-class Detail(NamedTuple):
+class ImageMetadata(NamedTuple):
     """What was said of one original; without a `focal` point the engine finds one where it needs it.
 
     `alt` is None while nobody has written it, and empty where somebody said that the picture is decoration.
     """
 
-    focal: Focal | None = None
+    focal: FocalPoint | None = None
     title: str = ""
     alt: str | None = None
     caption: str = ""
     credit: str = ""
 
     @property
-    def below(self) -> str:
+    def caption_line(self) -> str:
         """What is shown below the picture: caption and credit."""
         return " · ".join(text for text in (self.caption, self.credit) if text)
 
 
-Details = Mapping[str, Detail]
-NO_DETAILS: Details = {}
-NOTHING_SAID = Detail()
+MetadataByPath = Mapping[str, ImageMetadata]
+EMPTY_METADATA: MetadataByPath = {}
+NO_METADATA = ImageMetadata()
 
 
-class _Written(BaseModel):
+class _DetailsFileEntry(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     title: Annotated[str, Field(max_length=LONGEST_TITLE)] = ""
@@ -62,10 +62,10 @@ class _Written(BaseModel):
     credit: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
 
 
-_FILE = TypeAdapter(dict[str, _Written])
+_FILE = TypeAdapter(dict[str, _DetailsFileEntry])
 
 
-def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
+def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
     """Read what `write_details` wrote, or a person. Raises `RecipeError` naming original, key and what is allowed."""
     try:
         data = load_toml(text)
@@ -82,12 +82,12 @@ def read_details(text: str, *, file: str = "") -> dict[str, Detail]:
             remedy="For each original there may be title, alt, caption and credit as text, and focal as two numbers from 0 to 1.",
         ) from error
     return {
-        path: Detail(one.focal, one.title.strip(), one.alt, one.caption.strip(), one.credit.strip())
+        path: ImageMetadata(one.focal, one.title.strip(), one.alt, one.caption.strip(), one.credit.strip())
         for path, one in written.items()
     }
 
 
-def write_details(details: Details) -> str:
+def write_details(details: MetadataByPath) -> str:
     """Return the file's text, in the order of paths, without what says nothing."""
     said = {
         path: {

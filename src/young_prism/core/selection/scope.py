@@ -15,7 +15,7 @@ from pathspec import GitIgnoreSpec
 
 from young_prism.core.errors import SourceError
 
-STANDING = (".*", "node_modules/", "bower_components/", "vendor/", "__pycache__/")
+DEFAULT_EXCLUDES = (".*", "node_modules/", "bower_components/", "vendor/", "__pycache__/")
 """Left out unless a person's own line brings it back: hidden files and folders, and other people's."""
 
 _WHY = {
@@ -37,7 +37,7 @@ class Scope:
 
     @cached_property
     def _exclude(self) -> GitIgnoreSpec:
-        return _spec((*STANDING, *self.exclude))
+        return _spec((*DEFAULT_EXCLUDES, *self.exclude))
 
     @cached_property
     def _include(self) -> GitIgnoreSpec:
@@ -47,13 +47,13 @@ class Scope:
         """Return the line that leaves a path out (a folder's path ends in `/`), empty if none does."""
         if not self.exclude and path[-1:] != "/":
             # Of the standing lines only the one on hidden names concerns files; ten thousand are asked at a time.
-            return STANDING[0] if path[path.rfind("/") + 1 :].startswith(".") else ""
+            return DEFAULT_EXCLUDES[0] if path[path.rfind("/") + 1 :].startswith(".") else ""
         result = self._exclude.check_file(path)
         if not result.include or result.index is None:
             return ""
-        return (*STANDING, *self.exclude)[result.index]
+        return (*DEFAULT_EXCLUDES, *self.exclude)[result.index]
 
-    def asked_for(self, path: str) -> str:
+    def included_by(self, path: str) -> str:
         """Return the include line that catches a file; `*` where there are none, empty where none does."""
         if not self.include:
             return "*"
@@ -71,7 +71,7 @@ class Scope:
                 ) from error
 
 
-def why_standing(line: str) -> str:
+def default_exclude_reason(line: str) -> str:
     """Say in words why a standing line leaves something out; empty for a person's own line."""
     return _WHY.get(line, "")
 

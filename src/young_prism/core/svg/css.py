@@ -48,7 +48,7 @@ def loads_elsewhere(value: str) -> bool:
 
 def clean_declarations(text: str) -> CleanCss:
     """Return the text of a `style` attribute without what is not allowed."""
-    parts, state = [], _State()
+    parts, state = [], _CleaningState()
     for item in tinycss2.parse_blocks_contents(text, skip_comments=True, skip_whitespace=True):
         if item.type == "declaration" and _allowed(item, state):
             parts.append(item.serialize())
@@ -59,12 +59,12 @@ def clean_declarations(text: str) -> CleanCss:
 
 def clean_stylesheet(text: str) -> CleanCss:
     """Return the text of a `style` element without what is not allowed."""
-    state = _State()
+    state = _CleaningState()
     rules = tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True)
     return state.result(text, _rules(rules, state, 0))
 
 
-class _State:
+class _CleaningState:
     """What was taken out so far."""
 
     def __init__(self) -> None:
@@ -78,11 +78,11 @@ class _State:
         return CleanCss(after if self.dropped else before, self.dropped, self.loads)
 
 
-def _rules(rules: Iterable[Any], state: _State, depth: int) -> str:
+def _rules(rules: Iterable[Any], state: _CleaningState, depth: int) -> str:
     return "\n".join(text for rule in rules if (text := _rule(rule, state, depth)))
 
 
-def _rule(rule: Any, state: _State, depth: int) -> str:
+def _rule(rule: Any, state: _CleaningState, depth: int) -> str:
     """Return a rule that may stay as text; empty for one that is dropped."""
     text = ""
     if depth <= _DEEPEST and rule.type == "qualified-rule" and not _is_bad(rule.prelude, selector=True):
@@ -94,7 +94,7 @@ def _rule(rule: Any, state: _State, depth: int) -> str:
     return text
 
 
-def _at_rule(rule: Any, state: _State, depth: int) -> str:
+def _at_rule(rule: Any, state: _CleaningState, depth: int) -> str:
     name = rule.lower_at_keyword
     if name not in _AT_RULES or (rule.content is None and name != "layer"):
         return ""
@@ -107,12 +107,12 @@ def _text(tokens: Any) -> str:
     return str(tinycss2.serialize(tokens)).strip()
 
 
-def _block(content: Any, state: _State, depth: int) -> str:
+def _block(content: Any, state: _CleaningState, depth: int) -> str:
     items = tinycss2.parse_blocks_contents(content, skip_comments=True, skip_whitespace=True)
     return _contents(items, state, depth + 1)
 
 
-def _contents(items: Iterable[Any], state: _State, depth: int) -> str:
+def _contents(items: Iterable[Any], state: _CleaningState, depth: int) -> str:
     """Return declarations and nested rules (CSS Nesting 1) that may stay."""
     parts = []
     for item in items:
@@ -124,7 +124,7 @@ def _contents(items: Iterable[Any], state: _State, depth: int) -> str:
     return " ".join(parts)
 
 
-def _allowed(declaration: Any, state: _State) -> bool:
+def _allowed(declaration: Any, state: _CleaningState) -> bool:
     name = declaration.lower_name
     fonts = name == "src"
     if (name in PROPERTIES or declaration.name.startswith("--")) and not _is_bad(

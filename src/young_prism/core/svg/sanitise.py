@@ -63,7 +63,7 @@ class Sanitised(NamedTuple):
     dangers: tuple[str, ...]
 
 
-def sanitised(data: bytes) -> Sanitised:
+def sanitise(data: bytes) -> Sanitised:
     """Return a drawing without what can do harm.
 
     Args:
@@ -85,7 +85,7 @@ def sanitised(data: bytes) -> Sanitised:
     if not cleaner.removed and _is_plain_utf8(data):
         return Sanitised(data, (), ())
     dangers = tuple(part for part in cleaner.removed if part not in (_EDITOR_DATA, _UNKNOWN))
-    return Sanitised(_written(root), tuple(cleaner.removed), dangers)
+    return Sanitised(_serialise(root), tuple(cleaner.removed), dangers)
 
 
 def _parsed(data: bytes) -> tuple[Element, bool]:
@@ -230,7 +230,7 @@ def _take_out(parent: Element, child: Element) -> None:
     parent.remove(child)
 
 
-def _written(root: Element) -> bytes:
+def _serialise(root: Element) -> bytes:
     """Serialise with prefixes of our own: `ElementTree` would take them from a table that other drawings have filled."""
     linked = False
     for element in root.iter():

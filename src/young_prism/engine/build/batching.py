@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from young_prism.core.plan.model import PlannedRendition, is_searched
-from young_prism.core.render.results import Piece
+from young_prism.core.render.results import EncodedFile
 from young_prism.engine.build.work import RemainingWork
 
 _STRAGGLER_SHARE = 0.8
@@ -33,7 +33,7 @@ class OriginalJob:
 
     work: RemainingWork
     parts: int = 1
-    pieces: dict[str, Piece] = field(default_factory=dict)
+    pieces: dict[str, EncodedFile] = field(default_factory=dict)
     seconds: float = 0.0
     failed: bool = False
 

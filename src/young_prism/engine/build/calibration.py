@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.manifest.model import RenditionEntry
-from young_prism.core.selection.image_metadata import Details
+from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.core.images.facts import Facts
-from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, Made, learned, nothing_made
+from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, KnownBytes, learn, no_known_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory
-from young_prism.core.plan.model import Mark, Plan, PlannedOriginal
+from young_prism.core.plan.model import WatermarkFile, Plan, PlannedOriginal
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.workers.pool import Job, Pool
@@ -23,23 +23,23 @@ DEFAULT_PACE = 0.6
 """Seconds of one core for a unit of work: about what the demo source took (docs/performance.md)."""
 
 
-def actual_sizes(ledger: Ledger) -> Made:
+def actual_sizes(ledger: Ledger) -> KnownBytes:
     """Return what tells the bytes of a rendition that was made in just this way; 0 where it was not worth delivering."""
     sizes = {
         key: entry.bytes if isinstance(entry, RenditionEntry) else 0 for key, entry in ledger.by_key.items()
     }
-    return sizes.get if sizes else nothing_made
+    return sizes.get if sizes else no_known_bytes
 
 
 def calibrate(
-    ledger: Ledger, facts: Mapping[str, Facts], details: Details, marks: Mapping[str, Mark]
+    ledger: Ledger, facts: Mapping[str, Facts], details: MetadataByPath, marks: Mapping[str, WatermarkFile]
 ) -> Experience:
     """Compare what lies in an output folder with what had been guessed, by the recipe that made it."""
     manifest = read_manifest(manifest_file(ledger.out))
     if manifest is None:
         return NO_EXPERIENCE
     plan = make_plan(facts, manifest.recipe, details=details, marks=marks)
-    return learned(plan.originals, actual_sizes(ledger))
+    return learn(plan.originals, actual_sizes(ledger))
 
 
 class CalibrationSample(NamedTuple):
@@ -73,7 +73,7 @@ def take_sample(source: Path, plan: Plan, pool: Callable[[], Pool], number: int)
             sizes[rendered.planned.key] = rendered.bytes if rendered.data else 0
     seconds = time.monotonic() - began
     return CalibrationSample(
-        learned(chosen, sizes.get),
+        learn(chosen, sizes.get),
         seconds / work if work > 0.5 else None,
         len(chosen),
     )

@@ -14,10 +14,10 @@ from typing import Any, TypeVar
 
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
 from young_prism.core.images.headers.contract import EXPORT_AGAIN
-from young_prism.core.plan.model import LeftOut, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import SkippedOriginal, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.results import Rendered
-from young_prism.core.report.summary import Share, Shares
+from young_prism.core.report.summary import OriginalStats, OriginalStatsBuilder
 from young_prism.core.types import Outcome
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.events import Halted, ItemDone, OnEvent, OriginalDone, Heartbeat
@@ -49,7 +49,7 @@ class StoppedError(Exception):
 
 
 @dataclass(slots=True)
-class BuildResult:
+class BuildOutcome:
     """The count at the end. `bytes_originals` counts the originals that have renditions."""
 
     manifest: Path
@@ -58,8 +58,8 @@ class BuildResult:
     bytes_renditions: int = 0
     originals: int = 0
     seconds: float = 0.0
-    failures: list[LeftOut] = field(default_factory=list)
-    skipped: list[LeftOut] = field(default_factory=list)
+    failures: list[SkippedOriginal] = field(default_factory=list)
+    skipped: list[SkippedOriginal] = field(default_factory=list)
     warnings: list[tuple[str, str]] = field(default_factory=list)
     notes: tuple[str, ...] = ()
     stopped: bool = False
@@ -69,14 +69,14 @@ class BuildResult:
         """How many files are delivered, whether made now or before."""
         return self.outcomes[Outcome.MADE] + self.outcomes[Outcome.REUSED] + self.outcomes[Outcome.KEPT]
 
-    def leave_out(self, left_out: Iterable[LeftOut]) -> None:
+    def leave_out(self, left_out: Iterable[SkippedOriginal]) -> None:
         """Count what gives nothing."""
         for left in left_out:
             (self.failures if left.failed else self.skipped).append(left)
             self.outcomes[Outcome.FAILED if left.failed else Outcome.SKIPPED] += 1
         self._in_order()
 
-    def add(self, other: BuildResult) -> None:
+    def add(self, other: BuildOutcome) -> None:
         """Count another part of the same build as well."""
         self.outcomes.update(other.outcomes)
         self.bytes_originals += other.bytes_originals
@@ -122,13 +122,13 @@ class Delivery:
     ) -> None:
         """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
         self.ledger = ledger
-        self.result = BuildResult(manifest_target(ledger.out, into_site=recipe.names.into_source))
+        self.result = BuildOutcome(manifest_target(ledger.out, into_site=recipe.names.into_source))
         self._listen = listen
         self._cache = cache
         self._stopped = stopped
         self._kept = kept
-        self._shares = Shares(recipe)
-        self.shares: dict[str, Share] = {}
+        self._shares = OriginalStatsBuilder(recipe)
+        self.shares: dict[str, OriginalStats] = {}
         """What each original adds to the figures."""
         self.failed_paths: set[str] = set()
         """Originals of which something failed here, which the next run may do better."""
@@ -302,13 +302,13 @@ class Delivery:
     def _on_refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> ItemDone:
         self.failed_paths.add(original.path)
         what = f"{planned.path}: {error.what}"
-        self.result.failures.append(LeftOut(path=original.path, error=what, remedy=error.remedy, failed=True))
+        self.result.failures.append(SkippedOriginal(path=original.path, error=what, remedy=error.remedy, failed=True))
         return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
 
     def on_failure(self, original: PlannedOriginal, error: YoungPrismError) -> None:
         """Count an original that failed as a whole."""
         self.failed_paths.add(original.path)
-        failure = LeftOut.because(original.path, error)
+        failure = SkippedOriginal.from_error(original.path, error)
         self.result.failures.append(failure)
         items = [_item(r, Outcome.FAILED, error.what, 0, error.remedy) for r in original.renditions]
         self._count(original, items, work=original.work, failure=failure)
@@ -319,7 +319,7 @@ class Delivery:
         items: list[ItemDone],
         *,
         work: float,
-        failure: LeftOut | None = None,
+        failure: SkippedOriginal | None = None,
         seconds: float = 0.0,
     ) -> None:
         facts = original.facts
@@ -339,9 +339,9 @@ class Delivery:
         self._listen(OriginalDone(original.path, facts.bytes, tuple(items), share, work, failure, seconds))
 
 
-def skipped_rendition(original: str, path: str, reason: str) -> LeftOut:
+def skipped_rendition(original: str, path: str, reason: str) -> SkippedOriginal:
     """Return what is listed of a rendition that was not worth delivering."""
-    return LeftOut(path=original, error=f"{reason}.", remedy="", failed=False, rendition=path)
+    return SkippedOriginal(path=original, error=f"{reason}.", remedy="", failed=False, rendition=path)
 
 
 def _item(

@@ -12,10 +12,10 @@ from pathlib import Path
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.render.results import Rendered, concluded
+from young_prism.core.render.results import Rendered, finalize
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.build.delivery import (
-    BuildResult,
+    BuildOutcome,
     Delivery,
     StoppedError,
 )
@@ -86,7 +86,7 @@ class BuildExecutor:
     orphaned: list[str] = field(default_factory=list)
     saved: float = field(default_factory=time.monotonic)
 
-    def execute(self) -> BuildResult:
+    def execute(self) -> BuildOutcome:
         """Do all that is to be done, and write down what there is."""
         ledger, plan = self.prepared.ledger, self.prepared.plan
         wanted = [one for one in plan.originals if self.only is None or self.only(one.path)]
@@ -227,7 +227,7 @@ class BuildExecutor:
         if made.rendered is not None:
             self._publish(whole.work, made.rendered, again, whole.seconds)
         elif not whole.parts:
-            rendered = concluded(whole.work.original, whole.work.known, whole.pieces)
+            rendered = finalize(whole.work.original, whole.work.known, whole.pieces)
             self._publish(whole.work, rendered, again, whole.seconds)
 
     def _on_failure(self, todo: RemainingWork, error: YoungPrismError) -> None:
@@ -245,7 +245,7 @@ class BuildExecutor:
         self.delivery.retry_while_disk_full(lambda: ledger.save_stamps(seen))
         self.saved = time.monotonic()
 
-    def _finish(self, *, stopped: bool) -> BuildResult:
+    def _finish(self, *, stopped: bool) -> BuildOutcome:
         ledger, plan, result = self.prepared.ledger, self.prepared.plan, self.delivery.result
         result.stopped = stopped
         result.warnings = plan.warnings

@@ -12,11 +12,11 @@ from pathlib import Path
 
 from young_prism.core.manifest.model import Manifest, OriginalEntry
 from young_prism.core.manifest.text import ManifestText, entry_texts, read_entry
-from young_prism.core.naming.collisions import same_name_keys
+from young_prism.core.naming.collisions import casefold_keys
 from young_prism.core.naming.rule import uses
 from young_prism.core.plan.model import Plan
 from young_prism.core.types import ImageFormat
-from young_prism.engine.build.delivery import BuildResult
+from young_prism.engine.build.delivery import BuildOutcome
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.engine.build.planning import (
@@ -45,7 +45,7 @@ class IncrementalPlan:
     unchanged: tuple[OriginalSnapshot, ...]
     entries: Mapping[str, bytes]
 
-    def manifest(self, result: BuildResult) -> tuple[Manifest, bytes]:
+    def manifest(self, result: BuildOutcome) -> tuple[Manifest, bytes]:
         """Return the manifest without its originals, and the text of the whole. `result` counts what stands as well."""
         plan = self.prepared.plan
         own = build_manifest(plan, self.prepared.ledger, ())
@@ -131,11 +131,11 @@ def _names_stay_valid(plan: Plan, changes: SourceChanges) -> bool:
     """
     if any(one.renamed for one in plan.originals) or any(one.renamed for one in changes.previous):
         return False
-    new = same_name_keys([r.path for original in plan.originals for r in original.renditions])
-    old = same_name_keys(_names_of(changes.previous))
+    new = casefold_keys([r.path for original in plan.originals for r in original.renditions])
+    old = casefold_keys(_names_of(changes.previous))
     if old - new and any(one.renamed for one in changes.unchanged):
         return False
-    return new <= old or (new - old).isdisjoint(same_name_keys(_names_of(changes.unchanged)))
+    return new <= old or (new - old).isdisjoint(casefold_keys(_names_of(changes.unchanged)))
 
 
 def _names_of(originals: Iterable[OriginalSnapshot]) -> list[str]:

@@ -16,10 +16,10 @@ from young_prism.core.manifest.model import (
     SkippedEntry,
 )
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import art_of
+from young_prism.core.markup.picture import art_direction_of
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.resolve import recipe_for
-from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.plan.model import SkippedOriginal, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.render.results import Rendered
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.output.ledger import Ledger
@@ -67,7 +67,7 @@ def _facet(planned: PlannedRendition) -> str | None:
 
 
 def build_manifest(
-    plan: Plan, ledger: Ledger, failures: Iterable[LeftOut], *, only: PathFilter | None = None
+    plan: Plan, ledger: Ledger, failures: Iterable[SkippedOriginal], *, only: PathFilter | None = None
 ) -> Manifest:
     """Return the manifest of what is on the disk now, in the order of the plan.
 
@@ -117,7 +117,7 @@ def _original(
         and before.skipped == dropped
     ):
         return before  # its snippet, above all, is not put together again
-    recipe = recipe_for(original.path, plan.recipe) or plan.recipe
+    recipe = resolve_recipe(original.path, plan.recipe) or plan.recipe
     return OriginalEntry(
         path=original.path,
         sha256=facts.sha256,
@@ -130,7 +130,7 @@ def _original(
         renditions=tuple(delivered),
         skipped=dropped,
         snippet=Delivered(
-            original.path, tuple(delivered), snippet_markup(recipe), art_of(recipe), facts.transparent
+            original.path, tuple(delivered), snippet_markup(recipe), art_direction_of(recipe), facts.transparent
         ).html(),
     )
 
@@ -140,6 +140,6 @@ def encoders_of(formats: Iterable[ImageFormat]) -> dict[str, str]:
     return {fmt.value: encoder_version(fmt) for fmt in sorted(formats)}
 
 
-def failure_entries(left_out: Iterable[LeftOut]) -> tuple[FailureEntry, ...]:
+def failure_entries(left_out: Iterable[SkippedOriginal]) -> tuple[FailureEntry, ...]:
     """Return the manifest's lines for what gave nothing."""
     return tuple(FailureEntry(original=left.path, error=left.error, remedy=left.remedy) for left in left_out)

@@ -11,11 +11,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from young_prism.core.errors import OutputError
-from young_prism.core.selection.image_metadata import NO_DETAILS, Details
+from young_prism.core.selection.image_metadata import EMPTY_METADATA, MetadataByPath
 from young_prism.core.selection.scope import Scope
-from young_prism.core.plan.model import NO_MARKS, Mark
+from young_prism.core.plan.model import NO_WATERMARKS, WatermarkFile
 from young_prism.core.recipe.model import Recipe
-from young_prism.engine.build.delivery import BuildResult, Delivery
+from young_prism.engine.build.delivery import BuildOutcome, Delivery
 from young_prism.engine.events import OnEvent, OriginalInspected, ignore_event
 from young_prism.engine.output.originals_backup import OriginalsBackup
 from young_prism.engine.output.ledger import Ledger, owned_paths
@@ -43,7 +43,7 @@ from young_prism.engine.build.snapshot import (
     detail_fingerprint,
 )
 
-__all__ = ["BuildResult", "BuildOptions", "build"]
+__all__ = ["BuildOutcome", "BuildOptions", "build"]
 
 DEFAULT_OPTIONS = BuildOptions()
 
@@ -57,11 +57,11 @@ def build(
     listen: OnEvent = ignore_event,
     known: KnownFacts = no_known_facts,
     scope: Scope = WHOLE_SOURCE,
-    details: Details = NO_DETAILS,
-    marks: Mapping[str, Mark] = NO_MARKS,
+    details: MetadataByPath = EMPTY_METADATA,
+    marks: Mapping[str, WatermarkFile] = NO_WATERMARKS,
     only: PathFilter | None = None,
     stopped: Callable[[], bool] = lambda: False,
-) -> BuildResult:
+) -> BuildOutcome:
     """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
 
     Originals are only read, but for those whose names renditions take in place: they are kept first. An item fails alone.
@@ -149,7 +149,7 @@ class _SourceDiff:
         """Whether there is nothing to do."""
         return self.changes is not None and self.changes.is_empty
 
-    def result(self) -> BuildResult:
+    def result(self) -> BuildOutcome:
         """Return the result where there is nothing to do, and say so."""
         stood = self.standing.originals
         result = to_result(self.standing.out, stood, self.found.left_out)

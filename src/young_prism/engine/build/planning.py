@@ -6,17 +6,17 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from young_prism.core.selection.image_metadata import Details
+from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.core.selection.scope import Scope
 from young_prism.core.plan.make import make_plan
-from young_prism.core.plan.model import LeftOut, Mark, Plan, PlannedRendition
+from young_prism.core.plan.model import SkippedOriginal, WatermarkFile, Plan, PlannedRendition
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.ledger import Ledger, owned_paths
 from young_prism.engine.source.inspection import (
     KnownFacts,
     InspectionResult,
-    inspect,
+    inspect_scanned,
     no_known_facts,
 )
 from young_prism.engine.workers.pool import Pool
@@ -65,8 +65,8 @@ class PlanRequest:
     on_event: OnEvent = ignore_event
     known_facts: KnownFacts = no_known_facts
     scope: Scope = WHOLE_SOURCE
-    details: Details = field(default_factory=dict)
-    marks: Mapping[str, Mark] = field(default_factory=dict)
+    details: MetadataByPath = field(default_factory=dict)
+    marks: Mapping[str, WatermarkFile] = field(default_factory=dict)
 
 
 def plan_source(request: PlanRequest, out: Path, scanned: Scan | None = None) -> PreparedPlan:
@@ -83,7 +83,7 @@ def plan_source(request: PlanRequest, out: Path, scanned: Scan | None = None) ->
 def plan_inspected(request: PlanRequest, ledger: Ledger, scanned: Scan) -> PreparedPlan:
     """Look at what was found, and make the plan of it, with the ledger that knows of it."""
     scope = request.scope
-    looks = inspect(
+    looks = inspect_scanned(
         request.source,
         scanned,
         request.pool,
@@ -92,7 +92,7 @@ def plan_inspected(request: PlanRequest, ledger: Ledger, scanned: Scan) -> Prepa
     )
     facts = {path: facts for path, facts in looks.facts.items() if path not in scope.out}
     by_hand = [
-        LeftOut(
+        SkippedOriginal(
             path=path,
             error="Taken out of scope.",
             remedy="Put it back on Intake to have it made.",

@@ -21,15 +21,15 @@ from typing import Any, NamedTuple
 from pydantic_core import from_json
 
 from young_prism.core.errors import OutputError
-from young_prism.core.selection.image_metadata import Details
+from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.core.images.facts import FACTS_VERSION
 from young_prism.core.selection.scope import Scope
 from young_prism.core.plan.keys import PIXELS_VERSION
-from young_prism.core.plan.model import LeftOut, Mark
+from young_prism.core.plan.model import SkippedOriginal, WatermarkFile
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.summary import Share
+from young_prism.core.report.summary import OriginalStats
 from young_prism.core.types import Outcome
-from young_prism.engine.build.delivery import BuildResult, skipped_rendition
+from young_prism.engine.build.delivery import BuildOutcome, skipped_rendition
 from young_prism.engine.events import ReusedUnchanged
 from young_prism.engine.output.ledger import (
     JOURNAL,
@@ -47,7 +47,7 @@ DetailFingerprint = Callable[[str], str]
 """A hash of what was said of an original, by its path; empty for nothing."""
 
 
-def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
+def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
     """Return a hash of all that the results hang on beside the originals and what was said of them."""
     parts = [
         _VERSION,
@@ -60,7 +60,7 @@ def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, Mark]) -> str:
     return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
 
 
-def detail_fingerprint(details: Details, scope: Scope) -> DetailFingerprint:
+def detail_fingerprint(details: MetadataByPath, scope: Scope) -> DetailFingerprint:
     """Return what tells whether something else was said of an original: its details, and whether it is out of scope."""
 
     def of(path: str) -> str:
@@ -84,7 +84,7 @@ class OriginalSnapshot(NamedTuple):
     """None where something failed that the next run may do better."""
     detail_hash: str
     sha256: str = ""
-    share: Share | None = None
+    share: OriginalStats | None = None
     """What it adds to the figures; None for what is not in the plan."""
     formats: tuple[str, ...] = ()
     """Those of its renditions that an encoder makes."""
@@ -110,12 +110,12 @@ class OriginalSnapshot(NamedTuple):
         return {path: FileStamp(*stamp) for path, *stamp in self.files}
 
     @property
-    def left_out(self) -> LeftOut | None:
+    def left_out(self) -> SkippedOriginal | None:
         """Why it is left out."""
         if self.reason_left_out is None:
             return None
         error, remedy, failed = self.reason_left_out
-        return LeftOut(path=self.path, error=error, remedy=remedy, failed=failed)
+        return SkippedOriginal(path=self.path, error=error, remedy=remedy, failed=failed)
 
 
 class SourceChanges(NamedTuple):
@@ -212,7 +212,7 @@ def _parse_originals(lines: Sequence[bytes]) -> tuple[OriginalSnapshot, ...]:
     for row in from_json(b"[%s]" % b",".join(lines)):
         one = OriginalSnapshot(*row)
         stamp = FileStamp.from_json(one.stamp) if one.stamp else None
-        originals.append(one._replace(stamp=stamp, share=Share(*one.share) if one.share else None))
+        originals.append(one._replace(stamp=stamp, share=OriginalStats(*one.share) if one.share else None))
     return tuple(originals)
 
 
@@ -235,9 +235,9 @@ def left_out_hash(scan: Scan) -> str:
     return hashlib.sha256(json.dumps(rows).encode()).hexdigest()
 
 
-def to_result(out: Path, originals: Iterable[OriginalSnapshot], left_out: Iterable[LeftOut] = ()) -> BuildResult:
+def to_result(out: Path, originals: Iterable[OriginalSnapshot], left_out: Iterable[SkippedOriginal] = ()) -> BuildOutcome:
     """Return the count of what stands, and of what a walk left out beside it."""
-    result = BuildResult(manifest_file(out))
+    result = BuildOutcome(manifest_file(out))
     problems = list(left_out)
     for one in originals:
         if one.left_out:
@@ -257,7 +257,7 @@ def to_result(out: Path, originals: Iterable[OriginalSnapshot], left_out: Iterab
     return result
 
 
-def to_event(result: BuildResult, originals: Iterable[OriginalSnapshot], *, everything: bool) -> ReusedUnchanged:
+def to_event(result: BuildOutcome, originals: Iterable[OriginalSnapshot], *, everything: bool) -> ReusedUnchanged:
     """Return what is said of what stands."""
     return ReusedUnchanged(
         result.originals,

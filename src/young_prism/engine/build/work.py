@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.render.results import (
-    MadeBefore,
+    PriorResult,
     Rendered,
-    judged,
+    formats_to_drop,
 )
 from young_prism.core.types import Outcome
 from young_prism.engine.output.cache import Cache
@@ -21,22 +21,22 @@ class RemainingWork:
     """An original that is not done: what of it was made before, by path, and what of that lies elsewhere."""
 
     original: PlannedOriginal
-    known: dict[str, MadeBefore]
+    known: dict[str, PriorResult]
     elsewhere: dict[str, ReusableRendition]
 
     @staticmethod
     def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> RemainingWork:
         """Look up what of an original was made before."""
-        known: dict[str, MadeBefore] = {}
+        known: dict[str, PriorResult] = {}
         elsewhere: dict[str, ReusableRendition] = {}
         for rendition in original.renditions:
             place = (rendition.path, rendition.key)
             if ledger.is_there(rendition):
-                known[rendition.path] = MadeBefore(ledger.made[place].bytes, delivered=True)
+                known[rendition.path] = PriorResult(ledger.made[place].bytes, delivered=True)
             elif place in ledger.skipped:
-                known[rendition.path] = MadeBefore(ledger.skipped[place].bytes, delivered=False)
+                known[rendition.path] = PriorResult(ledger.skipped[place].bytes, delivered=False)
             elif earlier := ledger.find_reusable(rendition) or (cache and cache.find(rendition.key)):
-                known[rendition.path] = MadeBefore(earlier.size, earlier.delivered)
+                known[rendition.path] = PriorResult(earlier.size, earlier.delivered)
                 elsewhere[rendition.path] = earlier
         return RemainingWork(original, known, elsewhere)
 
@@ -50,7 +50,7 @@ class RemainingWork:
         """Return what is to be said of it where nothing has to be encoded, else None."""
         if len(self.known) < len(self.original.renditions):
             return None
-        dropped = judged(self.original, {path: one.bytes for path, one in self.known.items()})
+        dropped = formats_to_drop(self.original, {path: one.bytes for path, one in self.known.items()})
         if any(not one.delivered and path not in dropped for path, one in self.known.items()):
             return None
         return [

@@ -20,7 +20,7 @@ from pydantic_core import from_json
 
 from young_prism.core.errors import OutputError, PublishError, YoungPrismError
 from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, RenditionEntry
-from young_prism.core.markup.server_rules import Served
+from young_prism.core.markup.server_rules import ServedFiles
 from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.handoff.package import hashes_of
 from young_prism.engine.handoff.storage import ObjectHeaders, Storage
@@ -152,7 +152,7 @@ def deploy(
             remedy="Publish to a folder of its own, or overwrite them on purpose (--overwrite).",
         )
     result = DeployResult()
-    cache = Served.of(plan.manifest, "/").cache
+    cache = ServedFiles.from_manifest(plan.manifest, "/").cache
     journal = _journal_file(plan.out, plan.store)
     journal.parent.mkdir(parents=True, exist_ok=True)
     with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_MAX_PARALLEL) as pool:

@@ -33,11 +33,11 @@ from young_prism.core.html.references import PAGE_ENDINGS
 from young_prism.core.images.headers.contract import FileView
 from young_prism.core.images.sniff import (
     HEAD_BYTES,
-    other_kind,
+    identify_non_image,
     sniff,
 )
-from young_prism.core.inspection.inspect import LIBRARY_FORMATS, look_at_header
-from young_prism.core.inspection.polyglots import danger_of
+from young_prism.core.inspection.inspect import LIBRARY_FORMATS, inspect_header
+from young_prism.core.inspection.polyglots import find_danger
 from young_prism.core.naming.incoming import incoming_path, printable_name
 from young_prism.core.naming.rule import split_name
 from young_prism.core.report.formatting import format_bytes
@@ -264,7 +264,7 @@ class Inbox:
             if fmt is None:
                 if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
                     return
-                other = other_kind(head)
+                other = identify_non_image(head)
                 raise IncomingKindError(
                     f"It is {other.what}." if other else "It is no picture that we know.",
                     file=shown,
@@ -274,7 +274,7 @@ class Inbox:
                 )
             try:
                 if fmt not in LIBRARY_FORMATS:
-                    look_at_header(view, max_pixels=self.limits.max_pixels)
+                    inspect_header(view, max_pixels=self.limits.max_pixels)
                 danger = self._danger(part, fmt) if self.strict else ""
             except YoungPrismError as error:
                 kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
@@ -292,7 +292,7 @@ class Inbox:
                 remedy="Export it with fewer points, or as a PNG.",
             )
         with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
-            return danger_of(data[:] if fmt is ImageFormat.SVG else data, fmt)
+            return find_danger(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
     def _place_file(self, part: Path, path: str, digest: str) -> Placement:
         for candidate in _candidates(path):

@@ -16,11 +16,11 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.model import NO_MARKS, Mark, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import NO_WATERMARKS, PlannedOriginal, PlannedRendition, WatermarkFile
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.results import Rendered
-from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.core.types import MAX_PIXELS
 from young_prism.engine.build.manifest_builder import rendition_entry
 from young_prism.engine.output.cache import Cache
@@ -47,8 +47,8 @@ class UploadJob:
     root: str
     path: str
     recipe: Recipe
-    detail: Detail
-    marks: Mapping[str, Mark]
+    detail: ImageMetadata
+    marks: Mapping[str, WatermarkFile]
     max_pixels: int = MAX_PIXELS
     cache: Cache | None = None
 
@@ -146,26 +146,26 @@ def warm_up() -> None:
 
     ramp = np.linspace(0, 255, 96 * 64 * 3).astype(np.uint8).reshape(64, 96, 3)
     data = pyvips.Image.new_from_array(ramp).jpegsave_buffer()
-    _render(data, UploadJob("", "rehearsal.jpg", Recipe(), NOTHING_SAID, NO_MARKS))
+    _render(data, UploadJob("", "rehearsal.jpg", Recipe(), NO_METADATA, NO_WATERMARKS))
 
 
 def _render(data: bytes, brought: UploadJob) -> QuickResult:
-    from young_prism.core.inspection.inspect import look
+    from young_prism.core.inspection.inspect import inspect_bytes
     from young_prism.core.plan.make import make_plan
-    from young_prism.core.render.render import pieces_of
-    from young_prism.core.render.results import concluded
+    from young_prism.core.render.render import encode_paths
+    from young_prism.core.render.results import finalize
 
     path = brought.path
     try:
-        facts = look(data, max_pixels=brought.max_pixels)
+        facts = inspect_bytes(data, max_pixels=brought.max_pixels)
         plan = make_plan({path: facts}, brought.recipe, details={path: brought.detail}, marks=brought.marks)
         if not plan.originals:
             return QuickResult(facts, (), facts.mean_colour)
         [original] = plan.originals
         wanted = initial_renditions(original)
-        pieces = pieces_of(data, original, [one.path for one in wanted])
+        pieces = encode_paths(data, original, [one.path for one in wanted])
         alone = replace(original, renditions=tuple(wanted))
-        made = [one for one in concluded(alone, {}, pieces) if one.data is not None]
+        made = [one for one in finalize(alone, {}, pieces) if one.data is not None]
     except YoungPrismError as error:
         error.file = path
         raise

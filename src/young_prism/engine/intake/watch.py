@@ -17,7 +17,7 @@ from watchfiles import watch
 from young_prism.core.file_stamp import FileStamp
 from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.incoming import printable_name
-from young_prism.core.plan.model import LeftOut
+from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.files import stamp_or_none
 from young_prism.engine.output.atomic import write_atomically
@@ -105,7 +105,7 @@ class OutputFilter:
             self._paths |= {*MANIFEST_NAMES, *(orphan.path for orphan in manifest.orphaned)}
 
 
-def write_failures(source: Path, failures: Sequence[LeftOut]) -> None:
+def write_failures(source: Path, failures: Sequence[SkippedOriginal]) -> None:
     """List what cannot be used in a file in the source, and take that away when there is nothing to list."""
     file = source / FAILURES_FILE
     if not failures:

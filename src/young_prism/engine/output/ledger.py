@@ -34,7 +34,7 @@ from young_prism.core.manifest.model import (
 )
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.pruning import not_worth_it
+from young_prism.core.render.pruning import redundant_files
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
 from young_prism.engine.output.atomic import write_atomically
@@ -233,7 +233,7 @@ class Ledger:
             else:
                 return False
             files.append((rendition.facet, rendition.format, entry.bytes))
-        return left_out == set(not_worth_it(files))
+        return left_out == set(redundant_files(files))
 
     def find_reusable(self, rendition: PlannedRendition) -> ReusableRendition | None:
         """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from pydantic_core import from_json
 
 from young_prism.core.errors import ChangedError, YoungPrismError
-from young_prism.core.plan.keys import cut_in_key, rendition_key, rest_of_key, via_in_key
+from young_prism.core.plan.keys import add_crop, add_parent_rung, rendition_key, settings_digest
 from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
@@ -29,7 +29,7 @@ from young_prism.engine.workers.pool import Job
 from young_prism.engine.workers.tasks import read_original, render_timeout_s
 
 if TYPE_CHECKING:
-    from young_prism.core.proof.bench import Bench
+    from young_prism.core.proof.bench import ProofBench
 
 _BENCHES = 2
 WINDOW = Size(240, 160)
@@ -71,10 +71,10 @@ class ProofRequest:
         exact = self.task is ProofTask.EXACT
         settings = None if exact else self.candidate.settings
         fmt = ImageFormat.PNG if exact else self.candidate.format
-        rest = rest_of_key(fmt, settings, finishing, self.original.mark)
+        rest = settings_digest(fmt, settings, finishing, self.original.mark)
         if exact:  # a copy has no finishing in its key, and this is none
             rest = hashlib.sha256(f"{rest} {finishing.model_dump_json()}".encode()).hexdigest()[:16]
-        rest = via_in_key(cut_in_key(rest, cut) if cut else rest, largest)
+        rest = add_parent_rung(add_crop(rest, cut) if cut else rest, largest)
         whole = f"{rendition_key(self.original.facts.sha256, self.size, rest)} {self.task} {self.target} 1"
         return hashlib.sha256(whole.encode()).hexdigest()[:40]
 
@@ -157,29 +157,29 @@ def load_cached(folder: Path, request: ProofRequest) -> ProofResult | None:
 
 
 def _compute(folder: Path, request: ProofRequest) -> ProofResult:
-    from young_prism.core.proof.bench import map_picture, worst_window
+    from young_prism.core.proof.bench import difference_map, worst_window
 
     bench = _bench(request)
     candidate = request.candidate
     file = f"{request.key[:2]}/{request.key}.{request.ending}"
     facts: dict[str, Any] = {}
     if request.task is ProofTask.EXACT:
-        data = bench.exact(sharpen=candidate.sharpen)
+        data = bench.lossless_png(sharpen=candidate.sharpen)
     elif request.task is ProofTask.MAP:
-        data = map_picture(bench.tried(candidate).lost)
+        data = difference_map(bench.measure(candidate).lost)
     elif request.task is ProofTask.SEARCH and request.target is not None and candidate.quality is not None:
-        found, seconds = bench.searched(candidate, request.target)
+        found, seconds = bench.search(candidate, request.target)
         data = found.data
         facts = {
             "score": found.score,
             "quality": found.quality,
             "seconds": seconds,
-            "note": found.said,
+            "note": found.explanation,
             "reached": found.reached,
             "worst": worst_window(bench.lost(candidate, data), WINDOW),
         }
     else:
-        measured = bench.tried(candidate)
+        measured = bench.measure(candidate)
         data = measured.data
         facts = {
             "score": measured.score,
@@ -196,12 +196,12 @@ def _compute(folder: Path, request: ProofRequest) -> ProofResult:
     return result
 
 
-_benches: OrderedDict[tuple[Any, ...], Bench] = OrderedDict()
+_benches: OrderedDict[tuple[Any, ...], ProofBench] = OrderedDict()
 
 
-def _bench(request: ProofRequest) -> Bench:
+def _bench(request: ProofRequest) -> ProofBench:
     """Return the rung that something is wanted of, decoded if it is not at hand."""
-    from young_prism.core.proof.bench import Bench
+    from young_prism.core.proof.bench import ProofBench
 
     original = request.original
     key = (original.facts.sha256, request.facet, request.size, original.finishing, original.mark)
@@ -213,7 +213,7 @@ def _bench(request: ProofRequest) -> Bench:
         raise ChangedError(
             "The file changed after it was looked at.", file=original.path, remedy="Look at the source again."
         )
-    _benches[key] = Bench(data, original, request.facet, request.size, clock=time.perf_counter)
+    _benches[key] = ProofBench(data, original, request.facet, request.size, clock=time.perf_counter)
     while len(_benches) > _BENCHES:
         _benches.popitem(last=False)
     return _benches[key]

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import ProjectError, RecipeError, YoungPrismError
-from young_prism.core.plan.model import Mark
+from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.project import PROJECT_FILE, Project, read_project
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import (
-    NO_DETAILS,
-    Details,
+    EMPTY_METADATA,
+    MetadataByPath,
     read_details,
 )
 from young_prism.core.selection.scope import Scope
@@ -34,8 +34,8 @@ class Site:
     out: Path
     recipe: Recipe
     scope: Scope
-    details: Details
-    marks: Mapping[str, Mark]
+    details: MetadataByPath
+    marks: Mapping[str, WatermarkFile]
 
     def plan(self, pool: Callable[[], Pool]) -> PreparedPlan:
         """Scan, look and plan: all of a build that writes nothing."""
@@ -88,9 +88,9 @@ def load_recipe(file: Path | None) -> Recipe:
     return Recipe() if file is None else read_recipe(read_text(file), file=str(file))
 
 
-def load_details(file: Path | None) -> Details:
+def load_details(file: Path | None) -> MetadataByPath:
     """Read what was said of single originals; nothing without a file. Raises `RecipeError`."""
-    return NO_DETAILS if file is None else read_details(read_text(file), file=str(file))
+    return EMPTY_METADATA if file is None else read_details(read_text(file), file=str(file))
 
 
 def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:

@@ -31,16 +31,16 @@ from young_prism.core.html.references import (
     references,
 )
 from young_prism.core.html.rewrite.changes import (
-    Change,
-    Left,
+    ReferenceChange,
     Rewriting,
+    SkippedReference,
     hunks,
     line_number,
     patch,
 )
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import Wish, rewrite_page
-from young_prism.core.html.rewrite.site import Found, Site
+from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.site import Match, SiteIndex
 from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import all_delivered
@@ -92,7 +92,7 @@ class PageFile:
             return self.data
         return self.document.bytes_of(self.rewriting.applied(keys))
 
-    def line(self, change: Change) -> int:
+    def line(self, change: ReferenceChange) -> int:
         """Return the line in which a change begins, counted from 1."""
         return line_number(self.rewriting.text, change.start)
 
@@ -103,7 +103,7 @@ class PageFile:
         return patch(self.path, hunks(self.rewriting, keys)).encode(self.document.carrier)
 
 
-_LINK = Left(0, "", "It is a link and is not followed.")
+_LINK = SkippedReference(0, "", "It is a link and is not followed.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +121,7 @@ class SiteRewrite:
         return [file for file in self.files if file.rewriting.changes]
 
     @property
-    def left(self) -> list[tuple[str, Left]]:
+    def left(self) -> list[tuple[str, SkippedReference]]:
         """What was left alone, with its page."""
         links = [(path, _LINK) for path in self.links]
         return [(file.path, left) for file in self.files for left in file.rewriting.left] + links
@@ -137,7 +137,7 @@ class SitePages:
     """The pages of one site and the build that they are to use."""
 
     folder: Path
-    site: Site
+    site: SiteIndex
     out: Path
     links: tuple[str, ...]
     """Pages and stylesheets that are links."""
@@ -174,7 +174,7 @@ class SitePages:
         originals = {prefix + entry.path: entry.path for entry in manifest.originals}
         delivered = all_delivered(manifest.originals, manifest.recipe)
         return SitePages(
-            root, Site(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
+            root, SiteIndex(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
         )
 
     def paths(self) -> list[str]:
@@ -191,14 +191,16 @@ class SitePages:
                 continue
             base = self.site.base_of(path)
             places = (
-                self.site.find(ref.url, base) for ref in references(text, _ending(path)) if not ref.mention
+                self.site.find(ref.url, base)
+                for ref in references(text, _ending(path))
+                if not ref.is_text_mention
             )
-            originals = {place.original for place in places if isinstance(place, Found)}
+            originals = {place.original for place in places if isinstance(place, Match)}
             if originals:
                 found[path] = originals
         return found
 
-    def rewrite(self, wish: Wish, known: RewriteCache | None = None) -> SiteRewrite:
+    def rewrite(self, wish: RewriteOptions, known: RewriteCache | None = None) -> SiteRewrite:
         """Work out what would change in all pages. Nothing is written.
 
         `known` is what was worked out before, for the same site: a page whose stamp is the same is not read again.
@@ -213,7 +215,7 @@ class SitePages:
             files.append(file)
         return SiteRewrite(self.folder, tuple(files), self.links)
 
-    def read(self, path: str, wish: Wish) -> PageFile:
+    def read(self, path: str, wish: RewriteOptions) -> PageFile:
         """Read one page and work out what would change in it; one that cannot be changed says why."""
         place = self.folder / path
         try:
@@ -231,12 +233,12 @@ class SitePages:
         return PageFile(path, data, document, found)
 
 
-RewriteCache = dict[tuple[str, Wish], tuple[FileStamp | None, PageFile]]
+RewriteCache = dict[tuple[str, RewriteOptions], tuple[FileStamp | None, PageFile]]
 """Page and wish -> the stamp that the page had (size, time, inode), and what was worked out."""
 
 
 def _untouched(path: str, why: str, data: bytes = b"") -> PageFile:
-    return PageFile(path, data, None, Rewriting("", (), (Left(0, "", why),)))
+    return PageFile(path, data, None, Rewriting("", (), (SkippedReference(0, "", why),)))
 
 
 def _address(manifest: Manifest) -> str:

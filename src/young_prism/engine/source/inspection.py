@@ -8,10 +8,10 @@ from functools import cache, cached_property
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.html.references import NO_PAGES, KnownPages, Uses
+from young_prism.core.html.references import NO_PAGES, KnownPages, PageReferences
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.memory import looking_memory
-from young_prism.core.plan.model import LeftOut
+from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import MAX_PIXELS
 from young_prism.engine.events import OnEvent, OriginalInspected, ignore_event
@@ -52,9 +52,9 @@ class InspectionResult:
     """What looking at a source found. `pages` are the references of each page, to be known the next time."""
 
     by_path: Mapping[str, tuple[SourceFile, Facts]]
-    left_out: tuple[LeftOut, ...]
+    left_out: tuple[SkippedOriginal, ...]
     notes: tuple[str, ...]
-    references: Uses = NO_PAGES
+    references: PageReferences = NO_PAGES
     pages: KnownPages = field(default_factory=dict)
 
     @cached_property
@@ -82,7 +82,7 @@ def inspect_folder(
     Raises `SourceError` when the source itself cannot be walked.
     """
     found = scan(source, output=output, scope=scope, owned=owned_paths(source))
-    looks = inspect(
+    looks = inspect_scanned(
         source, found, pool, known_facts=known_facts, on_event=on_event, max_pixels=max_pixels, full=full
     )
     read = site.read(output) if site else None
@@ -93,7 +93,7 @@ def inspect_folder(
     )
 
 
-def inspect(
+def inspect_scanned(
     source: Path,
     scanned: Scan,
     pool: Callable[[], Workers],
@@ -117,7 +117,7 @@ def inspect(
     for original, result in _results(source, unknown, pool, max_pixels, full=full):
         done += 1
         if isinstance(result, YoungPrismError):
-            left_out.append(LeftOut.because(original.path, result))
+            left_out.append(SkippedOriginal.from_error(original.path, result))
         else:
             seen[original.path] = (original, result)
         if full or done % _REPORT_EVERY == 0 or done == total:

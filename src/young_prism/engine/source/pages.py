@@ -11,9 +11,9 @@ from young_prism.core.file_stamp import FileStamp
 from young_prism.core.html.references import (
     PAGE_ENDINGS,
     KnownPages,
-    Uses,
+    PageReferences,
+    collect_references,
     references,
-    uses,
 )
 from young_prism.core.naming.rule import split_name
 from young_prism.core.selection.scope import Scope
@@ -33,13 +33,13 @@ class SiteRead:
     pages: KnownPages
     files: Collection[str]
 
-    def uses(self, source: Path, originals: Collection[str]) -> Uses:
+    def uses(self, source: Path, originals: Collection[str]) -> PageReferences:
         """Match references with originals; a source outside the site is used by nothing in it."""
         root = Path(os.path.realpath(source))
         inside = root.is_relative_to(self.folder)
         where = root.relative_to(self.folder).as_posix() if inside else "\0"
         found = {page: refs for page, (_, refs) in self.pages.items()}
-        return uses(found, self.files, originals, "" if where == "." else where)
+        return collect_references(found, self.files, originals, "" if where == "." else where)
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,9 +21,9 @@ from young_prism.core.images.sniff import (
 )
 from young_prism.core.naming.rule import split_name
 from young_prism.core.paths import relative_path_problem
-from young_prism.core.plan.model import LeftOut
+from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.report.formatting import count
-from young_prism.core.selection.scope import Scope, why_standing
+from young_prism.core.selection.scope import Scope, default_exclude_reason
 from young_prism.engine.files import STATE_FOLDER, SourceFile
 
 WHOLE_SOURCE = Scope()
@@ -38,7 +38,7 @@ class Scan:
     """
 
     originals: tuple[SourceFile, ...]
-    left_out: tuple[LeftOut, ...]
+    left_out: tuple[SkippedOriginal, ...]
     notes: tuple[str, ...]
     pattern_hits: Mapping[str, int]
     not_included: int
@@ -89,7 +89,7 @@ class _Walker:
         self.owned = ours
         self.count_excluded = count_excluded
         self.originals: list[SourceFile] = []
-        self.left_out: list[LeftOut] = []
+        self.left_out: list[SkippedOriginal] = []
         self.notes: list[str] = []
         self.pattern_hits: Counter[str] = Counter()
         self._stack: list[tuple[Iterator[os.DirEntry[str]], str, str]] = []
@@ -146,12 +146,12 @@ class _Walker:
     def _consider(self, entry: os.DirEntry[str], path: str, excluded_by: str) -> None:
         """Take a file in when the scope asks for it; else count it where it may matter to a person."""
         if excluded_by:
-            if why_standing(excluded_by) == "hidden":
+            if default_exclude_reason(excluded_by) == "hidden":
                 self.hidden += not entry.name.startswith(".young-prism")
             elif _has_image_ending(entry.name):
                 self.pattern_hits[excluded_by] += 1
             return
-        asked = self.scope.asked_for(path)
+        asked = self.scope.included_by(path)
         if asked:
             self.pattern_hits[asked] += self._file(entry, path)
         else:
@@ -184,7 +184,7 @@ class _Walker:
         line = excluded_by or self.scope.excluded_by(path + "/")
         if not line:
             self._enter(Path(entry.path), path + "/", "")
-        elif why := why_standing(line):
+        elif why := default_exclude_reason(line):
             if why == "hidden":
                 self.hidden += entry.name != STATE_FOLDER
             else:
@@ -238,7 +238,7 @@ class _Walker:
         return False
 
     def _leave_out(self, path: str, error: str, remedy: str, *, failed: bool = False) -> None:
-        self.left_out.append(LeftOut(path=path, error=error, remedy=remedy, failed=failed))
+        self.left_out.append(SkippedOriginal(path=path, error=error, remedy=remedy, failed=failed))
 
 
 def _path_below(root: Path, folder: Path) -> str | None:

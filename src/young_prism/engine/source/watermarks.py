@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import DamagedError, RecipeError
-from young_prism.core.plan.model import Mark
+from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
@@ -20,13 +20,13 @@ _MAX_BYTES = 20_000_000
 class Watermarks:
     """Watermarks by the file that the recipe names, and why others of them cannot be used."""
 
-    by_file: dict[str, Mark]
+    by_file: dict[str, WatermarkFile]
     errors: tuple[RecipeError, ...]
 
 
 def find_watermarks(recipe: Recipe, folders: Iterable[Path]) -> Watermarks:
     """Look for the recipe's watermarks in `folders`, the first that has one counts. A link out of them is not followed."""
-    found: dict[str, Mark] = {}
+    found: dict[str, WatermarkFile] = {}
     errors = []
     where = list(folders)
     for name in _watermark_files(recipe):
@@ -37,7 +37,7 @@ def find_watermarks(recipe: Recipe, folders: Iterable[Path]) -> Watermarks:
     return Watermarks(found, tuple(errors))
 
 
-def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, Mark]:
+def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, WatermarkFile]:
     """Return the recipe's watermarks. Raises `RecipeError` for the first that cannot be used."""
     marks = find_watermarks(recipe, folders)
     if marks.errors:
@@ -50,9 +50,9 @@ def _watermark_files(recipe: Recipe) -> list[str]:
     return list(dict.fromkeys(one.watermark.file for one in finishings if one.watermark))
 
 
-def _read(name: str, folders: list[Path]) -> Mark:
+def _read(name: str, folders: list[Path]) -> WatermarkFile:
     configure_codecs()
-    from young_prism.core.render.watermark import mark_size  # loads what only pictures need
+    from young_prism.core.render.watermark import watermark_size  # loads what only pictures need
 
     if "\0" in name:
         raise RecipeError("The name of the watermark holds a NUL character.", remedy="Correct its name.")
@@ -63,7 +63,7 @@ def _read(name: str, folders: list[Path]) -> Mark:
             if not file.is_relative_to(root) or not file.is_file():
                 continue
             data = read_regular_file(file, _MAX_BYTES)
-            mark_size(data)
+            watermark_size(data)
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error
         except OSError as error:
@@ -72,7 +72,7 @@ def _read(name: str, folders: list[Path]) -> Mark:
                 file=name,
                 remedy="Use a regular file of at most 20 MB that can be read.",
             ) from error
-        return Mark(data, hashlib.sha256(data).hexdigest())
+        return WatermarkFile(data, hashlib.sha256(data).hexdigest())
     raise RecipeError(
         "There is no such watermark.",
         file=name,

@@ -265,7 +265,9 @@ class Pool:
                 for task in [task for task in slot.tasks if task.future.done()]:
                     slot.tasks.remove(task)
                     queue.taken -= task.memory
-                    yield from self._ended(task, slot, queue, suspects if job.retry_isolated else None)
+                    yield from self._on_task_ended(
+                        task, slot, queue, suspects if job.retry_isolated else None
+                    )
 
     def _hand_out(
         self, queue: MemoryAwareQueue[Item], job: Job[Item], slots: list[_WorkerHandle[Item]], *, alone: bool
@@ -293,7 +295,7 @@ class Pool:
         )
         slot.tasks.append(task)
 
-    def _ended(
+    def _on_task_ended(
         self,
         task: _Task[Item],
         slot: _WorkerHandle[Item],
@@ -358,6 +360,7 @@ class MemoryAwareQueue(Generic[Item]):
         self.taken = 0
 
     def put_back(self, task: _Task[Item]) -> None:
+        """Return a task to the head of the queue, to be handed out again."""
         self._held.appendleft(task)
 
     def take(

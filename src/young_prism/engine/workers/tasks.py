@@ -24,8 +24,8 @@ if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
     from young_prism.core.render.results import (
-        MadeBefore,
-        Piece,
+        EncodedFile,
+        PriorResult,
         Rendered,
     )
 
@@ -55,13 +55,13 @@ def inspect_file(
     root: str, path: str, max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
 ) -> Facts:
     """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
-    from young_prism.core.inspection.inspect import look, look_at_header
+    from young_prism.core.inspection.inspect import inspect_bytes, inspect_header
 
     data = read_original(root, path)
     try:
         if depth is InspectionDepth.HEADER:
-            return look_at_header(BytesView(data), max_pixels=max_pixels)
-        return look(data, max_pixels=max_pixels)
+            return inspect_header(BytesView(data), max_pixels=max_pixels)
+        return inspect_bytes(data, max_pixels=max_pixels)
     except YoungPrismError as error:
         error.file = path
         raise
@@ -86,13 +86,13 @@ by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
 
 def inspect_header(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
     """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
-    from young_prism.core.inspection.inspect import LIBRARY_FORMATS, look_at_header
+    from young_prism.core.inspection.inspect import LIBRARY_FORMATS, inspect_header
 
     try:
         with FileView(f"{root}/{path}") as view:
             if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:
                 return by_library
-            return look_at_header(view, max_pixels=max_pixels)
+            return inspect_header(view, max_pixels=max_pixels)
     except OSError as error:
         return _unreadable(path, error)
     except YoungPrismError as error:
@@ -111,13 +111,13 @@ class RenderResult(NamedTuple):
     """What a worker made of an original: all of it, or some pieces that are put together with others."""
 
     rendered: list[Rendered] | None
-    pieces: dict[str, Piece]
+    pieces: dict[str, EncodedFile]
 
 
 def render_file(
     root: str,
     original: PlannedOriginal,
-    known: Mapping[str, MadeBefore],
+    known: Mapping[str, PriorResult],
     verify: bool,  # noqa: FBT001  (workers are handed their arguments by position)
     paths: Collection[str] | None,
 ) -> RenderResult:
@@ -128,7 +128,7 @@ def render_file(
 def render_bytes(
     data: bytes,
     original: PlannedOriginal,
-    known: Mapping[str, MadeBefore],
+    known: Mapping[str, PriorResult],
     verify: bool,  # noqa: FBT001
     paths: Collection[str] | None,
 ) -> RenderResult:
@@ -137,7 +137,7 @@ def render_bytes(
     Each is read back with `verify`. Raises the errors of `core.render.render.render`, with the file's name.
     """
     # Here, since a first look at headers must not wait for the codecs to load.
-    from young_prism.core.render.render import pieces_of, render
+    from young_prism.core.render.render import encode_paths, render
 
     places = {planned.path: place for place, planned in enumerate(original.renditions)}
 
@@ -146,8 +146,8 @@ def render_bytes(
 
     try:
         if paths is not None:
-            return RenderResult(None, pieces_of(data, original, paths, verify=verify, tell=say))
-        return RenderResult(render(data, original, known, verify=verify, tell=say), {})
+            return RenderResult(None, encode_paths(data, original, paths, verify=verify, on_progress=say))
+        return RenderResult(render(data, original, known, verify=verify, on_progress=say), {})
     except YoungPrismError as error:
         error.file = original.path
         raise

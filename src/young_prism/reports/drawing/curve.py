@@ -9,7 +9,7 @@ from typing import NamedTuple
 from young_prism.core.proof.curve import Point, rising
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat
-from young_prism.reports.drawing.spectrum import Mark
+from young_prism.reports.drawing.spectrum import AxisMark
 
 LEFT, RIGHT, TOP, BOTTOM = 40.0, 96.0, 10.0, 26.0
 _LOWEST, _HIGHEST = 30.0, 100.0
@@ -32,8 +32,8 @@ class Curve(NamedTuple):
     height: float
     lines: list[tuple[ImageFormat, str]]
     dots: list[Dot]
-    byte_marks: list[Mark]
-    score_marks: list[Mark]
+    byte_marks: list[AxisMark]
+    score_marks: list[AxisMark]
     target_y: float
     lowest: float
     highest: float
@@ -100,8 +100,8 @@ def draw_curve(
         height,
         lines,
         dots,
-        [Mark(across(size), format_bytes(size)) for size in _round_sizes(math.exp(low), math.exp(high))],
-        [Mark(up(score), str(score)) for score in range(int(lowest), int(_HIGHEST) + 1, step)],
+        [AxisMark(across(size), format_bytes(size)) for size in _round_sizes(math.exp(low), math.exp(high))],
+        [AxisMark(up(score), str(score)) for score in range(int(lowest), int(_HIGHEST) + 1, step)],
         up(target),
         lowest,
         _HIGHEST,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from young_prism.core.ladder.optimum import Need
-from young_prism.reports.drawing.spectrum import Mark, apart
+from young_prism.reports.drawing.spectrum import AxisMark, apart
 
 WIDTH, HEIGHT = 720.0, 150.0
 _FLOOR, _TOP, _LEFT, _RIGHT = 122.0, 26.0, 8.0, 24.0
@@ -28,8 +28,8 @@ class NeedBar:
 class LadderDrawing:
     """Coordinates in a box of `width` x `height`; `rungs` are marks at the lines, with their widths as text."""
 
-    rungs: tuple[Mark, ...]
-    labels: tuple[Mark, ...]
+    rungs: tuple[AxisMark, ...]
+    labels: tuple[AxisMark, ...]
     needs: tuple[NeedBar, ...]
     low: float
     high: float
@@ -64,5 +64,5 @@ def draw_ladder(rungs: Sequence[int], needs: Sequence[Need]) -> LadderDrawing:
                 short=rung is None,
             )
         )
-    marks = tuple(Mark(across(rung), f"{rung}") for rung in rungs)
+    marks = tuple(AxisMark(across(rung), f"{rung}") for rung in rungs)
     return LadderDrawing(marks, apart(marks, 34.0), tuple(bars), round(low, 5), round(high, 5))

@@ -26,7 +26,7 @@ _NICE = tuple(step * 10**power for power in range(2, 9) for step in (1, 2, 5))
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class SpectrumLine:
     """One rendition to draw; `state` is `done`, `planned` or `dropped`."""
 
     format: ImageFormat
@@ -40,14 +40,14 @@ class Line:
 class DrawnLine:
     """A line with its place: `x` of the stem, `y` of its upper end."""
 
-    line: Line
+    line: SpectrumLine
     x: float
     y: float
     label: str
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class AxisMark:
     """A label on an axis at a coordinate."""
 
     at: float
@@ -67,13 +67,13 @@ class Spectrum:
     original_y: float
     original_label: str
     original_bytes: str
-    width_marks: tuple[Mark, ...]
-    byte_marks: tuple[Mark, ...]
+    width_marks: tuple[AxisMark, ...]
+    byte_marks: tuple[AxisMark, ...]
     small: bool
 
 
 def draw_spectrum(
-    lines: Sequence[Line],
+    lines: Sequence[SpectrumLine],
     original_width: int,
     original_bytes: int,
     *,
@@ -134,23 +134,23 @@ def _gap(widths: Sequence[int], across: Callable[[int], float], formats: int, *,
     return max(1.5, min(4.0 if small else 9.0, closest / (formats + 1)))
 
 
-def _width_marks(widths: Sequence[int], across: Callable[[int], float]) -> tuple[Mark, ...]:
-    return apart([Mark(round(across(width), 1), str(width)) for width in widths], 34)
+def _width_marks(widths: Sequence[int], across: Callable[[int], float]) -> tuple[AxisMark, ...]:
+    return apart([AxisMark(round(across(width), 1), str(width)) for width in widths], 34)
 
 
-def apart(marks: Sequence[Mark], room: float) -> tuple[Mark, ...]:
+def apart(marks: Sequence[AxisMark], room: float) -> tuple[AxisMark, ...]:
     """Return those of `marks`, ascending, that stand further than `room` from the next; the last is always named."""
-    kept: list[Mark] = []
+    kept: list[AxisMark] = []
     for mark in reversed(marks):
         if not kept or kept[-1].at - mark.at > room:
             kept.append(mark)
     return tuple(reversed(kept))
 
 
-def _byte_marks(most: int, up: Callable[[int], float], floor: float) -> tuple[Mark, ...]:
-    marks: list[Mark] = []
+def _byte_marks(most: int, up: Callable[[int], float], floor: float) -> tuple[AxisMark, ...]:
+    marks: list[AxisMark] = []
     for size in sorted((nice for nice in _NICE if nice <= most), reverse=True):
         at = round(up(size), 1)
         if floor - at > 14 and (not marks or at - marks[-1].at > 26):
-            marks.append(Mark(at, format_bytes(size)))
+            marks.append(AxisMark(at, format_bytes(size)))
     return tuple(marks)

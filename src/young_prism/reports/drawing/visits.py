@@ -12,8 +12,8 @@ from itertools import pairwise
 
 from young_prism.core.markup.media import Screen
 from young_prism.core.report.formatting import format_bytes
-from young_prism.core.report.visits import Ladder, View, view
-from young_prism.reports.drawing.spectrum import Mark
+from young_prism.core.report.visits import FetchResult, RungChoice, fetch
+from young_prism.reports.drawing.spectrum import AxisMark
 
 WIDTH, HEIGHT = 760.0, 330.0
 _LEFT, _RIGHT, _TOP, _FLOOR = 54.0, 716.0, 12.0, 296.0
@@ -25,7 +25,7 @@ _DENSITIES = (1, 2, 3)
 
 
 @dataclass(frozen=True, slots=True)
-class Band:
+class FetchBand:
     """One rung in one range of viewports."""
 
     x: float
@@ -40,7 +40,7 @@ class Band:
 
 
 @dataclass(frozen=True, slots=True)
-class Need:
+class NeedMark:
     """The pixels that screens of one density need."""
 
     path: str
@@ -52,10 +52,10 @@ class Need:
 class VisitsDrawing:
     """Coordinates in a box of `width` x `height`."""
 
-    bands: tuple[Band, ...]
-    needs: tuple[Need, ...]
-    across: tuple[Mark, ...]
-    up: tuple[Mark, ...]
+    bands: tuple[FetchBand, ...]
+    needs: tuple[NeedMark, ...]
+    across: tuple[AxisMark, ...]
+    up: tuple[AxisMark, ...]
     cursor: tuple[float, float]
     width: float = WIDTH
     height: float = HEIGHT
@@ -65,11 +65,11 @@ class VisitsDrawing:
     floor: float = _FLOOR
 
 
-def draw_visits(choices: Sequence[Ladder], chosen: View, unused: Sequence[str]) -> VisitsDrawing:
+def draw_visits(choices: Sequence[RungChoice], chosen: FetchResult, unused: Sequence[str]) -> VisitsDrawing:
     """Draw the ladders of one original with the screen that is looked at; `unused` are paths of rungs that nobody fetches."""
     viewports = range(NARROWEST, WIDEST + 1, _STEP)
     lines = {
-        density: [(width, view(choices, Screen(width, density)).needed) for width in viewports]
+        density: [(width, fetch(choices, Screen(width, density)).needed) for width in viewports]
         for density in _DENSITIES
     }
     tallest = max(
@@ -97,7 +97,7 @@ def draw_visits(choices: Sequence[Ladder], chosen: View, unused: Sequence[str]) 
             nobody = rung.path in unused
             name = "" if height < _LEAST_HEIGHT else _named(said, rung.width, across(end) - x, nobody=nobody)
             bands.append(
-                Band(
+                FetchBand(
                     x,
                     y,
                     across(end) - x,
@@ -120,13 +120,13 @@ def draw_visits(choices: Sequence[Ladder], chosen: View, unused: Sequence[str]) 
                     f"{across(now[0])} {up(before[1])}"
                 )  # the layout changes here: a step, not a slope
             points.append(f"{across(now[0])} {up(now[1])}")
-        needs.append(Need("M" + "L".join(points), f"{density}×", (_RIGHT + 8, up(line[-1][1]) + 4)))
+        needs.append(NeedMark("M" + "L".join(points), f"{density}×", (_RIGHT + 8, up(line[-1][1]) + 4)))
     step = next(size for size in (200, 500, 1000, 2000, 5000) if top / size <= 7 or size == 5000)
     return VisitsDrawing(
         tuple(bands),
         tuple(_apart(needs)),
-        tuple(Mark(across(width), str(width)) for width in (320, 480, 640, 768, 1024, 1280, 1600, 1920)),
-        tuple(Mark(up(pixels), str(pixels)) for pixels in range(0, int(top), step)),
+        tuple(AxisMark(across(width), str(width)) for width in (320, 480, 640, 768, 1024, 1280, 1600, 1920)),
+        tuple(AxisMark(up(pixels), str(pixels)) for pixels in range(0, int(top), step)),
         (across(chosen.screen.width), up(chosen.needed)),
     )
 
@@ -138,12 +138,12 @@ def _named(said: str, width: int, room: float, *, nobody: bool) -> str:
     return f"{said}, nobody" if nobody else said
 
 
-def _apart(needs: Sequence[Need]) -> list[Need]:
+def _apart(needs: Sequence[NeedMark]) -> list[NeedMark]:
     """Move names that would lie over each other, from the lowest line up."""
-    placed: list[Need] = []
+    placed: list[NeedMark] = []
     for need in needs:
         y = need.at[1]
         if placed and y > placed[-1].at[1] - 14:
             y = placed[-1].at[1] - 14
-        placed.append(Need(need.path, need.label, (need.at[0], y)))
+        placed.append(NeedMark(need.path, need.label, (need.at[0], y)))
     return placed

@@ -24,7 +24,7 @@ _MOST_NAME = 80
 _MOST_FRESH = 100
 
 
-class Scope(StrEnum):
+class TokenScope(StrEnum):
     """What a token may be used for."""
 
     READ = "read"
@@ -49,15 +49,15 @@ class Scope(StrEnum):
 
 
 _LABELS = {
-    Scope.READ: "see uploads, runs and recipes",
-    Scope.UPLOAD: "send pictures",
-    Scope.CHANGE: "change words and focal points, replace, undo",
-    Scope.DELETE: "withdraw pictures",
-    Scope.RUN: "start and stop runs",
-    Scope.DESK: "sign in to Desk from another machine, and to nothing else",
-    Scope.PAGES: "sign in to all pages from another machine",
+    TokenScope.READ: "see uploads, runs and recipes",
+    TokenScope.UPLOAD: "send pictures",
+    TokenScope.CHANGE: "change words and focal points, replace, undo",
+    TokenScope.DELETE: "withdraw pictures",
+    TokenScope.RUN: "start and stop runs",
+    TokenScope.DESK: "sign in to Desk from another machine, and to nothing else",
+    TokenScope.PAGES: "sign in to all pages from another machine",
 }
-USUAL = (Scope.READ, Scope.UPLOAD, Scope.CHANGE)
+DEFAULT_SCOPES = (TokenScope.READ, TokenScope.UPLOAD, TokenScope.CHANGE)
 
 
 class NewToken(NamedTuple):
@@ -67,7 +67,7 @@ class NewToken(NamedTuple):
     secret: str
 
 
-class Tokens:
+class TokenService:
     """Makes, checks and revokes tokens."""
 
     def __init__(self, store: Store) -> None:
@@ -83,15 +83,15 @@ class Tokens:
                 "A token needs a name.",
                 remedy=f"Say who will use it, in at most {_MOST_NAME} characters.",
             )
-        unknown = [scope for scope in scopes if scope not in set(Scope)]
+        unknown = [scope for scope in scopes if scope not in set(TokenScope)]
         if unknown or not scopes:
             raise AccessError(
                 f"“{unknown[0]}” is no scope." if unknown else "A token that may do nothing is of no use.",
-                remedy=f"There are {', '.join(Scope)}.",
+                remedy=f"There are {', '.join(TokenScope)}.",
             )
         token_id = "".join(secrets.choice("0123456789abcdefghijklmnopqrstuvwxyz") for _ in range(12))
         secret = secrets.token_urlsafe(32)
-        kept = [scope.value for scope in Scope if scope.value in scopes]
+        kept = [scope.value for scope in TokenScope if scope.value in scopes]
         return NewToken(
             self._store.access.add_token(token_id, name, _digest(secret), kept), f"yp_{token_id}_{secret}"
         )
@@ -129,7 +129,7 @@ class Tokens:
         return row
 
 
-def in_words(row: TokenRow) -> str:
+def describe_scopes(row: TokenRow) -> str:
     """Return when a token was last used, or revoked."""
     if row.revoked_at:
         return f"revoked on {row.revoked_at.replace(tzinfo=UTC):%Y-%m-%d}"

@@ -10,20 +10,20 @@ from young_prism.core.errors import StoreError
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.versions import versions
-from young_prism.services.runs.recorder import Recorder
+from young_prism.services.runs.recorder import RunRecorder
 from young_prism.store import owners
 from young_prism.store.database import DATABASE
 from young_prism.store.store import COMMAND, Store
 
 
-class CommandRun:
+class RecordedCommandRun:
     """The record of one build. Where it cannot be kept, `problem` says why, and the build goes on without it."""
 
     def __init__(
         self, data: Path, source: Path, out: Path, recipe: Recipe, *, verify: bool, origin: str = "command"
     ) -> None:
         self.problem = ""
-        self.recorder: Recorder | None = None
+        self.recorder: RunRecorder | None = None
         self.number = 0
         try:
             self.store: Store | None = Store(data / DATABASE)
@@ -39,7 +39,7 @@ class CommandRun:
                 out_folder=str(out.resolve()),
                 versions=versions(),
             )
-            self.recorder = Recorder(
+            self.recorder = RunRecorder(
                 self.store, self.number, recipe, verify=verify, pace=self.store.pace(row.id)
             )
         except StoreError as error:

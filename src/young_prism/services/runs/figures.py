@@ -13,7 +13,7 @@ from young_prism.engine.events import ItemDone, OriginalDone, PlanReady, ReusedU
 _MADE = (Outcome.MADE.value, Outcome.KEPT.value)
 
 
-class Figures:
+class RunFigures:
     """Adds up what a run says. `earlier` are the outcomes that it had, by path, before it was interrupted."""
 
     def __init__(self, recipe: Recipe, *, verify: bool, earlier: Mapping[str, str] | None = None) -> None:
@@ -35,11 +35,13 @@ class Figures:
             self.outcomes[outcome.value] += number
         self.before += event.bytes_originals
         self.after += event.bytes_renditions
-        self.summary.stand(event.shares)
+        self.summary.add_unchanged(event.shares)
 
     def done(self, event: OriginalDone) -> tuple[ItemDone, ...]:
         """Count an original; return its items with the outcomes that they have in this run."""
-        items = tuple(self._as_it_was(item) for item in event.items) if self._earlier else event.items
+        items = (
+            tuple(self._with_earlier_outcome(item) for item in event.items) if self._earlier else event.items
+        )
         delivered = 0
         for item in items:
             self.outcomes[item.outcome.value] += 1
@@ -52,7 +54,7 @@ class Figures:
         self.summary.add(event.share, results, event.seconds, verified=self.verify)
         return items
 
-    def _as_it_was(self, item: ItemDone) -> ItemDone:
+    def _with_earlier_outcome(self, item: ItemDone) -> ItemDone:
         """Return an item as it was: what was made before a pause was not reused."""
         earlier = self._earlier.get(item.path)
         if item.outcome is not Outcome.REUSED or earlier not in _MADE:

@@ -10,11 +10,11 @@ from datetime import UTC, datetime
 from typing import Any
 
 from young_prism.core.errors import StoreError, YoungPrismError
-from young_prism.core.plan.model import LeftOut, PlannedOriginal
+from young_prism.core.plan.model import PlannedOriginal, SkippedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
-from young_prism.engine.build.delivery import BuildResult
+from young_prism.engine.build.delivery import BuildOutcome
 from young_prism.engine.events import (
     Event,
     Halted,
@@ -26,7 +26,7 @@ from young_prism.engine.events import (
     ReusedUnchanged,
     WorkerProgress,
 )
-from young_prism.services.runs.figures import Figures
+from young_prism.services.runs.figures import RunFigures
 from young_prism.store.store import Store
 
 _FLUSH_EVERY_S = 0.8
@@ -39,11 +39,11 @@ _LOG_LINES = 400
 _ATTEMPTS = 20
 _AGAIN_S = 0.5
 _MADE = (Outcome.MADE, Outcome.KEPT)
-_TOLD = (*_MADE, Outcome.FAILED)
+_RECORDED = (*_MADE, Outcome.FAILED)
 
 
 @dataclass(slots=True)
-class _Live:
+class LiveState:
     """What is under way: by worker, and by original the lines of its spectrum that are there."""
 
     planned: dict[str, PlannedOriginal] = field(default_factory=dict)
@@ -52,7 +52,7 @@ class _Live:
     work: dict[str, float] = field(default_factory=dict)
     made: deque[tuple[float, int]] = field(default_factory=deque)
 
-    def take(self, event: WorkerProgress, now: float) -> None:
+    def apply(self, event: WorkerProgress, now: float) -> None:
         """Take what a worker says."""
         at = event.rendition
         if at is None or event.bytes < 0:
@@ -88,7 +88,7 @@ class _Live:
         return found
 
 
-class Recorder:
+class RunRecorder:
     """The listener of a run that is on record. `asked` is what a person asked of it meanwhile: `stopping` or `pausing`."""
 
     def __init__(
@@ -106,21 +106,21 @@ class Recorder:
 
         `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then.
         """
-        self.asked = ""
+        self.requested_stop = ""
         self._store = store
         self._run_id = run_id
         self._pace = pace
         self._seconds_before = seconds
-        self.figures = Figures(recipe, verify=verify, earlier=earlier)
+        self.figures = RunFigures(recipe, verify=verify, earlier=earlier)
         self._began = self._flushed = time.monotonic()
-        self._live = _Live()
+        self._live = LiveState()
         self._rows: list[dict[str, Any]] = []
         self._log: list[list[Any]] = []
         self._logged = 0
         self._halted_since = self._halted_s = 0.0
         self._counts: dict[str, Any] = {"originals_done": 0, "work_done": 0.0}
         self._work = 0.0
-        self._stood = (0, 0)
+        self._unchanged_counts = (0, 0)
 
     def __call__(self, event: Event) -> None:
         """Take an event of the engine."""
@@ -133,7 +133,7 @@ class Recorder:
             case OriginalDone():
                 self._original(event, now)
             case WorkerProgress():
-                self._live.take(event, now - self._began)
+                self._live.apply(event, now - self._began)
             case Halted(why):
                 self._halted(why, now)
             case OriginalInspected() | Heartbeat():
@@ -158,40 +158,40 @@ class Recorder:
         self._began = time.monotonic()
         failed = [left for left in plan.left_out if left.failed]
         self.figures.planned(event)
-        self._rows += [_whole(left) for left in plan.left_out]
+        self._rows += [_left_out_row(left) for left in plan.left_out]
         self._work = event.work
         self._live.planned = {original.path: original for original in plan.originals} if event.work else {}
-        originals, renditions = self._stood
+        originals, renditions = self._unchanged_counts
         self._counts |= {
             "originals": originals + event.originals,
             "planned": renditions + event.renditions,
             "work": event.work,
         }
         if renditions:
-            self.log(f"As they were: {_all_of(renditions, originals)}.")
-        self.log(f"{_all_of(event.renditions, event.originals)} planned")
+            self.log(f"As they were: {_describe_counts(renditions, originals)}.")
+        self.log(f"{_describe_counts(event.renditions, event.originals)} planned")
         for left in failed:
             self.log(f"{left.path}: {left.error}")
         self.flush("running")
 
     def _unchanged(self, event: ReusedUnchanged) -> None:
         self.figures.unchanged(event)
-        self._rows += [_whole(left) for left in event.left_out]
+        self._rows += [_left_out_row(left) for left in event.left_out]
         self._counts |= {
             "originals": event.originals,
             "originals_done": event.originals,
             "planned": event.renditions,
             "work": 0.0,
         }
-        self._stood = event.originals, event.renditions
+        self._unchanged_counts = event.originals, event.renditions
         if event.all:
-            self.log(f"Nothing has changed: {_all_of(event.renditions, event.originals)} are there.")
+            self.log(f"Nothing has changed: {_describe_counts(event.renditions, event.originals)} are there.")
 
     def _original(self, event: OriginalDone, now: float) -> None:
         self._counts["originals_done"] += 1
         self._counts["work_done"] += event.work
         items = self.figures.done(event)
-        if event.work or any(item.outcome in _TOLD for item in items):
+        if event.work or any(item.outcome in _RECORDED for item in items):
             self._rows += [_row(event, item) for item in items]
         self._live.done(event.original, sum(item.outcome in _MADE for item in items), now)
         for item in items:
@@ -230,7 +230,7 @@ class Recorder:
             return False  # a full disk, say: the rows wait for the next time, and the run goes on
         self._rows, self._logged = [], len(self._log)
         if found in ("stopping", "pausing"):
-            self.asked = found
+            self.requested_stop = found
             if state:
                 self._store.change_run(self._run_id, state=found)
         return True
@@ -259,11 +259,11 @@ class Recorder:
             "now": round(time.monotonic() - self._began, 1),
         }
 
-    def finish(self, result: BuildResult) -> None:
+    def finish(self, result: BuildOutcome) -> None:
         """Write down the end of a run, with its report."""
         state = "done"
         if result.stopped:
-            state = "paused" if self.asked == "pausing" else "stopped"
+            state = "paused" if self.requested_stop == "pausing" else "stopped"
         self.log({"done": "Done.", "paused": "Paused.", "stopped": "Stopped."}[state])
         self._end(state, seconds=self._seconds_before + result.seconds)
 
@@ -275,7 +275,7 @@ class Recorder:
         )
 
     def _end(self, state: str, **values: object) -> None:
-        self._live = _Live()
+        self._live = LiveState()
         for attempt in range(_ATTEMPTS):
             try:
                 if self.flush():
@@ -295,7 +295,7 @@ class Recorder:
             time.sleep(_AGAIN_S)
 
 
-def _all_of(renditions: int, originals: int) -> str:
+def _describe_counts(renditions: int, originals: int) -> str:
     return f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
 
 
@@ -315,7 +315,7 @@ def _row(event: OriginalDone, item: ItemDone) -> dict[str, Any]:
     }
 
 
-def _whole(left: LeftOut) -> dict[str, Any]:
+def _left_out_row(left: SkippedOriginal) -> dict[str, Any]:
     return {
         "original": left.path,
         "path": "",

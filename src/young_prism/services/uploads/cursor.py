@@ -8,13 +8,13 @@ from datetime import UTC, datetime
 from young_prism.store.models import UploadRow
 
 
-def mark_after(row: UploadRow) -> str:
+def encode_cursor(row: UploadRow) -> str:
     """Return the mark of the place after an upload."""
     at = row.created_at.replace(tzinfo=UTC).isoformat()
     return base64.urlsafe_b64encode(f"{at} {row.id}".encode()).decode()
 
 
-def place_of(mark: str) -> tuple[datetime, str] | None:
+def decode_cursor(mark: str) -> tuple[datetime, str] | None:
     """Return what `Uploads.page` is told of a mark, None for an empty one. Raises `ValueError` for what is none."""
     if not mark:
         return None

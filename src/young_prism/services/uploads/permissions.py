@@ -6,7 +6,7 @@ from collections.abc import Collection
 from enum import StrEnum
 
 
-class Act(StrEnum):
+class Permission(StrEnum):
     """One thing that may be allowed or not, each by itself."""
 
     TITLE = "title"
@@ -27,15 +27,15 @@ class Act(StrEnum):
 
 
 _LABELS = {
-    Act.TITLE: "change titles, and with them names",
-    Act.WORDS: "change alternative text, caption and credit",
-    Act.FOCAL: "move focal points",
-    Act.REPLACE: "replace pictures",
-    Act.WITHDRAW: "withdraw pictures",
+    Permission.TITLE: "change titles, and with them names",
+    Permission.WORDS: "change alternative text, caption and credit",
+    Permission.FOCAL: "move focal points",
+    Permission.REPLACE: "replace pictures",
+    Permission.WITHDRAW: "withdraw pictures",
 }
-ALL_ACTS = frozenset(Act)
+ALL_PERMISSIONS = frozenset(Permission)
 
 
-def allowed_acts(stored: Collection[str] | None) -> frozenset[Act]:
+def stored_permissions(stored: Collection[str] | None) -> frozenset[Permission]:
     """Return what is allowed by what was stored; all where nothing was said."""
-    return ALL_ACTS if stored is None else frozenset(act for act in Act if act.value in stored)
+    return ALL_PERMISSIONS if stored is None else frozenset(act for act in Permission if act.value in stored)

@@ -12,16 +12,16 @@ from pydantic import BaseModel, ConfigDict, Field
 from young_prism.core.images.facts import Facts
 from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Said
+from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.services.uploads.urls import (
     UPLOADS,
     media,
     media_base,
     picture,
 )
-from young_prism.serving.build import build_in
+from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.store import Store
@@ -93,17 +93,19 @@ class UploadAnswer(_Answer):
     problem: ProblemAnswer | None = None
 
 
-class Answers:
+class UploadSerializer:
     """Says of an upload what is known of it now. `public` is the beginning of every address, empty for paths alone."""
 
     def __init__(self, store: Store, public: str = "") -> None:
         self._store = store
         self._public = public.rstrip("/")
 
-    def of(self, row: UploadRow, source: SourceRow, detail: Detail | None = None) -> UploadAnswer:
+    def serialize(
+        self, row: UploadRow, source: SourceRow, detail: ImageMetadata | None = None
+    ) -> UploadAnswer:
         """Return the answer for one; `detail` saves asking for it where many are answered."""
         if detail is None:
-            detail = self._store.details(source.id).get(row.path, NOTHING_SAID)
+            detail = self._store.image_metadata(source.id).get(row.path, NO_METADATA)
         entry = entry_of(row, source)
         first = row.first or {}
         made = [] if row.state == WITHDRAWN else self._renditions(row, source, entry)
@@ -127,14 +129,14 @@ class Answers:
             problem=ProblemAnswer(what=row.error, remedy=row.remedy or "") if row.error else None,
         )
 
-    def snippet(self, source: SourceRow, detail: Detail, entry: OriginalEntry | None) -> str:
+    def snippet(self, source: SourceRow, detail: ImageMetadata, entry: OriginalEntry | None) -> str:
         """Return the markup; its addresses are ours where the recipe names no others."""
         if entry is None:
             return ""
-        delivered = Delivered.of(entry, recipe_of(source))
+        delivered = Delivered.from_entry(entry, recipe_of(source))
         if not delivered.markup.base_url and not delivered.markup.prefix:
-            delivered = delivered.shown(base_url=self._public + media_base(source.slug))
-        return delivered.html(Said(detail.alt, detail.below))
+            delivered = delivered.with_markup(base_url=self._public + media_base(source.slug))
+        return delivered.html(MarkupContext(detail.alt, detail.caption_line))
 
     def _renditions(
         self, row: UploadRow, source: SourceRow, entry: OriginalEntry | None
@@ -157,7 +159,7 @@ class Answers:
 
 def entry_of(row: UploadRow, source: SourceRow) -> OriginalEntry | None:
     """Return what the newest build made of an upload, as long as that was of this very original."""
-    build = build_in(Path(out_of(source)))
+    build = load_build(Path(out_of(source)))
     entry = build.originals.get(row.path) if build else None
     sha256 = ((row.first or {}).get("facts") or {}).get("sha256")
     return entry if entry and entry.renditions and (not sha256 or entry.sha256 == sha256) else None

@@ -16,7 +16,7 @@ from young_prism.core.errors import DeskError, DeskStateError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.naming.rule import split_name
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.selection.image_metadata import NOTHING_SAID, Detail
+from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.inbox import (
     Inbox,
@@ -31,9 +31,9 @@ from young_prism.engine.intake.quick_render import (
 )
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.source.watermarks import load_watermarks
-from young_prism.services.uploads.permissions import Act, allowed_acts
+from young_prism.services.uploads.permissions import Permission, stored_permissions
 from young_prism.services.uploads.schemas import entry_of
-from young_prism.serving.build import build_in
+from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import RunRow, SourceRow, UploadRow
 from young_prism.store.runs import ACTIVE
@@ -42,12 +42,12 @@ from young_prism.store.uploads import DONE, FAILED, WITHDRAWN, WORKING
 
 _log = logging.getLogger(__name__)
 
-OWN_NAME = "Desk"
+UPLOAD_FORM_NAME = "Desk"
 """What the source is called that takes what was sent without a word on where to."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Places:
+class UploadFolders:
     """Where uploads lie, where renditions go, what they share, and what is taken at the most."""
 
     uploads: Path
@@ -57,7 +57,7 @@ class Places:
 
 
 @dataclass(frozen=True, slots=True)
-class Arrived:
+class ReceivedUpload:
     """An upload, and whether it is a new one; `note` is a remark about its name."""
 
     row: UploadRow
@@ -69,7 +69,7 @@ StartRun = Callable[[SourceRow, Recipe, str, list[str]], int]
 """Starts a run over some originals of a source for a door, and returns its number."""
 
 
-class Desk:
+class UploadService:
     """Takes pictures, has them made, and keeps their state; `told` hears of each that is done or failed."""
 
     def __init__(
@@ -77,7 +77,7 @@ class Desk:
         store: Store,
         first: QuickRenderer,
         start: StartRun,
-        places: Places,
+        places: UploadFolders,
         told: Callable[[UploadRow], None],
     ) -> None:
         self._store = store
@@ -98,21 +98,21 @@ class Desk:
             if source is None:
                 continue
             if row.first is None:
-                self._begin(source, row)
+                self._submit(source, row)
                 continue
             run = self._store.run(row.run_id) if row.run_id is not None else None
             if run is None or run.state not in ACTIVE:
-                self._make(source, row)
+                self._start_run(source, row)
 
     # Coming in
 
-    def place(self, *, source: str = "", recipe: str = "") -> SourceRow:
+    def resolve_source(self, *, source: str = "", recipe: str = "") -> SourceRow:
         """Return the source that takes uploads: one that is named, that of a saved recipe, or the desk's own.
 
         That of a recipe is made the first time. Raises `DeskError` for a name that nobody has, or a folder of the machine.
         """
         if source:
-            named = self._store.source(source)
+            named = self._store.source_by_slug(source)
             if named is None or named.kind != UPLOAD:
                 raise DeskError(
                     "There is no source of uploads with this name."
@@ -129,14 +129,14 @@ class Desk:
                 file=recipe,
                 remedy="Save it first, or name one that /api/v1/recipes lists.",
             )
-        name = saved.name if saved else OWN_NAME
+        name = saved.name if saved else UPLOAD_FORM_NAME
         with self._placing:
             found = self._store.upload_called(name)
             if found is None:
                 found = self._store.add_upload(name, self._places.uploads, self._places.outputs)
                 if saved:
                     self._store.set_recipe(found.id, saved.text)
-                    found = self._store.source(found.slug) or found
+                    found = self._store.source_by_slug(found.slug) or found
         return found
 
     def receive(
@@ -144,29 +144,29 @@ class Desk:
         source: SourceRow,
         given: str,
         stream: Readable,
-        said: Detail = NOTHING_SAID,
+        said: ImageMetadata = NO_METADATA,
         *,
         origin: str,
         length: int | None = None,
-    ) -> Arrived:
+    ) -> ReceivedUpload:
         """Take a picture with what is said of it, and have it made. Raises `IncomingError`; then nothing of it stays."""
         inbox = self._inbox(source)
         inbox.check_number(1)
         placed = inbox.receive(given, stream, length=length)
         new = placed.outcome is not PlacementOutcome.ALREADY
-        before = self._store.details(source.id).get(placed.path, NOTHING_SAID)
+        before = self._store.image_metadata(source.id).get(placed.path, NO_METADATA)
         detail = said if new else _over(before, said)
         if detail != before:
-            self._store.set_detail(source.id, placed.path, detail)
+            self._store.set_image_metadata(source.id, placed.path, detail)
         if self._store.change_scope(source.id, [placed.path], out=False):
             new = True  # it was withdrawn, and somebody brings it again
         known = self._store.uploads.at(source.id, placed.path)
         row = self._store.uploads.add(source.id, placed.path, given, origin)
         if row.state == WORKING and (known is None or known.state != WORKING):
-            self._begin(source, row)
+            self._submit(source, row)
         elif detail != before and row.state == DONE:
-            row = self._make(source, row)
-        return Arrived(row, new, placed.note)
+            row = self._start_run(source, row)
+        return ReceivedUpload(row, new, placed.note)
 
     def replace(
         self, source: SourceRow, row: UploadRow, given: str, stream: Readable, *, length: int | None = None
@@ -189,11 +189,11 @@ class Desk:
         }
         if there:  # of one that could not be used nothing was kept, and nothing can come back
             self._store.uploads.note(row.id, "replaced", before)
-        self._re_said(source, row.path, replaced.path)
+        self._move_metadata(source, row.path, replaced.path)
         changed = self._changed(
             row, path=replaced.path, given=given, first=None, state=WORKING, error=None, remedy=None
         )
-        self._begin(source, changed)
+        self._submit(source, changed)
         return changed
 
     def _inbox(self, source: SourceRow) -> Inbox:
@@ -204,9 +204,9 @@ class Desk:
 
     # Being made
 
-    def _begin(self, source: SourceRow, row: UploadRow) -> None:
+    def _submit(self, source: SourceRow, row: UploadRow) -> None:
         recipe = recipe_of(source)
-        detail = self._store.details(source.id).get(row.path, NOTHING_SAID)
+        detail = self._store.image_metadata(source.id).get(row.path, NO_METADATA)
         try:
             marks = dict(load_watermarks(recipe, Path(source.folder)))
         except YoungPrismError as error:
@@ -215,14 +215,14 @@ class Desk:
         brought = UploadJob(
             source.folder, row.path, recipe, detail, marks, self._places.limits.max_pixels, self._places.cache
         )
-        self._first.submit(brought, partial(self._begun, source, row.id, self._replacement(row)))
+        self._first.submit(brought, partial(self._on_quick_render, source, row.id, self._replacement(row)))
 
     def _replacement(self, row: UploadRow) -> int:
         """Return what is another number with each original that takes the upload's place."""
         step = self._store.uploads.last_change(row.id, what="replaced")
         return step.id if step else 0
 
-    def _begun(
+    def _on_quick_render(
         self, source: SourceRow, upload_id: str, replacement: int, result: QuickResult | YoungPrismError
     ) -> None:
         """Keep what was made at once, and have the rest made; not of an original that was replaced meanwhile."""
@@ -240,13 +240,13 @@ class Desk:
             }
             begun = self._store.uploads.end_work(row, first=first)
             if begun:
-                self._make(source, begun)
+                self._start_run(source, begun)
         except Exception:  # noqa: BLE001  (the next one must still be made)
             _log.exception("an upload could not be begun")
 
-    def _make(self, source: SourceRow, row: UploadRow) -> UploadRow:
+    def _start_run(self, source: SourceRow, row: UploadRow) -> UploadRow:
         """Have all renditions made that are not there yet; of one that was withdrawn, have them let go."""
-        now = self._store.source(source.slug) or source
+        now = self._store.source_by_slug(source.slug) or source
         with self._handing_over:
             row = self._store.uploads.get(row.id) or row  # its run may have ended meanwhile
             if row.state not in (WORKING, WITHDRAWN):
@@ -254,7 +254,7 @@ class Desk:
             run_id = self._start(now, recipe_of(now), row.origin, [row.path])
             return self._store.uploads.change(row.id, counts=False, run_id=run_id) or row
 
-    def run_over(self, source: SourceRow, run_id: int) -> None:
+    def on_run_finished(self, source: SourceRow, run_id: int) -> None:
         """Take note of what a run made; the runner calls it when one is over."""
         run = self._store.run(run_id)
         if run is None or run.state in ACTIVE or run.state == "paused":
@@ -273,7 +273,7 @@ class Desk:
             # What went wrong with a better original stays said: the one before is done again.
             self._end(row, state=DONE, served=served)
             return
-        build = build_in(out_of(source))
+        build = load_build(out_of(source))
         failures = {one.original: one for one in build.manifest.failed} if build else {}
         if row.path in failures:
             error, remedy = failures[row.path].error, failures[row.path].remedy
@@ -306,7 +306,7 @@ class Desk:
             row, bad = self._undo_replaced(source, row, step.before)
             self._store.uploads.drop_change(step.id)
             self._inbox(source).discard_backup(bad)
-            self._make(
+            self._start_run(
                 source,
                 self._changed(row, error=f"The new one could not be used: {error.what}", remedy=error.remedy),
             )
@@ -323,20 +323,22 @@ class Desk:
 
     # Changing
 
-    def change(self, source: SourceRow, row: UploadRow, said: Detail) -> UploadRow:
+    def change(self, source: SourceRow, row: UploadRow, said: ImageMetadata) -> UploadRow:
         """Keep other words or another focal point; what hangs on it is made again."""
-        before = self._store.details(source.id).get(row.path, NOTHING_SAID)
+        before = self._store.image_metadata(source.id).get(row.path, NO_METADATA)
         if said == before:
             return row
         self._store.uploads.note(row.id, "said", _as_json(before))
-        return self._say(source, row, before, said)
+        return self._save_metadata(source, row, before, said)
 
-    def _say(self, source: SourceRow, row: UploadRow, before: Detail, said: Detail) -> UploadRow:
-        self._store.set_detail(source.id, row.path, said)
+    def _save_metadata(
+        self, source: SourceRow, row: UploadRow, before: ImageMetadata, said: ImageMetadata
+    ) -> UploadRow:
+        self._store.set_image_metadata(source.id, row.path, said)
         made_anew = (said.title, said.focal) != (before.title, before.focal)
         # Also while it is being made: that run has begun with what was said before.
         if made_anew and row.first is not None and row.state in (DONE, WORKING):
-            return self._make(source, row)
+            return self._start_run(source, row)
         return self._changed(row)
 
     def withdraw(self, source: SourceRow, row: UploadRow) -> UploadRow:
@@ -346,7 +348,7 @@ class Desk:
         self._store.uploads.note(row.id, "withdrawn", {})
         self._store.change_scope(source.id, [row.path], out=True)
         row = self._changed(row, state=WITHDRAWN)
-        return self._make(source, row)
+        return self._start_run(source, row)
 
     def undo(self, source: SourceRow, row: UploadRow) -> UploadRow:
         """Undo the newest step. Raises `DeskError` where there is none."""
@@ -359,18 +361,18 @@ class Desk:
             case "withdrawn":
                 self._store.change_scope(source.id, [row.path], out=False)
                 row = self._changed(row, state=WORKING)
-                row = self._make(source, row) if row.first else self._again(source, row)
+                row = self._start_run(source, row) if row.first else self._rebuild(source, row)
             case "replaced":
                 row, _ = self._undo_replaced(source, row, step.before)
-                row = self._make(source, row) if row.first else self._again(source, row)
+                row = self._start_run(source, row) if row.first else self._rebuild(source, row)
             case _:
-                said = self._store.details(source.id).get(row.path, NOTHING_SAID)
-                row = self._say(source, row, said, _from_json(step.before))
+                said = self._store.image_metadata(source.id).get(row.path, NO_METADATA)
+                row = self._save_metadata(source, row, said, _from_json(step.before))
         self._store.uploads.drop_change(step.id)
         return row
 
-    def _again(self, source: SourceRow, row: UploadRow) -> UploadRow:
-        self._begin(source, row)
+    def _rebuild(self, source: SourceRow, row: UploadRow) -> UploadRow:
+        self._submit(source, row)
         return row
 
     def _undo_replaced(
@@ -378,16 +380,16 @@ class Desk:
     ) -> tuple[UploadRow, str]:
         """Put the original back that was replaced; return also where the other one is kept."""
         aside = self._inbox(source).undo_replace(row.path, before["path"], before["kept"])
-        self._re_said(source, row.path, before["path"])
+        self._move_metadata(source, row.path, before["path"])
         back = {name: before[name] for name in ("path", "given", "first")}
         return self._changed(row, state=WORKING, **back), aside
 
-    def _re_said(self, source: SourceRow, old: str, new: str) -> None:
+    def _move_metadata(self, source: SourceRow, old: str, new: str) -> None:
         """Say the same of the original in another one's place, whose ending may be another."""
         if old != new:
-            said = self._store.details(source.id).get(old, NOTHING_SAID)
-            self._store.set_detail(source.id, new, said)
-            self._store.set_detail(source.id, old, NOTHING_SAID)
+            said = self._store.image_metadata(source.id).get(old, NO_METADATA)
+            self._store.set_image_metadata(source.id, new, said)
+            self._store.set_image_metadata(source.id, old, NO_METADATA)
 
     def _changed(self, row: UploadRow, **values: Any) -> UploadRow:
         return self._store.uploads.change(row.id, **values) or row
@@ -398,9 +400,9 @@ class Desk:
         return step.what if step else ""
 
 
-def may(source: SourceRow) -> Collection[Act]:
+def permissions(source: SourceRow) -> Collection[Permission]:
     """Return what a content producer may do with a source's uploads."""
-    return allowed_acts(source.allowed)
+    return stored_permissions(source.allowed)
 
 
 def is_camera_name(name: str) -> bool:
@@ -408,9 +410,9 @@ def is_camera_name(name: str) -> bool:
     return bool(CAMERA_NAME.fullmatch(split_name(name.rpartition("/")[2])[0]))
 
 
-def _over(before: Detail, said: Detail) -> Detail:
+def _over(before: ImageMetadata, said: ImageMetadata) -> ImageMetadata:
     """Return what was said, over what was known; what is not said now stays."""
-    return Detail(
+    return ImageMetadata(
         said.focal or before.focal,
         said.title or before.title,
         before.alt if said.alt is None else said.alt,
@@ -419,15 +421,15 @@ def _over(before: Detail, said: Detail) -> Detail:
     )
 
 
-def _as_json(detail: Detail) -> dict[str, Any]:
+def _as_json(detail: ImageMetadata) -> dict[str, Any]:
     return detail._asdict()
 
 
-def _from_json(data: dict[str, Any]) -> Detail:
+def _from_json(data: dict[str, Any]) -> ImageMetadata:
     focal = data.get("focal")
-    return Detail(
+    return ImageMetadata(
         (focal[0], focal[1]) if focal else None, data["title"], data["alt"], data["caption"], data["credit"]
     )
 
 
-__all__ = ["Arrived", "Desk", "Places", "is_camera_name", "may"]
+__all__ = ["ReceivedUpload", "UploadFolders", "UploadService", "is_camera_name", "permissions"]

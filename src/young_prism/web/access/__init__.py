@@ -7,13 +7,13 @@ from werkzeug import Response
 
 from young_prism.core.errors import AccessError
 from young_prism.services.auth.tokens import (
-    USUAL,
-    Scope,
-    in_words,
+    DEFAULT_SCOPES,
+    TokenScope,
+    describe_scopes,
 )
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
-from young_prism.web.security import own_address
+from young_prism.web.security import safe_redirect_target
 
 blueprint = Blueprint("access", __name__, template_folder="templates")
 
@@ -24,9 +24,9 @@ def index() -> str:
     store = services().store
     return render_template(
         "access/index.html",
-        tokens=[(row, in_words(row)) for row in store.access.tokens()],
-        scopes=list(Scope),
-        usual=[scope.value for scope in USUAL],
+        tokens=[(row, describe_scopes(row)) for row in store.access.tokens()],
+        scopes=list(TokenScope),
+        usual=[scope.value for scope in DEFAULT_SCOPES],
         fresh=services().tokens.take_to_show(session.pop("fresh", "")),
         webhooks=store.webhooks.all(),
         deliveries=store.webhooks.deliveries(),
@@ -59,7 +59,7 @@ def revoke(token_id: str) -> Response:
 def add_webhook() -> Response:
     """Add an address that is told."""
     try:
-        row = services().messenger.add(request.form.get("url", ""))
+        row = services().webhooks.add(request.form.get("url", ""))
         flash(f"{row.url} is told from now on when an upload is done.", "info")
     except AccessError as error:
         flash(str(error), "error")
@@ -77,16 +77,16 @@ def remove_webhook(webhook_id: int) -> Response:
 @blueprint.get("/sign-in")
 def sign_in() -> str:
     """Ask for a token."""
-    return render_template("access/sign_in.html", back=own_address(request.args.get("back", "")))
+    return render_template("access/sign_in.html", back=safe_redirect_target(request.args.get("back", "")))
 
 
 @blueprint.post("/sign-in")
 def enter() -> Response | tuple[str, int]:
     """Let somebody in who has a token for the pages."""
     parts = services()
-    back = own_address(request.form.get("back", ""))
+    back = safe_redirect_target(request.form.get("back", ""))
     row = parts.tokens.check(request.form.get("token", "").strip())
-    if row and {Scope.PAGES.value, Scope.DESK.value} & set(row.scopes):
+    if row and {TokenScope.PAGES.value, TokenScope.DESK.value} & set(row.scopes):
         session["token"] = row.id
         return redirect(back, code=303)
     said = "This token is not for the pages." if row else "This token is wrong, or was revoked."

@@ -18,13 +18,13 @@ from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import RequestEntityTooLarge
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.services.auth.tokens import Scope
-from young_prism.web.api.guard import Caller, admitted, answered_before, hold_answer
+from young_prism.services.auth.tokens import TokenScope
+from young_prism.web.api.guard import Caller, authenticate, replay_response, store_response
 from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
 
 
 @dataclass(frozen=True, slots=True)
-class Upload:
+class UploadBody:
     """That an operation takes a picture as its body: raw, or a part of a form with `fields` beside it."""
 
     fields: type[BaseModel] | None = None
@@ -36,12 +36,12 @@ class Operation:
 
     method: str
     path: str
-    scope: Scope
+    scope: TokenScope
     function: Callable[..., Any]
     answers: Mapping[int, tuple[type[BaseModel], str]]
     query: type[BaseModel] | None = None
     body: type[BaseModel] | None = None
-    upload: Upload | None = None
+    upload: UploadBody | None = None
     if_match: bool = False
     tagged: bool = False
     idempotent: bool = False
@@ -53,7 +53,7 @@ class Operation:
         return self.function.__name__
 
     @property
-    def said(self) -> tuple[str, str]:
+    def summary_and_description(self) -> tuple[str, str]:
         """Summary and description: the first line of its docstring, and the rest."""
         first, _, rest = (self.function.__doc__ or "").strip().partition("\n")
         return first.rstrip("."), "\n".join(line.strip() for line in rest.strip().splitlines())
@@ -87,7 +87,7 @@ OPERATIONS: list[Operation] = []
 blueprint = Blueprint("api", __name__, url_prefix="/api/v1")
 
 
-def scope_of(name: str) -> Scope:
+def scope_of(name: str) -> TokenScope:
     """Return the scope that the operation with this name asks for."""
     return next(one.scope for one in OPERATIONS if one.name == name)
 
@@ -107,7 +107,7 @@ def operation(method: str, path: str, **options: Any) -> Callable[[Callable[...,
         @wraps(function)
         def view(**parts: Any) -> Response:
             try:
-                return _worked(one, parts)
+                return _dispatch(one, parts)
             except Problem as problem:
                 return answer_to(problem)
             except YoungPrismError as error:
@@ -121,27 +121,27 @@ def operation(method: str, path: str, **options: Any) -> Callable[[Callable[...,
     return declared
 
 
-def _worked(one: Operation, parts: dict[str, Any]) -> Response:
-    caller = admitted(one.scope)
-    known = answered_before(caller) if one.idempotent else None
+def _dispatch(one: Operation, parts: dict[str, Any]) -> Response:
+    caller = authenticate(one.scope)
+    known = replay_response(caller) if one.idempotent else None
     if known:
         return known
     try:
-        values = {**parts, "caller": caller, **_given(one)}
+        values = {**parts, "caller": caller, **_parse_request(one)}
         answer = _response(one, one.function(**values))
     except BaseException:
         if one.idempotent:
-            hold_answer(caller, None)
+            store_response(caller, None)
         raise
     if one.idempotent:
-        hold_answer(caller, answer)
+        store_response(caller, answer)
     return answer
 
 
-def _given(one: Operation) -> dict[str, Any]:
+def _parse_request(one: Operation) -> dict[str, Any]:
     values: dict[str, Any] = {}
     if one.query:
-        values["query"] = checked(one.query, _once(request.args.to_dict(flat=False)), "query")
+        values["query"] = checked(one.query, _reject_repeated(request.args.to_dict(flat=False)), "query")
     elif request.args and not (one.upload and one.upload.fields):
         raise Problem(422, f"This takes no parameters, and “{next(iter(request.args))}” was given.")
     if one.body:
@@ -149,7 +149,7 @@ def _given(one: Operation) -> dict[str, Any]:
     return values
 
 
-def _once(given: Mapping[str, list[str]]) -> dict[str, str]:
+def _reject_repeated(given: Mapping[str, list[str]]) -> dict[str, str]:
     for name, values in given.items():
         if len(values) > 1:
             raise Problem(422, f"“{name}” was given more than once.")
@@ -216,7 +216,7 @@ __all__ = [
     "OPERATIONS",
     "Caller",
     "Operation",
-    "Upload",
+    "UploadBody",
     "blueprint",
     "checked",
     "must_match",

@@ -91,7 +91,7 @@ def _schemas(spec: APISpec) -> dict[type[BaseModel], str]:
 
 
 def _operation(one: Operation, names: dict[type[BaseModel], str]) -> dict[str, Any]:
-    summary, description = one.said
+    summary, description = one.summary_and_description
     found: dict[str, Any] = {
         "operationId": one.name,
         "tags": [one.path.split("/")[1].capitalize()],

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from flask import Response, request
 
-from young_prism.services.auth.tokens import Scope
+from young_prism.services.auth.tokens import TokenScope
 from young_prism.store.models import TokenRow
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
@@ -22,19 +22,19 @@ class Caller(NamedTuple):
 
     token: TokenRow
 
-    def may(self, scope: Scope) -> bool:
+    def may(self, scope: TokenScope) -> bool:
         """Whether the token has a scope."""
         return scope.value in self.token.scopes
 
 
-def admitted(scope: Scope) -> Caller:
+def authenticate(scope: TokenScope) -> Caller:
     """Return who calls, and count the request. Raises `Problem` 401 (RFC 6750, 3.1), 403 or 429."""
     caller = check_token(scope)
     services().rates.count(caller.token.id)
     return caller
 
 
-def check_token(scope: Scope) -> Caller:
+def check_token(scope: TokenScope) -> Caller:
     """Return who calls; only a wrong token counts. Raises `Problem` 401, 403 or, after too many wrong ones, 429."""
     scheme, _, given = request.headers.get("Authorization", "").partition(" ")
     parts = services()
@@ -61,7 +61,7 @@ def check_token(scope: Scope) -> Caller:
     return caller
 
 
-def answered_before(caller: Caller) -> Response | None:
+def replay_response(caller: Caller) -> Response | None:
     """Return the answer that this request got when it was sent before; None where it is a new one.
 
     By the header `Idempotency-Key` (IETF draft of that name). Raises `Problem` 409 while the first one is being worked on, and 422 where
@@ -93,7 +93,7 @@ def answered_before(caller: Caller) -> Response | None:
     )
 
 
-def hold_answer(caller: Caller, answer: Response | None) -> None:
+def store_response(caller: Caller, answer: Response | None) -> None:
     """Keep an answer for those who send the request again; one that failed may be tried again with the same key."""
     key = _key()
     if not key:

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.services.auth.tokens import Scope
+from young_prism.services.auth.tokens import TokenScope
 from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.web.api.contract import Caller, operation
@@ -44,7 +44,7 @@ class RunList(BaseModel):
     items: list[RunAnswer]
 
 
-class RunsAsked(BaseModel):
+class RunListQuery(BaseModel):
     """Which runs are listed."""
 
     model_config = ConfigDict(extra="forbid")
@@ -95,7 +95,7 @@ class Verdict(BaseModel):
 @operation(
     "POST",
     "/runs",
-    scope=Scope.RUN,
+    scope=TokenScope.RUN,
     body=RunWanted,
     idempotent=True,
     answers={202: (RunAnswer, "It is started, or was going on already; `Location` says where to follow it.")},
@@ -104,17 +104,19 @@ class Verdict(BaseModel):
 def start_run(caller: Caller, body: RunWanted) -> Any:
     """Start a run over a source. What is there already is not made again."""
     del caller
-    source = services().store.source(body.source)
+    source = services().store.source_by_slug(body.source)
     if source is None:
         raise Problem(
             404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
         )
-    run_id = services().runner.start(source, origin="api")
+    run_id = services().runs.start(source, origin="api")
     return 202, _answer(*_found(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
 
 
-@operation("GET", "/runs", scope=Scope.READ, query=RunsAsked, answers={200: (RunList, "The newest of them.")})
-def list_runs(caller: Caller, query: RunsAsked) -> Any:
+@operation(
+    "GET", "/runs", scope=TokenScope.READ, query=RunListQuery, answers={200: (RunList, "The newest of them.")}
+)
+def list_runs(caller: Caller, query: RunListQuery) -> Any:
     """List runs of all doors, the newest first."""
     del caller
     store = services().store
@@ -128,7 +130,7 @@ def list_runs(caller: Caller, query: RunsAsked) -> Any:
 
 
 @operation(
-    "GET", "/runs/{run}", scope=Scope.READ, tagged=True, answers={200: (RunAnswer, "The run as it is.")}
+    "GET", "/runs/{run}", scope=TokenScope.READ, tagged=True, answers={200: (RunAnswer, "The run as it is.")}
 )
 def fetch_run(caller: Caller, run: int) -> Any:
     """Follow a run."""
@@ -139,18 +141,18 @@ def fetch_run(caller: Caller, run: int) -> Any:
 @operation(
     "POST",
     "/runs/{run}/stop",
-    scope=Scope.RUN,
+    scope=TokenScope.RUN,
     answers={200: (RunAnswer, "It stops after what is under way.")},
 )
 def stop_run(caller: Caller, run: int) -> Any:
     """Stop a run after what is under way; what is done is kept."""
     del caller
     _found(run)
-    services().runner.stop(run)
+    services().runs.stop(run)
     return _answer(*_found(run))
 
 
-@operation("GET", "/recipes", scope=Scope.READ, answers={200: (RecipeList, "All of them.")})
+@operation("GET", "/recipes", scope=TokenScope.READ, answers={200: (RecipeList, "All of them.")})
 def list_recipes(caller: Caller) -> Any:
     """List saved recipes, by name."""
     del caller
@@ -158,7 +160,11 @@ def list_recipes(caller: Caller) -> Any:
 
 
 @operation(
-    "GET", "/recipes/{recipe}", scope=Scope.READ, tagged=True, answers={200: (RecipeAnswer, "The recipe.")}
+    "GET",
+    "/recipes/{recipe}",
+    scope=TokenScope.READ,
+    tagged=True,
+    answers={200: (RecipeAnswer, "The recipe.")},
 )
 def fetch_recipe(caller: Caller, recipe: str) -> Any:
     """Read a saved recipe."""
@@ -174,7 +180,7 @@ def fetch_recipe(caller: Caller, recipe: str) -> Any:
 @operation(
     "POST",
     "/recipes/validate",
-    scope=Scope.READ,
+    scope=TokenScope.READ,
     body=RecipeText,
     answers={200: (Verdict, "What was found.")},
 )
@@ -197,7 +203,7 @@ def _recipe(row: Any) -> RecipeAnswer:
 def _found(run_id: int) -> tuple[RunRow, SourceRow]:
     store = services().store
     run = store.run(run_id) if run_id < 1 << 62 else None
-    source = store.source_with(run.source_id) if run else None
+    source = store.source_by_id(run.source_id) if run else None
     if run is None or source is None:
         raise Problem(404, "There is no run with this number.", remedy="GET /api/v1/runs lists them.")
     return run, source

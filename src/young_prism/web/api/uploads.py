@@ -13,16 +13,16 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 from young_prism.core.selection.image_metadata import (
     LONGEST_TEXT,
     LONGEST_TITLE,
-    NOTHING_SAID,
-    Detail,
+    NO_METADATA,
+    ImageMetadata,
 )
 from young_prism.engine.intake.inbox import Readable
-from young_prism.services.auth.tokens import Scope
-from young_prism.services.uploads.cursor import mark_after, place_of
+from young_prism.services.auth.tokens import TokenScope
+from young_prism.services.uploads.cursor import decode_cursor, encode_cursor
 from young_prism.services.uploads.schemas import Share, UploadAnswer
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.uploads import FAILED, STATES, WORKING
-from young_prism.web.api.contract import Caller, Upload, checked, must_match, operation
+from young_prism.web.api.contract import Caller, UploadBody, checked, must_match, operation
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
 
@@ -36,11 +36,11 @@ Title = Annotated[str, StringConstraints(max_length=LONGEST_TITLE)]
 Text = Annotated[str, StringConstraints(max_length=LONGEST_TEXT)]
 
 
-class _Given(BaseModel):
+class _RequestModel(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class Words(_Given):
+class UploadFields(_RequestModel):
     """What is said of a picture when it is sent."""
 
     source: str = Field(
@@ -65,13 +65,13 @@ class Words(_Given):
     )
 
 
-class SentForm(Words):
+class SentForm(UploadFields):
     """A form with a picture."""
 
     file: Annotated[bytes, Field(json_schema_extra={"contentMediaType": "application/octet-stream"})]
 
 
-class SentRaw(Words):
+class SentRaw(UploadFields):
     """A picture as the body."""
 
     name: str = Field(
@@ -79,13 +79,13 @@ class SentRaw(Words):
     )
 
 
-class Replacement(_Given):
+class ReplacementQuery(_RequestModel):
     """A better picture as the body."""
 
     name: str = Field(default="", max_length=_LONGEST_NAME, description="The file's name, if it has one.")
 
 
-class Asked(_Given):
+class ListQuery(_RequestModel):
     """Which uploads are listed."""
 
     q: str = Field(
@@ -99,7 +99,7 @@ class Asked(_Given):
     after: str = Field(default="", max_length=200, description="The `next` of the page before.")
 
 
-class Change(_Given):
+class Change(_RequestModel):
     """What is to be said of a picture from now on (RFC 7396: what is not named stays)."""
 
     title: Title | None = Field(default=None, description="Renditions get other names.")
@@ -138,9 +138,9 @@ _ONE = (UploadAnswer, "The upload as it is.")
 @operation(
     "POST",
     "/uploads",
-    scope=Scope.UPLOAD,
+    scope=TokenScope.UPLOAD,
     query=None,
-    upload=Upload(SentForm),
+    upload=UploadBody(SentForm),
     idempotent=True,
     answers={
         200: (UploadAnswer, "This very picture was here already."),
@@ -156,21 +156,23 @@ def send_upload(caller: Caller) -> Any:
     but a camera's number are taken; a title gives its renditions better ones.
     """
     del caller
-    words, given, stream, length = _sent()
+    words, given, stream, length = _parse_upload()
     parts = services()
-    source = parts.desk.place(source=words.source, recipe=words.recipe)
-    said = Detail(None, words.title.strip(), words.alt, words.caption.strip(), words.credit.strip())
-    arrived = parts.desk.receive(source, given, stream, said, origin="api", length=length)
-    row = _waited(arrived.row, words.wait or _preferred_wait())
+    source = parts.upload_service.resolve_source(source=words.source, recipe=words.recipe)
+    said = ImageMetadata(None, words.title.strip(), words.alt, words.caption.strip(), words.credit.strip())
+    arrived = parts.upload_service.receive(source, given, stream, said, origin="api", length=length)
+    row = _wait_until_done(arrived.row, words.wait or _preferred_wait())
     headers = {"Location": f"/api/v1/uploads/{row.id}"}
     if row.state == FAILED:
         raise Problem(422, row.error or "It failed.", remedy=row.remedy or "", file=given, headers=headers)
     status = 202 if row.state == WORKING else 201 if arrived.new else 200
-    return status, parts.answers.of(row, source), headers
+    return status, parts.upload_serializer.serialize(row, source), headers
 
 
-@operation("GET", "/uploads", scope=Scope.READ, query=Asked, answers={200: (UploadPage, "A page of them.")})
-def list_uploads(caller: Caller, query: Asked) -> Any:
+@operation(
+    "GET", "/uploads", scope=TokenScope.READ, query=ListQuery, answers={200: (UploadPage, "A page of them.")}
+)
+def list_uploads(caller: Caller, query: ListQuery) -> Any:
     """List and search uploads, the newest first."""
     del caller
     parts = services()
@@ -178,31 +180,33 @@ def list_uploads(caller: Caller, query: Asked) -> Any:
     ids = [number for number, row in sources.items() if not query.source or row.slug == query.source]
     states = [query.state] if query.state else [state for state in STATES if state != "withdrawn"]
     found = parts.store.uploads.page(
-        ids, words=query.q, states=states, after=_place_in(query.after), limit=query.limit + 1
+        ids, words=query.q, states=states, after=_parse_cursor(query.after), limit=query.limit + 1
     )
     rows, more = found[: query.limit], len(found) > query.limit
-    details = {number: parts.store.details(number) for number in {row.source_id for row in rows}}
+    details = {number: parts.store.image_metadata(number) for number in {row.source_id for row in rows}}
     items = [
-        parts.answers.of(row, sources[row.source_id], details[row.source_id].get(row.path, NOTHING_SAID))
+        parts.upload_serializer.serialize(
+            row, sources[row.source_id], details[row.source_id].get(row.path, NO_METADATA)
+        )
         for row in rows
     ]
-    following = mark_after(rows[-1]) if more else None
+    following = encode_cursor(rows[-1]) if more else None
     total = parts.store.uploads.count(ids, words=query.q, states=states)
     return UploadPage(items=items, total=total, next=following)
 
 
-@operation("GET", "/uploads/{upload}", scope=Scope.READ, tagged=True, answers={200: _ONE})
+@operation("GET", "/uploads/{upload}", scope=TokenScope.READ, tagged=True, answers={200: _ONE})
 def fetch_upload(caller: Caller, upload: str) -> Any:
     """Fetch an upload. With `If-None-Match` the answer is 304 while nothing has changed."""
     del caller
-    row, source = _found(upload)
-    return services().answers.of(row, source)
+    row, source = _load(upload)
+    return services().upload_serializer.serialize(row, source)
 
 
 @operation(
     "PATCH",
     "/uploads/{upload}",
-    scope=Scope.CHANGE,
+    scope=TokenScope.CHANGE,
     body=Change,
     if_match=True,
     tagged=True,
@@ -211,42 +215,44 @@ def fetch_upload(caller: Caller, upload: str) -> Any:
 def change_upload(caller: Caller, upload: str, body: Change) -> Any:
     """Change what is said of a picture: title, texts, focal point. What hangs on it is made again."""
     del caller
-    row, source = _claimed(upload)
+    row, source = _load_for_update(upload)
     parts = services()
-    before = parts.store.details(source.id).get(row.path, NOTHING_SAID)
+    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
     named = {name: getattr(body, name) for name in body.model_fields_set}
     for name in ("title", "caption", "credit"):
         if name in named:
             named[name] = (named[name] or "").strip()
-    return parts.answers.of(parts.desk.change(source, row, before._replace(**named)), source)
+    return parts.upload_serializer.serialize(
+        parts.upload_service.change(source, row, before._replace(**named)), source
+    )
 
 
 @operation(
     "PUT",
     "/uploads/{upload}/original",
-    scope=Scope.CHANGE,
-    query=Replacement,
-    upload=Upload(),
+    scope=TokenScope.CHANGE,
+    query=ReplacementQuery,
+    upload=UploadBody(),
     if_match=True,
     tagged=True,
     answers={200: _ONE},
     problems={409: "It was withdrawn.", 507: "The disk is full."},
 )
-def replace_upload(caller: Caller, upload: str, query: Replacement) -> Any:
+def replace_upload(caller: Caller, upload: str, query: ReplacementQuery) -> Any:
     """Put a better picture in its place, under the same name. The one before is kept, and undo brings it back."""
     del caller
-    row, source = _claimed(upload)
+    row, source = _load_for_update(upload)
     stream, length = _raw()
     parts = services()
-    return parts.answers.of(
-        parts.desk.replace(source, row, query.name or row.given, stream, length=length), source
+    return parts.upload_serializer.serialize(
+        parts.upload_service.replace(source, row, query.name or row.given, stream, length=length), source
     )
 
 
 @operation(
     "POST",
     "/uploads/{upload}/undo",
-    scope=Scope.CHANGE,
+    scope=TokenScope.CHANGE,
     if_match=True,
     tagged=True,
     answers={200: _ONE},
@@ -255,21 +261,23 @@ def replace_upload(caller: Caller, upload: str, query: Replacement) -> Any:
 def undo_upload(caller: Caller, upload: str) -> Any:
     """Undo the newest change, replacement or withdrawal."""
     del caller
-    row, source = _claimed(upload)
+    row, source = _load_for_update(upload)
     parts = services()
-    return parts.answers.of(parts.desk.undo(source, row), source)
+    return parts.upload_serializer.serialize(parts.upload_service.undo(source, row), source)
 
 
-@operation("DELETE", "/uploads/{upload}", scope=Scope.DELETE, if_match=True, tagged=True, answers={200: _ONE})
+@operation(
+    "DELETE", "/uploads/{upload}", scope=TokenScope.DELETE, if_match=True, tagged=True, answers={200: _ONE}
+)
 def withdraw_upload(caller: Caller, upload: str) -> Any:
     """Withdraw a picture: its renditions are gone at once, its original stays here, and undo brings all back."""
     del caller
-    row, source = _claimed(upload)
+    row, source = _load_for_update(upload)
     parts = services()
-    return parts.answers.of(parts.desk.withdraw(source, row), source)
+    return parts.upload_serializer.serialize(parts.upload_service.withdraw(source, row), source)
 
 
-@operation("GET", "/sources", scope=Scope.READ, answers={200: (SourceList, "All of them.")})
+@operation("GET", "/sources", scope=TokenScope.READ, answers={200: (SourceList, "All of them.")})
 def list_sources(caller: Caller) -> Any:
     """List the sources that take uploads."""
     del caller
@@ -287,7 +295,7 @@ def list_sources(caller: Caller) -> Any:
     )
 
 
-def _sent() -> tuple[Words, str, Readable, int | None]:
+def _parse_upload() -> tuple[UploadFields, str, Readable, int | None]:
     """Return what was sent with a picture, its name, and its bytes. Raises `Problem`."""
     if request.mimetype == "multipart/form-data":
         if request.args:
@@ -295,7 +303,7 @@ def _sent() -> tuple[Words, str, Readable, int | None]:
         file = request.files.get("file")
         if file is None or len(list(request.files.items(multi=True))) != 1:
             raise Problem(422, "The form needs just one part with a file, called “file”.")
-        words = checked(Words, request.form.to_dict(), "form")
+        words = checked(UploadFields, request.form.to_dict(), "form")
         return words, file.filename or "picture", file.stream, None
     values = checked(SentRaw, request.args.to_dict(), "query")
     stream, length = _raw()
@@ -314,7 +322,7 @@ def _raw() -> tuple[Readable, int | None]:
     return request.stream, request.content_length
 
 
-def _waited(row: UploadRow, seconds: int) -> UploadRow:
+def _wait_until_done(row: UploadRow, seconds: int) -> UploadRow:
     """Wait until an upload is made, as long as there is a thread for it."""
     if not seconds or not _WAITERS.acquire(blocking=False):
         return row
@@ -336,10 +344,10 @@ def _preferred_wait() -> int:
     return 0
 
 
-def _found(upload: str) -> tuple[UploadRow, SourceRow]:
+def _load(upload: str) -> tuple[UploadRow, SourceRow]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.source_with(row.source_id) if row else None
+    source = store.source_by_id(row.source_id) if row else None
     if row is None or source is None:
         raise Problem(
             404, "There is no upload with this id.", remedy="GET /api/v1/uploads lists all of them."
@@ -347,19 +355,19 @@ def _found(upload: str) -> tuple[UploadRow, SourceRow]:
     return row, source
 
 
-def _claimed(upload: str) -> tuple[UploadRow, SourceRow]:
+def _load_for_update(upload: str) -> tuple[UploadRow, SourceRow]:
     """Return an upload that the caller has seen as it is, and that nobody else is changing. Raises `Problem`."""
-    row, source = _found(upload)
+    row, source = _load(upload)
     parts = services()
-    must_match(parts.answers.of(row, source))
+    must_match(parts.upload_serializer.serialize(row, source))
     if not parts.store.uploads.claim(row.id, row.version):
         raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
     return parts.store.uploads.get(upload) or row, source
 
 
-def _place_in(mark: str) -> tuple[datetime, str] | None:
+def _parse_cursor(mark: str) -> tuple[datetime, str] | None:
     try:
-        return place_of(mark)
+        return decode_cursor(mark)
     except ValueError as error:
         raise Problem(
             422, "query.after: it is none that this API gave.", remedy="Take the `next` of the page before."

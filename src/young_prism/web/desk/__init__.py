@@ -13,29 +13,29 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import title_stem
-from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.image_metadata import (
     LONGEST_TEXT,
     LONGEST_TITLE,
-    NOTHING_SAID,
-    Detail,
+    NO_METADATA,
+    ImageMetadata,
 )
-from young_prism.services.catalogue import Entry
-from young_prism.services.uploads.cursor import mark_after, place_of
-from young_prism.services.uploads.permissions import Act
+from young_prism.services.catalogue import CatalogueEntry
+from young_prism.services.uploads.cursor import decode_cursor, encode_cursor
+from young_prism.services.uploads.permissions import Permission
 from young_prism.services.uploads.schemas import (
     UploadAnswer,
     entry_of,
     facts_of,
     first_renditions,
 )
-from young_prism.services.uploads.service import is_camera_name, may
+from young_prism.services.uploads.service import is_camera_name, permissions
 from young_prism.services.uploads.urls import media
 from young_prism.store.models import SourceRow, UploadRow
 from young_prism.store.uploads import DONE, STATES, WITHDRAWN, WORKING
 from young_prism.web.context import catalogue_of, services
-from young_prism.web.picture.cuts import Cuts, cuts_of, detail_from
+from young_prism.web.picture.cuts import CropEditor, cuts_of, detail_from
 from young_prism.web.problems import answer_to, problem_of
 
 blueprint = Blueprint(
@@ -55,7 +55,7 @@ class Card(NamedTuple):
 
     row: UploadRow
     source: SourceRow
-    detail: Detail
+    detail: ImageMetadata
     small: str
     placeholder: str
     needs: tuple[str, ...]
@@ -70,7 +70,7 @@ class Card(NamedTuple):
 def index() -> str:
     """Show where pictures are brought, and those that were brought before, found by their words."""
     parts = services()
-    parts.first.warm()  # whoever opens this page is about to bring something
+    parts.quick_renderer.warm()  # whoever opens this page is about to bring something
     sources = parts.store.upload_sources()
     chosen = request.args.get("source", "")
     words = request.args.get("q", "").strip()[:200]
@@ -78,10 +78,10 @@ def index() -> str:
     ids = [row.id for row in sources if not chosen or row.slug == chosen]
     states = [WITHDRAWN] if gone else [state for state in STATES if state != WITHDRAWN]
     rows = parts.store.uploads.page(ids, words=words, states=states, after=_after(), limit=_A_PAGE + 1)
-    details = {number: parts.store.details(number) for number in {row.source_id for row in rows}}
+    details = {number: parts.store.image_metadata(number) for number in {row.source_id for row in rows}}
     by_id = {row.id: row for row in sources}
     cards = [
-        _card(row, by_id[row.source_id], details[row.source_id].get(row.path, NOTHING_SAID))
+        _card(row, by_id[row.source_id], details[row.source_id].get(row.path, NO_METADATA))
         for row in rows[:_A_PAGE]
     ]
     last = rows[_A_PAGE - 1] if len(rows) > _A_PAGE else None
@@ -94,7 +94,7 @@ def index() -> str:
         gone=gone,
         total=parts.store.uploads.count(ids, words=words, states=states),
         withdrawn=parts.store.uploads.count([row.id for row in sources], states=[WITHDRAWN]),
-        older=mark_after(last) if last else "",
+        older=encode_cursor(last) if last else "",
         limits=parts.settings.limits,
     )
 
@@ -102,10 +102,10 @@ def index() -> str:
 @blueprint.post("/uploads")
 def bring() -> BaseResponse:
     """Take a picture: as the body, with script, or as a plain form of several."""
-    desk = services().desk
+    desk = services().upload_service
     if request.mimetype != "multipart/form-data":
         try:
-            source = desk.place(source=request.args.get("source", ""))
+            source = desk.resolve_source(source=request.args.get("source", ""))
             arrived = desk.receive(
                 source,
                 request.args.get("name", "picture"),
@@ -116,7 +116,7 @@ def bring() -> BaseResponse:
         except YoungPrismError as error:
             return answer_to(problem_of(error))
         return jsonify(id=arrived.row.id, new=arrived.new, href=url_for("desk.item", upload=arrived.row.id))
-    source = desk.place(source=request.form.get("source", ""))
+    source = desk.resolve_source(source=request.form.get("source", ""))
     brought = []
     for file in request.files.getlist("files"):
         if not file.filename:
@@ -138,11 +138,11 @@ def item(upload: str) -> str:
     return _page(row, source)
 
 
-def _page(row: UploadRow, source: SourceRow, typed: Detail | None = None) -> str:
+def _page(row: UploadRow, source: SourceRow, typed: ImageMetadata | None = None) -> str:
     parts = services()
     catalogue = catalogue_of(source)
-    detail = parts.store.details(source.id).get(row.path, NOTHING_SAID)
-    answer = parts.answers.of(row, source, detail)
+    detail = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
+    answer = parts.upload_serializer.serialize(row, source, detail)
     return render_template(
         "desk/item.html",
         row=row,
@@ -155,8 +155,8 @@ def _page(row: UploadRow, source: SourceRow, typed: Detail | None = None) -> str
         cuts=_cuts(row, source),
         facts=facts_of(row),
         facets=_by_facet(answer),
-        may={act.value for act in may(source)},
-        undo=_UNDO.get(parts.desk.can_undo(row), ""),
+        may={act.value for act in permissions(source)},
+        undo=_UNDO.get(parts.upload_service.can_undo(row), ""),
         camera=is_camera_name(row.given) and not detail.title,
         stem=title_stem(detail.title, catalogue.recipe.names) if detail.title else "",
         heaviest=max((one.bytes for one in answer.renditions), default=0),
@@ -192,11 +192,11 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
     """Keep title, alternative text, caption and credit, as far as they may be changed."""
     row, source = _found(upload)
     parts, form = services(), request.form
-    before = parts.store.details(source.id).get(row.path, NOTHING_SAID)
-    said, acts = before, may(source)
-    if Act.TITLE in acts:
+    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
+    said, acts = before, permissions(source)
+    if Permission.TITLE in acts:
         said = said._replace(title=form.get("title", before.title).strip()[:LONGEST_TITLE])
-    if Act.WORDS in acts:
+    if Permission.WORDS in acts:
         alt = form.get("alt", "").strip()[:LONGEST_TEXT]
         said = said._replace(
             alt="" if "decorative" in form else alt or None,
@@ -209,7 +209,7 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
             "error",
         )
         return _page(row, source, typed=said), 409
-    parts.desk.change(source, row, said)
+    parts.upload_service.change(source, row, said)
     flash("Kept.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
@@ -217,23 +217,23 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
 @blueprint.post("/<upload>/focal")
 def focal(upload: str) -> BaseResponse:
     """Set the focal point, or have it found by itself again."""
-    row, source = _allowed(upload, Act.FOCAL)
+    row, source = _allowed(upload, Permission.FOCAL)
     parts = services()
-    before = parts.store.details(source.id).get(row.path, NOTHING_SAID)
-    parts.desk.change(source, row, detail_from(request.form, before)._replace(title=before.title))
+    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
+    parts.upload_service.change(source, row, detail_from(request.form, before)._replace(title=before.title))
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
 @blueprint.post("/<upload>/replace")
 def replace(upload: str) -> BaseResponse:
     """Put a better picture in its place."""
-    row, source = _allowed(upload, Act.REPLACE)
+    row, source = _allowed(upload, Permission.REPLACE)
     file = request.files.get("file")
     if file is None or not file.filename:
         flash("No picture was chosen.", "error")
     else:
         try:
-            services().desk.replace(source, row, file.filename, file.stream)
+            services().upload_service.replace(source, row, file.filename, file.stream)
             flash("The new picture is being made; its addresses stay.", "info")
         except YoungPrismError as error:
             flash(str(error), "error")
@@ -243,8 +243,8 @@ def replace(upload: str) -> BaseResponse:
 @blueprint.post("/<upload>/withdraw")
 def withdraw(upload: str) -> BaseResponse:
     """Take it out of what is served."""
-    row, source = _allowed(upload, Act.WITHDRAW)
-    services().desk.withdraw(source, row)
+    row, source = _allowed(upload, Permission.WITHDRAW)
+    services().upload_service.withdraw(source, row)
     flash("It is withdrawn: pages that use it show it no more. The picture itself is kept here.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
@@ -254,7 +254,7 @@ def undo(upload: str) -> BaseResponse:
     """Undo the newest step."""
     row, source = _found(upload)
     try:
-        services().desk.undo(source, row)
+        services().upload_service.undo(source, row)
         flash("Undone.", "info")
     except YoungPrismError as error:
         flash(str(error), "error")
@@ -264,22 +264,22 @@ def undo(upload: str) -> BaseResponse:
 def _found(upload: str) -> tuple[UploadRow, SourceRow]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.source_with(row.source_id) if row else None
+    source = store.source_by_id(row.source_id) if row else None
     if row is None or source is None:
         abort(404, f"There is no picture “{upload}” on Desk. Those that are here are found by their words.")
     return row, source
 
 
-def _allowed(upload: str, act: Act) -> tuple[UploadRow, SourceRow]:
+def _allowed(upload: str, act: Permission) -> tuple[UploadRow, SourceRow]:
     row, source = _found(upload)
-    if act not in may(source):
+    if act not in permissions(source):
         abort(403)
     return row, source
 
 
 def _after() -> tuple[datetime, str] | None:
     try:
-        return place_of(request.args.get("after", ""))
+        return decode_cursor(request.args.get("after", ""))
     except ValueError:
         abort(404)
 
@@ -295,7 +295,7 @@ def _whole_fallback(row: UploadRow, source: SourceRow) -> list[RenditionEntry]:
     return sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.width)
 
 
-def _card(row: UploadRow, source: SourceRow, detail: Detail) -> Card:
+def _card(row: UploadRow, source: SourceRow, detail: ImageMetadata) -> Card:
     fallback = _whole_fallback(row, source)
     needs = []
     if row.state in (WORKING, DONE):
@@ -316,14 +316,14 @@ def _shown(row: UploadRow, source: SourceRow) -> str:
     return media(source.slug, one.path, one.sha256)
 
 
-def _cuts(row: UploadRow, source: SourceRow) -> Cuts | None:
+def _cuts(row: UploadRow, source: SourceRow) -> CropEditor | None:
     """Return the focal point and the cuts of a picture that has any, None before it was looked at."""
     facts = facts_of(row)
     if facts is None or facts.passes_through or row.state == WITHDRAWN:
         return None
     catalogue = catalogue_of(source)
-    own = recipe_for(row.path, catalogue.recipe) or catalogue.recipe
-    return cuts_of(source, catalogue, Entry(row.path, facts, (), out=False, since=""), own)
+    own = resolve_recipe(row.path, catalogue.recipe) or catalogue.recipe
+    return cuts_of(source, catalogue, CatalogueEntry(row.path, facts, (), out=False, since=""), own)
 
 
 class FacetFiles(NamedTuple):
@@ -343,7 +343,7 @@ def _by_facet(answer: UploadAnswer) -> list[FacetFiles]:
     ]
 
 
-def _tag(detail: Detail) -> str:
+def _tag(detail: ImageMetadata) -> str:
     """Return what changes with the words of a picture: who types must not undo what another one typed."""
     return hashlib.sha256(
         repr((detail.title, detail.alt, detail.caption, detail.credit)).encode()

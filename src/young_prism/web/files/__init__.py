@@ -17,7 +17,7 @@ from young_prism.engine.output.atomic import write_atomically
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import out_of
 from young_prism.store.models import OriginalRow, SourceRow
-from young_prism.web.context import inside, services, source_or_404
+from young_prism.web.context import file_inside, services, source_or_404
 
 blueprint = Blueprint("files", __name__)
 
@@ -27,13 +27,13 @@ _PREVIEW_WIDTHS = (320, 1280)
 @blueprint.get("/s/<slug>/original/<path:path>")
 def original(slug: str, path: str) -> BaseResponse:
     """Send an original as it is."""
-    return _picture(inside(source_or_404(slug).folder, path))
+    return _picture(file_inside(source_or_404(slug).folder, path))
 
 
 @blueprint.get("/s/<slug>/rendition/<path:path>")
 def rendition(slug: str, path: str) -> BaseResponse:
     """Send a rendition."""
-    return _picture(inside(out_of(source_or_404(slug)), path))
+    return _picture(file_inside(out_of(source_or_404(slug)), path))
 
 
 @blueprint.get("/s/<slug>/small/<int:width>/<path:path>")
@@ -47,7 +47,7 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
         abort(404)
     facts = Facts.from_dict(row.facts)
     if facts.format is ImageFormat.SVG:
-        return _picture(inside(source.folder, path))
+        return _picture(file_inside(source.folder, path))
     cached = small_file(source, row, facts, width)
     if cached is None:
         abort(404)
@@ -59,7 +59,7 @@ def small_file(source: SourceRow, row: OriginalRow, facts: Facts, width: int) ->
     cached = services().settings.thumbnails / f"{_cache_key(row, facts, width)}.webp"
     if not cached.is_file():
         try:
-            data = preview(inside(source.folder, row.path).read_bytes(), facts, width)
+            data = preview(file_inside(source.folder, row.path).read_bytes(), facts, width)
         except (YoungPrismError, OSError):
             return None
         write_atomically(cached, data, durable=False)

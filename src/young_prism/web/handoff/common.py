@@ -12,14 +12,14 @@ from flask import Blueprint, Response, render_template, request, url_for
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
-from young_prism.core.markup.picture import Said
+from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.report.formatting import (
     count,
     format_bytes,
     format_saving,
 )
-from young_prism.core.report.visits import ALL_FORMATS, Mix, Visit, mix, typical
-from young_prism.core.selection.image_metadata import NOTHING_SAID
+from young_prism.core.report.visits import ALL_FORMATS, AverageFetch, Visit, average_fetch, typical_visits
+from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.decisions import out_of
@@ -49,7 +49,7 @@ blueprint = Blueprint(
 
 
 @dataclass(frozen=True)
-class Build:
+class SourceBuild:
     """A finished build: its manifest with the source's recipe as it is now, and its originals as pages show them."""
 
     out: Path
@@ -57,18 +57,18 @@ class Build:
     delivered: dict[str, Delivered]
     bytes: dict[str, int]
     """Of each original."""
-    kept: dict[frozenset[str], Mix] = field(default_factory=dict, compare=False, repr=False)
+    kept: dict[frozenset[str], AverageFetch] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def files(self) -> int:
         """How many renditions there are."""
         return sum(len(one.renditions) for one in self.delivered.values())
 
-    def typical_mix(self, catalogue: Catalogue, formats: frozenset[str]) -> Mix:
+    def typical_mix(self, catalogue: Catalogue, formats: frozenset[str]) -> AverageFetch:
         """Return what a usual mix of the source's visitors fetches of all pictures; worked out once."""
         if formats not in self.kept:
             pictures = ((one, self.bytes[path]) for path, one in self.delivered.items())
-            self.kept[formats] = mix(pictures, visits_of(catalogue), formats)
+            self.kept[formats] = average_fetch(pictures, visits_of(catalogue), formats)
         return self.kept[formats]
 
     @property
@@ -77,7 +77,7 @@ class Build:
         return sum(rendition.bytes for one in self.delivered.values() for rendition in one.renditions)
 
 
-def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
+def build_of(source: SourceRow, catalogue: Catalogue) -> SourceBuild | None:
     """Return what was made of a source, None where nothing is; read once for each state of its manifest."""
     out = out_of(source)
     try:
@@ -85,13 +85,13 @@ def build_of(source: SourceRow, catalogue: Catalogue) -> Build | None:
     except OSError:
         return None
     stamp = (info.st_mtime_ns, info.st_size, source.recipe)
-    known: tuple[Any, Build] | None = catalogue.kept.get("build")
+    known: tuple[Any, SourceBuild] | None = catalogue.kept.get("build")
     if known is None or known[0] != stamp:
         manifest = _read(str(out), info.st_mtime_ns, info.st_size)
         if manifest is None:
             return None
         recipe = catalogue.recipe
-        build = Build(
+        build = SourceBuild(
             out,
             manifest.model_copy(update={"recipe": recipe}),
             all_delivered(manifest.originals, recipe),
@@ -109,21 +109,21 @@ def _read(out: str, *_stamp: int) -> Manifest | None:
 def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:
     """Return the mix of visitors that a source's recipe names, or the usual one."""
     layout = catalogue.recipe.ladder.layout
-    return typical((layout.viewports if layout else ()) or USUAL_VIEWPORTS)
+    return typical_visits((layout.viewports if layout else ()) or USUAL_VIEWPORTS)
 
 
-def said_of(catalogue: Catalogue, path: str, *, hero: bool = False) -> Said:
+def markup_context(catalogue: Catalogue, path: str, *, hero: bool = False) -> MarkupContext:
     """Return what a person said of an original, as markup says it."""
-    detail = catalogue.details.get(path, NOTHING_SAID)
-    return Said(detail.alt, detail.below, hero)
+    detail = catalogue.details.get(path, NO_METADATA)
+    return MarkupContext(detail.alt, detail.caption_line, hero)
 
 
-def unsaid(build: Build, catalogue: Catalogue) -> list[str]:
+def without_alt(build: SourceBuild, catalogue: Catalogue) -> list[str]:
     """Return the originals for which nobody has written an alternative text, or said that they need none."""
-    return [path for path in build.delivered if catalogue.details.get(path, NOTHING_SAID).alt is None]
+    return [path for path in build.delivered if catalogue.details.get(path, NO_METADATA).alt is None]
 
 
-def page(name: str, source: SourceRow, catalogue: Catalogue, build: Build, **values: Any) -> str:
+def page(name: str, source: SourceRow, catalogue: Catalogue, build: SourceBuild, **values: Any) -> str:
     """Render one part of the stop, below the row of all five with what each would give."""
     return render_template(
         f"handoff/{name}.html",
@@ -142,7 +142,7 @@ def nothing_yet(source: SourceRow) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class HandOffPart:
     """One thing to take away: its name, where it is, and what it gives, in few words."""
 
     part: str
@@ -151,8 +151,8 @@ class Way:
     gives: str
 
 
-def _ways(source: SourceRow, catalogue: Catalogue, build: Build) -> list[Way]:
-    missing = len(unsaid(build, catalogue))
+def _ways(source: SourceRow, catalogue: Catalogue, build: SourceBuild) -> list[HandOffPart]:
+    missing = len(without_alt(build, catalogue))
     sums = build.typical_mix(catalogue, ALL_FORMATS)
     texts = {
         "snippets": (
@@ -168,7 +168,7 @@ def _ways(source: SourceRow, catalogue: Catalogue, build: Build) -> list[Way]:
         "package": ("Package", f"{count(build.files, 'file')}, {format_bytes(build.weight)}"),
     }
     return [
-        Way(part, name, url_for(f"handoff.{part}", slug=source.slug), gives)
+        HandOffPart(part, name, url_for(f"handoff.{part}", slug=source.slug), gives)
         for part, (name, gives) in texts.items()
     ]
 
@@ -182,7 +182,7 @@ def link(**changes: Any) -> str:
     )
 
 
-def start(slug: str) -> tuple[SourceRow, Catalogue, Build | None]:
+def start(slug: str) -> tuple[SourceRow, Catalogue, SourceBuild | None]:
     """Return the source of an address with what is known of it and what was made of it."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)

@@ -26,7 +26,7 @@ from young_prism.engine.handoff.storage import FolderStorage, storage_at
 from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.store.models import SourceRow
 from young_prism.web.context import services, source_or_404
-from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
+from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 from young_prism.web.security import with_query
 
 
@@ -197,7 +197,7 @@ def _publish(plan: DeployPlan, known: Publishing) -> None:
         known.over = True
 
 
-def _plan(build: Build, target: str, values: MultiDict[str, str]) -> tuple[DeployPlan | None, str]:
+def _plan(build: SourceBuild, target: str, values: MultiDict[str, str]) -> tuple[DeployPlan | None, str]:
     try:
         store = storage_at(target, _known_endpoint(values.get("endpoint", "").strip()))
         if isinstance(store, FolderStorage):
@@ -232,7 +232,7 @@ def _check_folder(store: FolderStorage) -> None:
         )
 
 
-def _packages(build: Build) -> tuple[Package | None, Package | None, str]:
+def _packages(build: SourceBuild) -> tuple[Package | None, Package | None, str]:
     """Return the package of all and that of what changed, or why there is none."""
     try:
         known = last_packed(build.out)

@@ -12,12 +12,12 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
 from young_prism.core.html.rewrite.changes import (
-    Change,
     Hunk,
     Mode,
+    ReferenceChange,
     change_hunks,
 )
-from young_prism.core.html.rewrite.page import Wish
+from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.report.formatting import count
 from young_prism.engine.site.rewrite import (
     PageFile,
@@ -32,7 +32,7 @@ from young_prism.engine.site.rewrite import (
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.models import SourceRow
 from young_prism.web.context import source_or_404
-from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start
+from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start
 from young_prism.web.security import with_query
 
 MODES = {
@@ -48,10 +48,10 @@ _LEFT_SHOWN = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class ShownChange:
     """One place of a file as the page shows it."""
 
-    change: Change
+    change: ReferenceChange
     line: int
     hunks: list[Hunk]
 
@@ -131,7 +131,7 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-def _found(source: SourceRow, catalogue: Catalogue, build: Build) -> tuple[SiteRewrite | None, str]:
+def _found(source: SourceRow, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
     folder = Path(source.pages_folder or source.folder)
@@ -144,7 +144,7 @@ def _found(source: SourceRow, catalogue: Catalogue, build: Build) -> tuple[SiteR
     kept: tuple[Any, RewriteCache] = catalogue.kept.get("pages") or (None, {})
     if kept[0] != same:
         catalogue.kept["pages"] = kept = (same, {})
-    return site.rewrite(Wish(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
+    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
 
 
 def _mode(values: Mapping[str, str]) -> Mode:
@@ -152,5 +152,7 @@ def _mode(values: Mapping[str, str]) -> Mode:
     return Mode(asked) if asked in list(Mode) else Mode.PICTURE
 
 
-def _shown(file: PageFile) -> list[Shown]:
-    return [Shown(one, file.line(one), change_hunks(file.rewriting, one)) for one in file.rewriting.changes]
+def _shown(file: PageFile) -> list[ShownChange]:
+    return [
+        ShownChange(one, file.line(one), change_hunks(file.rewriting, one)) for one in file.rewriting.changes
+    ]

@@ -5,12 +5,12 @@ from __future__ import annotations
 from flask import Response, abort, request
 
 from young_prism.core.markup.server_rules import (
-    Served,
+    ServedFiles,
     apache,
     explained,
     nginx,
 )
-from young_prism.web.handoff.common import Build, blueprint, nothing_yet, page, start, text_file
+from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 
 KINDS = {"nginx": "nginx", "apache": "Apache", "python": "Python (WSGI)"}
 _FILES = {"nginx": "young-prism.nginx.conf", "apache": "htaccess.txt", "python": "wsgi.py"}
@@ -62,15 +62,15 @@ def server_file(slug: str) -> Response:
     return text_file(_FILES[kind], _text(kind, served, build))
 
 
-def _asked(build: Build) -> tuple[str, Served]:
+def _asked(build: SourceBuild) -> tuple[str, ServedFiles]:
     kind = request.args.get("kind", "nginx")
     own = build.manifest.recipe.markup.prefix or f"/{build.out.name}/"
     prefix = request.args.get("prefix", "").strip() or own
     originals = request.args.get("originals", "").strip() or None
-    return (kind if kind in KINDS else "nginx"), Served.of(build.manifest, prefix, originals)
+    return (kind if kind in KINDS else "nginx"), ServedFiles.from_manifest(build.manifest, prefix, originals)
 
 
-def _text(kind: str, served: Served, build: Build) -> str:
+def _text(kind: str, served: ServedFiles, build: SourceBuild) -> str:
     if kind == "nginx":
         return nginx(served)
     if kind == "apache":

@@ -13,32 +13,32 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.markup import forms
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.forms import Form
-from young_prism.core.markup.picture import Said
-from young_prism.core.plan.resolve import recipe_for
-from young_prism.core.selection.image_metadata import LONGEST_TEXT, NOTHING_SAID
+from young_prism.core.markup.forms import SnippetForm
+from young_prism.core.markup.picture import MarkupContext
+from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.selection.image_metadata import LONGEST_TEXT, NO_METADATA
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.handoff.common import (
-    Build,
+    SourceBuild,
     blueprint,
+    markup_context,
     nothing_yet,
     page,
-    said_of,
     start,
     text_file,
-    unsaid,
+    without_alt,
 )
 from young_prism.web.security import with_query
 
 FORMS = {
-    Form.HTML: ("HTML", "html"),
-    Form.PRELOAD: ("Preload link", "html"),
-    Form.CSS: ("CSS background", "css"),
-    Form.MARKDOWN: ("Markdown", "md"),
-    Form.JSON: ("JSON", "json"),
-    Form.JINJA: ("Jinja macro", "jinja"),
+    SnippetForm.HTML: ("HTML", "html"),
+    SnippetForm.PRELOAD: ("Preload link", "html"),
+    SnippetForm.CSS: ("CSS background", "css"),
+    SnippetForm.MARKDOWN: ("Markdown", "md"),
+    SnippetForm.JSON: ("JSON", "json"),
+    SnippetForm.JINJA: ("Jinja macro", "jinja"),
 }
 _SETTINGS = ("sizes", "loading", "base_url", "prefix", "auto_sizes")
 _LISTED = 200
@@ -66,10 +66,10 @@ def snippets(slug: str) -> str:
         chosen=chosen,
         listed=_listed(build, chosen),
         first=shown[0],
-        detail=catalogue.details.get(chosen[0], NOTHING_SAID),
-        said=said_of(catalogue, chosen[0]),
+        detail=catalogue.details.get(chosen[0], NO_METADATA),
+        said=markup_context(catalogue, chosen[0]),
         text=_written(form, shown, catalogue),
-        unsaid=set(unsaid(build, catalogue)),
+        unsaid=set(without_alt(build, catalogue)),
         facts=catalogue.by_path,
         asked=request.args,
         file=_file(slug, form, chosen),
@@ -80,11 +80,11 @@ def snippets(slug: str) -> str:
 def snippet_file(slug: str, form: str) -> Response:
     """Send the snippets of all originals, or of those in the address, as one file."""
     source, catalogue, build = start(slug)
-    if build is None or form not in list(Form):
+    if build is None or form not in list(SnippetForm):
         abort(404)
     chosen = [path for path in request.args.getlist("original") if path in build.delivered]
-    text = _written(Form(form), _shown(build, chosen or list(build.delivered)), catalogue)
-    ending = FORMS[Form(form)][1]
+    text = _written(SnippetForm(form), _shown(build, chosen or list(build.delivered)), catalogue)
+    ending = FORMS[SnippetForm(form)][1]
     return text_file(
         "young-prism.jinja" if form == "jinja" else f"{source.slug}-{form}.{ending}", text + "\n"
     )
@@ -95,11 +95,11 @@ def words(slug: str) -> BaseResponse:
     """Keep alternative text and caption of an original; decoration has an empty text, on purpose."""
     source = source_or_404(slug)
     path = request.form.get("original", "")
-    before = catalogue_of(source).details.get(path, NOTHING_SAID)
+    before = catalogue_of(source).details.get(path, NO_METADATA)
     if path not in catalogue_of(source).by_path:
         abort(404)
     alt = request.form.get("alt", "").strip()[:LONGEST_TEXT]
-    services().store.set_detail(
+    services().store.set_image_metadata(
         source.id,
         path,
         before._replace(
@@ -128,14 +128,14 @@ def preview(slug: str) -> Response:
 
 def _preview(source: SourceRow, catalogue: Catalogue, delivered: Delivered) -> str:
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
-    said = said_of(catalogue, delivered.path)
-    picture = delivered.shown(base_url=base, prefix="", loading="eager", auto_sizes=False)
+    said = markup_context(catalogue, delivered.path)
+    picture = delivered.with_markup(base_url=base, prefix="", loading="eager", auto_sizes=False)
     css = "html{background:#7a7a7a;color:#fff;font:14px sans-serif}body{margin:0}figure{margin:0}figcaption{padding:6px 8px}"
     own = _styles(delivered)
     return (
         f"<!doctype html><html lang=en><title>{escape(delivered.path)}</title><meta name=viewport content='width=device-width'>"
         f"<style>{css}img{{display:block;height:auto;{own[0]}}}{own[1]}</style>"
-        f"{picture.html(Said(said.alt or '', said.caption))}"
+        f"{picture.html(MarkupContext(said.alt or '', said.caption))}"
     )
 
 
@@ -153,7 +153,7 @@ def _styles(delivered: Delivered) -> tuple[str, str]:
     return f"width:{parts[-1]}", "".join(rules)
 
 
-def _listed(build: Build, chosen: list[str]) -> list[str]:
+def _listed(build: SourceBuild, chosen: list[str]) -> list[str]:
     """Return the pictures that the list shows: those chosen, and others that have what is searched for in their path."""
     wanted = request.args.get("find", "").strip().lower()
     others = (path for path in build.delivered if wanted in path.lower() and path not in set(chosen))
@@ -162,18 +162,18 @@ def _listed(build: Build, chosen: list[str]) -> list[str]:
     return [*chosen, *islice(others, _LISTED)]
 
 
-def _file(slug: str, form: Form, chosen: list[str]) -> str:
+def _file(slug: str, form: SnippetForm, chosen: list[str]) -> str:
     """Return the address of what is shown, as a file."""
     asked: dict[str, Any] = {key: request.args[key] for key in _SETTINGS if key in request.args}
     return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **asked)
 
 
-def _form() -> Form:
-    asked = request.args.get("form", Form.HTML)
-    return Form(asked) if asked in list(Form) else Form.HTML
+def _form() -> SnippetForm:
+    asked = request.args.get("form", SnippetForm.HTML)
+    return SnippetForm(asked) if asked in list(SnippetForm) else SnippetForm.HTML
 
 
-def _shown(build: Build, paths: list[str]) -> list[Delivered]:
+def _shown(build: SourceBuild, paths: list[str]) -> list[Delivered]:
     """Return originals with what the address asks for; a value that cannot be used is left alone."""
     args = request.args
     changes: dict[str, object] = {
@@ -187,25 +187,26 @@ def _shown(build: Build, paths: list[str]) -> list[Delivered]:
         changes["loading"] = "eager" if args["loading"] == "eager" else "lazy"
     if args.get("auto_sizes"):
         changes["auto_sizes"] = True
-    return [build.delivered[path].shown(**changes) for path in paths]
+    return [build.delivered[path].with_markup(**changes) for path in paths]
 
 
-def _written(form: Form, shown: list[Delivered], catalogue: Catalogue) -> str:
+def _written(form: SnippetForm, shown: list[Delivered], catalogue: Catalogue) -> str:
     hero = request.args.get("loading") == "hero"
     said = {
-        one.path: said_of(catalogue, one.path, hero=hero and number == 0) for number, one in enumerate(shown)
+        one.path: markup_context(catalogue, one.path, hero=hero and number == 0)
+        for number, one in enumerate(shown)
     }
     match form:
-        case Form.JINJA:
+        case SnippetForm.JINJA:
             return forms.JINJA_MACRO.rstrip()
-        case Form.JSON:
+        case SnippetForm.JSON:
             return json.dumps(forms.data(shown, said), indent=1, ensure_ascii=False)
-        case Form.CSS:
-            own = {one.path: recipe_for(one.path, catalogue.recipe) or catalogue.recipe for one in shown}
+        case SnippetForm.CSS:
+            own = {one.path: resolve_recipe(one.path, catalogue.recipe) or catalogue.recipe for one in shown}
             return "\n\n".join(forms.css(one, own[one.path].ladder.layout) for one in shown)
-        case Form.PRELOAD:
+        case SnippetForm.PRELOAD:
             return "\n".join(forms.preload(one) for one in shown)
-        case Form.MARKDOWN:
+        case SnippetForm.MARKDOWN:
             return "\n\n".join(forms.markdown(one, said[one.path]) for one in shown)
-        case Form.HTML:
+        case SnippetForm.HTML:
             return "\n\n".join(one.html(said[one.path]) for one in shown)

@@ -6,7 +6,7 @@ from flask import request
 
 from young_prism.core.markup.media import Screen
 from young_prism.core.report.formatting import format_duration
-from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, ladders, mix, unused, view
+from young_prism.core.report.visits import ALL_FORMATS, NETWORKS, average_fetch, fetch, ladders, unused
 from young_prism.reports.drawing.visits import (
     NARROWEST,
     WIDEST,
@@ -37,10 +37,10 @@ def visitors(slug: str) -> str:
     label, formats = BROWSERS.get(browser, BROWSERS["all"])
     screen = Screen(_number("viewport", 390, NARROWEST, WIDEST), _density(), 800)
     choices = ladders(delivered, formats)
-    seen = view(choices, screen)
+    seen = fetch(choices, screen)
     visits = visits_of(catalogue)
     idle = unused(choices, visits)
-    one = mix([(delivered, build.bytes[path])], visits, formats)
+    one = average_fetch([(delivered, build.bytes[path])], visits, formats)
     return page(
         "visitors",
         source,

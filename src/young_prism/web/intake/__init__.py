@@ -10,16 +10,16 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.audit.flags import Flag
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.scope import Scope, pattern_lines
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.intake.selection import COLUMNS, VIEWS, Selection, Wish, colour_of, select
+from young_prism.web.intake.selection import COLUMNS, VIEWS, CatalogueQuery, Selection, colour_of, select
 from young_prism.web.intake.weight_map import (
     NARROW,
     WIDTH,
     draw_weights,
 )
-from young_prism.web.patterns import caught_by, typed_pages_folder
+from young_prism.web.patterns import preview_patterns, typed_pages_folder
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -37,7 +37,7 @@ def index(slug: str) -> str:
     """Show the selection. The address holds view, filters, text, order, page, and the original that is inspected."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    wish = Wish.of(request.args)
+    wish = CatalogueQuery.of(request.args)
     selection = select(catalogue, wish)
     pages = max(1, -(-len(selection.shown) // PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)
@@ -45,7 +45,7 @@ def index(slug: str) -> str:
     return render_template(
         "intake/index.html",
         source=source,
-        progress=services().runner.look_progress(source.id),
+        progress=services().runs.inspection_progress(source.id),
         catalogue=catalogue,
         selection=selection,
         wish=wish,
@@ -78,7 +78,7 @@ def _words() -> dict[str, Any]:
 def rows(slug: str) -> str:
     """Send a stretch of the selection as rows or tiles, for a page that is being scrolled."""
     source = source_or_404(slug)
-    wish = Wish.of(request.args)
+    wish = CatalogueQuery.of(request.args)
     first = max(0, request.args.get("from", default=0, type=int))
     shown = select(catalogue_of(source), wish).shown
     return render_template(
@@ -95,7 +95,9 @@ def rows(slug: str) -> str:
 def paths(slug: str) -> Response:
     """Send all paths of the selection in order: what "select all" and a stretch of it need."""
     source = source_or_404(slug)
-    return jsonify([entry.path for entry in select(catalogue_of(source), Wish.of(request.args)).shown])
+    return jsonify(
+        [entry.path for entry in select(catalogue_of(source), CatalogueQuery.of(request.args)).shown]
+    )
 
 
 @blueprint.get("/s/<slug>/intake/inspector")
@@ -103,7 +105,7 @@ def inspector(slug: str) -> str:
     """Send the inspector for one original alone."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    wish = Wish.of(request.args)
+    wish = CatalogueQuery.of(request.args)
     chosen = catalogue.by_path.get(wish.show)
     facts = _inspected(catalogue, chosen) if chosen else {}
     return render_template(
@@ -111,7 +113,7 @@ def inspector(slug: str) -> str:
     )
 
 
-def _inspected(catalogue: Catalogue, entry: Entry) -> dict[str, Any]:
+def _inspected(catalogue: Catalogue, entry: CatalogueEntry) -> dict[str, Any]:
     """Return what the inspector says beyond an original's own facts."""
     same = [
         other.path
@@ -125,7 +127,7 @@ def _inspected(catalogue: Catalogue, entry: Entry) -> dict[str, Any]:
 def look(slug: str) -> BaseResponse:
     """Look at the source again: new, changed and gone files show up."""
     source = source_or_404(slug)
-    services().runner.look(source, again=True)
+    services().runs.inspect(source, again=True)
     return redirect(url_for("intake.index", slug=slug))
 
 
@@ -133,7 +135,7 @@ def look(slug: str) -> BaseResponse:
 def progress(slug: str) -> Response:
     """Say how far a look is."""
     source = source_or_404(slug)
-    going = services().runner.look_progress(source.id)
+    going = services().runs.inspection_progress(source.id)
     if going is None:
         return jsonify(going=False, version=source.version)
     return jsonify(
@@ -150,7 +152,7 @@ def progress(slug: str) -> Response:
 def scope(slug: str) -> BaseResponse:
     """Take originals out of scope or put them back: those named, or with `all` the whole selection of the address."""
     source = source_or_404(slug)
-    wish = Wish.of(request.args)
+    wish = CatalogueQuery.of(request.args)
     out = request.form.get("to") != "in"
     known = catalogue_of(source)
     chosen = (
@@ -162,7 +164,7 @@ def scope(slug: str) -> BaseResponse:
         taking_part = [path for path in chosen if not known.by_path[path].out]
         return redirect(
             url_for(
-                "run.one", slug=slug, run_id=services().runner.start(source, origin="page", only=taking_part)
+                "run.one", slug=slug, run_id=services().runs.start(source, origin="page", only=taking_part)
             ),
             code=303,
         )
@@ -191,7 +193,7 @@ def undo(slug: str) -> BaseResponse:
     else:
         out, moved = undone
         flash(f"Undone: {count(len(moved), 'original')} {'out of' if out else 'back in'} scope.", "info")
-    return redirect(Wish.of(request.args).url(slug), code=303)
+    return redirect(CatalogueQuery.of(request.args).url(slug), code=303)
 
 
 @blueprint.get("/s/<slug>/intake/patterns")
@@ -205,7 +207,7 @@ def patterns(slug: str) -> str:
         include="\n".join(include),
         exclude="\n".join(exclude),
         pages_folder=request.args.get("pages", source.pages_folder),
-        caught=caught_by(source.folder, source.out_folder, Scope(include, exclude)),
+        caught=preview_patterns(source.folder, source.out_folder, Scope(include, exclude)),
     )
 
 
@@ -220,7 +222,7 @@ def save_patterns(slug: str) -> BaseResponse:
     services().store.set_scope(
         source.id, typed, typed_pages_folder(request.form.get("pages", ""), source.folder)
     )
-    services().runner.look(source, again=True)
+    services().runs.inspect(source, again=True)
     return redirect(url_for("intake.index", slug=slug), code=303)
 
 

@@ -13,13 +13,13 @@ from flask import url_for
 
 from young_prism.core.audit.flags import Flag
 from young_prism.core.images.facts import Facts
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 
 VIEWS = {"map": "Weight map", "sheet": "Contact sheet", "list": "List"}
 
 _FACETS = ("format", "kind", "flag", "folder", "scope", "since", "text")
 
-Key = Callable[[Entry], object]
+Key = Callable[[CatalogueEntry], object]
 
 COLUMNS: dict[str, tuple[str, Key]] = {
     "name": ("Path", lambda entry: entry.path),
@@ -50,7 +50,7 @@ def colour_of(facts: Facts) -> str:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Wish:
+class CatalogueQuery:
     """What an address asks for. `sort` is a column, with `-` before it for the largest or last first."""
 
     view: str = "sheet"
@@ -65,9 +65,9 @@ class Wish:
     show: str = ""
 
     @staticmethod
-    def of(arguments: Mapping[str, str]) -> Wish:
+    def of(arguments: Mapping[str, str]) -> CatalogueQuery:
         """Read an address's arguments; what makes no sense there is left out rather than refused."""
-        wish = Wish(**{name: arguments[name] for name in _NAMES if arguments.get(name)})
+        wish = CatalogueQuery(**{name: arguments[name] for name in _NAMES if arguments.get(name)})
         if wish.view not in VIEWS:
             wish = replace(wish, view="sheet")
         if wish.sort.removeprefix("-") not in COLUMNS:
@@ -77,7 +77,7 @@ class Wish:
     def url(self, slug: str, endpoint: str = "intake.index", **changes: str) -> str:
         """Return the address of this wish with changes; what is as usual is left out of it."""
         wish = replace(self, **changes)
-        usual = Wish()
+        usual = CatalogueQuery()
         return url_for(
             endpoint,
             slug=slug,
@@ -101,14 +101,14 @@ class Wish:
         return any(getattr(self, facet) for facet in _FACETS if facet != "scope") or self.scope == "out"
 
 
-_NAMES = tuple(Wish.__dataclass_fields__)
+_NAMES = tuple(CatalogueQuery.__dataclass_fields__)
 
 
 @dataclass(frozen=True, slots=True)
 class Selection:
     """What is shown, in order, and the counts beside the filters: value -> (number, bytes), heaviest or first first."""
 
-    shown: Sequence[Entry]
+    shown: Sequence[CatalogueEntry]
     bytes: int
     formats: Mapping[str, tuple[int, int]]
     kinds: Mapping[str, tuple[int, int]]
@@ -118,7 +118,7 @@ class Selection:
     since: Mapping[str, tuple[int, int]]
 
 
-def select(catalogue: Catalogue, wish: Wish) -> Selection:
+def select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
     """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter; kept for the next stretch."""
     key = replace(wish, view="sheet", show="")
     found: Selection | None = catalogue.selections.get(key)
@@ -127,11 +127,11 @@ def select(catalogue: Catalogue, wish: Wish) -> Selection:
     return found
 
 
-def _select(catalogue: Catalogue, wish: Wish) -> Selection:
+def _select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
     tests = _tests(wish)
     rest = list(catalogue.entries)
     # Those that fail one filter alone are what another choice there would add to the ones shown.
-    alone: dict[str, list[Entry]] = {facet: [] for facet in tests}
+    alone: dict[str, list[CatalogueEntry]] = {facet: [] for facet in tests}
     shown = []
     for entry in rest:
         failed = [facet for facet, passes in tests.items() if not passes(entry)]
@@ -155,7 +155,7 @@ def _select(catalogue: Catalogue, wish: Wish) -> Selection:
     )
 
 
-_VALUES: dict[str, Callable[[Entry], tuple[str, ...]]] = {
+_VALUES: dict[str, Callable[[CatalogueEntry], tuple[str, ...]]] = {
     "format": lambda entry: (entry.facts.format.value,),
     "kind": lambda entry: (entry.facts.kind.value,),
     "flag": lambda entry: entry.flag_names,
@@ -166,9 +166,9 @@ _VALUES: dict[str, Callable[[Entry], tuple[str, ...]]] = {
 """What an original counts as in each facet."""
 
 
-def _tests(wish: Wish) -> dict[str, Callable[[Entry], bool]]:
+def _tests(wish: CatalogueQuery) -> dict[str, Callable[[CatalogueEntry], bool]]:
     """Return the filters that are chosen, each as a question to ask of an original."""
-    tests: dict[str, Callable[[Entry], bool]] = {}
+    tests: dict[str, Callable[[CatalogueEntry], bool]] = {}
     for facet, values in _VALUES.items():
         wanted = getattr(wish, facet)
         if wanted:
@@ -179,7 +179,7 @@ def _tests(wish: Wish) -> dict[str, Callable[[Entry], bool]]:
     return tests
 
 
-def _count(facet: str, entries: Iterable[Entry]) -> dict[str, tuple[int, int]]:
+def _count(facet: str, entries: Iterable[CatalogueEntry]) -> dict[str, tuple[int, int]]:
     values = _VALUES[facet]
     number: dict[str, int] = defaultdict(int)
     weight: dict[str, int] = defaultdict(int)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import squarify
 
 from young_prism.core.report.formatting import format_bytes
-from young_prism.services.catalogue import Entry
+from young_prism.services.catalogue import CatalogueEntry
 
 WIDTH, NARROW, HEIGHT = 960.0, 640.0, 560.0
 """The window that is reckoned with, in pixels, `NARROW` beside the inspector; another one stretches the boxes a little."""
@@ -28,7 +28,7 @@ _LETTER = 6.4
 
 
 @dataclass(frozen=True, slots=True)
-class Band:
+class FormatBand:
     """The share that one format has of a box that stands for many: `x` and `width` in percent of the box."""
 
     format: str
@@ -44,7 +44,7 @@ class Box:
     as its box has room for.
     """
 
-    entry: Entry | None
+    entry: CatalogueEntry | None
     more: int
     bytes: int
     x: float
@@ -53,11 +53,11 @@ class Box:
     height: float
     room: str
     name: str
-    bands: tuple[Band, ...] = ()
+    bands: tuple[FormatBand, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class BoxGroup:
     """The originals of one folder; `heading` and `figures` are what its upper edge has room for; `folder` is empty for those that lie directly in the one shown, `more` counts folders."""
 
     folder: str
@@ -74,12 +74,14 @@ class Group:
     more: int = 0
 
 
-def draw_weights(entries: Sequence[Entry], folder: str = "", *, width: float = WIDTH) -> list[Group]:
+def draw_weights(
+    entries: Sequence[CatalogueEntry], folder: str = "", *, width: float = WIDTH
+) -> list[BoxGroup]:
     """Draw the originals at and below `folder`, grouped by the folders in it, the heaviest first.
 
     `width` is that of the window in pixels, as far as it is known.
     """
-    sorted_out: dict[str, list[Entry]] = defaultdict(list)
+    sorted_out: dict[str, list[CatalogueEntry]] = defaultdict(list)
     for entry in entries:
         if entry.facts.bytes:
             sorted_out[_group_of(entry, folder)].append(entry)
@@ -110,7 +112,7 @@ def draw_weights(entries: Sequence[Entry], folder: str = "", *, width: float = W
 _REST = "\0rest"
 
 
-def _group_of(entry: Entry, folder: str) -> str:
+def _group_of(entry: CatalogueEntry, folder: str) -> str:
     """Return the folder under which an original is grouped: the one below `folder` on its way, or `folder` itself."""
     below = entry.folder[len(folder) :].lstrip("/") if folder else entry.folder
     return "/".join(part for part in (folder, below.split("/")[0]) if part) if below else folder
@@ -119,17 +121,17 @@ def _group_of(entry: Entry, folder: str) -> str:
 def _group(
     name: str,
     *,
-    inside: list[Entry],
+    inside: list[CatalogueEntry],
     weight: int,
     place: dict[str, float],
     window: float,
     folder: str,
     more: int,
-) -> Group:
+) -> BoxGroup:
     label = f"{more} more folders" if more else (name or "in the folder itself")
     figures = f"{format_bytes(weight)} · {len(inside):,}"
     room = place["dx"] - _GAP - 8
-    return Group(
+    return BoxGroup(
         folder="" if more or name == folder else name,
         label=label,
         heading=_fitting(f"{label}/" if not more and name != folder else label, room * _LETTER / 7.2),
@@ -145,7 +147,7 @@ def _group(
     )
 
 
-def _boxes(inside: list[Entry], weight: int, width: float, height: float) -> tuple[Box, ...]:
+def _boxes(inside: list[CatalogueEntry], weight: int, width: float, height: float) -> tuple[Box, ...]:
     ranked = sorted(inside, key=lambda entry: (-entry.facts.bytes, entry.path))
     across, down = max(1.0, width - _GAP), max(1.0, height - _HEADING - _GAP)
     area = across * down / weight
@@ -172,9 +174,9 @@ def _boxes(inside: list[Entry], weight: int, width: float, height: float) -> tup
 
 
 def _box(
-    entry: Entry | None,
+    entry: CatalogueEntry | None,
     *,
-    small: Sequence[Entry],
+    small: Sequence[CatalogueEntry],
     weight: int,
     place: dict[str, float],
     within: tuple[float, float],

@@ -14,7 +14,7 @@ from flask import Blueprint, Response, request
 
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.manifest.model import RenditionEntry
-from young_prism.core.markup.accept import choose
+from young_prism.core.markup.accept import choose_variant
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.services.uploads.schemas import entry_of, first_renditions
@@ -23,7 +23,7 @@ from young_prism.services.uploads.urls import (
     PICTURES,
     media,
 )
-from young_prism.serving.build import FOREVER, Build, File, build_in
+from young_prism.serving.build import FOREVER, ServedBuild, ServedFile, load_build
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.models import SourceRow
 from young_prism.store.store import UPLOAD
@@ -38,10 +38,10 @@ _CHANGES = "public, max-age=300, stale-while-revalidate=86400"
 @blueprint.get(f"{MEDIA}<slug>/<path:path>")
 def rendition(slug: str, path: str) -> Response:
     """Send a rendition under its own name."""
-    source = services().store.source(slug)
+    source = services().store.source_by_slug(slug)
     if source is None or source.kind != UPLOAD:
         return _plain(404, "There is nothing here.")
-    build = build_in(out_of(source))
+    build = load_build(out_of(source))
     file, cache = None, _CHANGES
     if build and path in build.entries:
         if build.owners[path] in _withdrawn(source.id, source.version):
@@ -60,7 +60,7 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
     """Send a picture in the best format that the client names, at the next rung up of the width that is asked for."""
     parts = services()
     row = parts.store.uploads.get(upload)
-    source = parts.store.source_with(row.source_id) if row else None
+    source = parts.store.source_by_id(row.source_id) if row else None
     if row is None or source is None:
         return _plain(404, "There is no such picture.")
     if row.state == WITHDRAWN:
@@ -74,7 +74,7 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
     if not made:
         return _plain(404, "There is no such cut of it, or nothing is made yet.")
     if not width and entry and facet == WHOLE_FACET:
-        width = Delivered.of(entry, recipe_of(source)).usual.width
+        width = Delivered.from_entry(entry, recipe_of(source)).default_rendition.width
     chosen = _next_up(made, width or made[-1].width, request.headers.get("Accept", ""))
     file = _delivered(source, chosen) if entry else _of_cache(chosen)
     answer = _sent(file, _CHANGES)
@@ -88,16 +88,16 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
 def _next_up(made: Sequence[RenditionEntry], width: int, accept: str) -> RenditionEntry:
     """Return the rung that is as wide as asked for, or the next one up, or the widest; of the format that the client gets."""
     formats = list(dict.fromkeys(one.type for one in made))
-    kind = choose(accept, formats[:-1], formats[-1])
+    kind = choose_variant(accept, formats[:-1], formats[-1])
     rungs = sorted((one for one in made if one.type == kind), key=lambda one: one.width)
     return next((one for one in rungs if one.width >= width), rungs[-1])
 
 
-def _delivered(source: SourceRow, entry: RenditionEntry) -> File:
-    return File(out_of(source) / entry.path, entry.type, entry.sha256)
+def _delivered(source: SourceRow, entry: RenditionEntry) -> ServedFile:
+    return ServedFile(out_of(source) / entry.path, entry.type, entry.sha256)
 
 
-def _begun(source: SourceRow, path: str) -> File | None:
+def _begun(source: SourceRow, path: str) -> ServedFile | None:
     """Return what was made of an upload at once, while the rest is still being made."""
     for row in services().store.uploads.working(source.id):
         for entry in first_renditions(row):
@@ -106,16 +106,16 @@ def _begun(source: SourceRow, path: str) -> File | None:
     return None
 
 
-def _of_cache(entry: RenditionEntry) -> File | None:
+def _of_cache(entry: RenditionEntry) -> ServedFile | None:
     cache = services().settings.cache
     found = cache.find(entry.key) if cache else None
     try:
-        return File(found.read(), entry.type, entry.sha256) if found else None
+        return ServedFile(found.read(), entry.type, entry.sha256) if found else None
     except OSError:
         return None
 
 
-def _before(source: SourceRow, build: Build | None, path: str) -> File | None:
+def _before(source: SourceRow, build: ServedBuild | None, path: str) -> ServedFile | None:
     """Return a file that had this name before a title or a recipe was changed: pages may still use it."""
     if build is None or path not in build.orphaned:
         return None
@@ -128,10 +128,10 @@ def _before(source: SourceRow, build: Build | None, path: str) -> File | None:
             fmt = sniff(opened.read(HEAD_BYTES))
     except OSError:
         return None
-    return File(place, fmt.mime, build.orphaned[path]) if fmt else None
+    return ServedFile(place, fmt.mime, build.orphaned[path]) if fmt else None
 
 
-def _sent(file: File | None, cache: str) -> Response | None:
+def _sent(file: ServedFile | None, cache: str) -> Response | None:
     if file is None:
         return None
     named = request.args.get("v", "")
@@ -147,7 +147,7 @@ def _sent(file: File | None, cache: str) -> Response | None:
 
 @lru_cache(maxsize=64)
 def _withdrawn(source_id: int, _version: int) -> frozenset[str]:
-    return services().store.taken_out(source_id)
+    return services().store.excluded(source_id)
 
 
 def _plain(status: int, said: str) -> Response:

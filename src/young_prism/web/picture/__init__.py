@@ -12,22 +12,22 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.images.facts import Facts
 from young_prism.core.manifest.model import RenditionEntry, SkippedEntry
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Said, art_of, snippet_markup
+from young_prism.core.markup.picture import MarkupContext, art_direction_of, snippet_markup
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.model import LeftOut, PlannedOriginal
-from young_prism.core.plan.resolve import recipe_for
+from young_prism.core.plan.model import PlannedOriginal, SkippedOriginal
+from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.recipe.model import Markup
-from young_prism.core.report.visitor import Rung, phone_fetches
-from young_prism.core.selection.image_metadata import NOTHING_SAID
+from young_prism.core.report.visitor import DeliveredRung, phone_fetches
+from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.core.types import ImageFormat
 from young_prism.engine.output.ledger import Ledger
 from young_prism.reports.drawing.spectrum import (
-    Line,
     Spectrum,
+    SpectrumLine,
     draw_spectrum,
 )
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
 from young_prism.store.decisions import out_of, recipe_text
 from young_prism.store.models import SourceRow
@@ -78,11 +78,11 @@ def index(slug: str, path: str) -> str | Response:
     delivered = [cell.entry for cell in cells if cell.entry]
     whole = [one for one in delivered if one.facet is None]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    own = recipe_for(path, catalogue.recipe) or catalogue.recipe
-    said = catalogue.details.get(path, NOTHING_SAID)
+    own = resolve_recipe(path, catalogue.recipe) or catalogue.recipe
+    said = catalogue.details.get(path, NO_METADATA)
     alt = request.args.get("alt", said.alt)
     shown = Delivered(
-        path, tuple(delivered), _markup(snippet_markup(own)), art_of(own), entry.facts.transparent
+        path, tuple(delivered), _markup(snippet_markup(own)), art_direction_of(own), entry.facts.transparent
     )
     return render_template(
         "picture/index.html",
@@ -103,7 +103,7 @@ def index(slug: str, path: str) -> str | Response:
         phone=phone_fetches(best_rungs(whole)) if whole else None,
         markup=shown.markup,
         alt=alt,
-        snippet=shown.html(Said(alt, said.below)),
+        snippet=shown.html(MarkupContext(alt, said.caption_line)),
         live=_live(source, shown, alt),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,
@@ -121,8 +121,8 @@ def detail(slug: str, path: str) -> Response:
     """Keep the focal point that was pressed, or the title that was typed; an empty title is none."""
     source = source_or_404(slug)
     entry = _entry_or_404(catalogue_of(source), path)
-    before = catalogue_of(source).details.get(path, NOTHING_SAID)
-    services().store.set_detail(source.id, path, detail_from(request.form, before))
+    before = catalogue_of(source).details.get(path, NO_METADATA)
+    services().store.set_image_metadata(source.id, path, detail_from(request.form, before))
     return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="cuts"), code=303)
 
 
@@ -140,7 +140,7 @@ def exception(slug: str, path: str) -> Response:
     return redirect(url_for("picture.index", slug=slug, path=path, _anchor="own"), code=303)
 
 
-def _entry_or_404(catalogue: Catalogue, path: str) -> Entry:
+def _entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
     entry = catalogue.by_path.get(path)
     if entry is None:
         abort(
@@ -151,8 +151,8 @@ def _entry_or_404(catalogue: Catalogue, path: str) -> Entry:
 
 
 def _planned(
-    source: SourceRow, catalogue: Catalogue, entry: Entry
-) -> tuple[PlannedOriginal | None, LeftOut | None]:
+    source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry
+) -> tuple[PlannedOriginal | None, SkippedOriginal | None]:
     """Plan an original together with the others of its folder: two with one name are told apart only there.
 
     Where nothing is made of it, say why.
@@ -184,9 +184,11 @@ def _cells(original: PlannedOriginal, ledger: Ledger) -> list[Cell]:
     ]
 
 
-def best_rungs(delivered: list[RenditionEntry]) -> list[Rung]:
+def best_rungs(delivered: list[RenditionEntry]) -> list[DeliveredRung]:
     """Return the rungs of the format that a current browser takes: the first one delivered."""
-    return [Rung(entry.width, entry.bytes) for entry in delivered if entry.format == delivered[0].format]
+    return [
+        DeliveredRung(entry.width, entry.bytes) for entry in delivered if entry.format == delivered[0].format
+    ]
 
 
 def _markup(markup: Markup) -> Markup:
@@ -203,7 +205,7 @@ def _live(source: SourceRow, shown: Delivered, alt: str | None) -> str:
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
     whole = tuple(one for one in shown.renditions if one.facet is None)
-    return Delivered(shown.path, whole, markup, (), shown.transparent).html(Said(alt or ""))
+    return Delivered(shown.path, whole, markup, (), shown.transparent).html(MarkupContext(alt or ""))
 
 
 class Table(NamedTuple):
@@ -233,7 +235,7 @@ def _tables(cells: list[Cell]) -> list[Table]:
 
 def _spectrum(source: SourceRow, path: str, facts: Facts, cells: list[Cell]) -> Spectrum:
     lines = [
-        Line(
+        SpectrumLine(
             cell.format,
             cell.width,
             cell.bytes,

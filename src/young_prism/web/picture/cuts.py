@@ -8,17 +8,17 @@ from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.images.crops import corner, largest_of
+from young_prism.core.images.crops import crop_origin, largest_crop
 from young_prism.core.pixels.preview import found_focal
 from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import (
     LONGEST_TITLE,
-    Detail,
-    Focal,
+    FocalPoint,
+    ImageMetadata,
 )
 from young_prism.core.types import Size
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.models import SourceRow
 from young_prism.web.context import services
 from young_prism.web.files import small_file
@@ -26,7 +26,7 @@ from young_prism.web.files import small_file
 _PREVIEW = 1280
 
 
-class FacetCut(NamedTuple):
+class FacetCrop(NamedTuple):
     """One cut: its size in the original, and its place as shares of the original, left, top, width, height."""
 
     name: str
@@ -36,15 +36,15 @@ class FacetCut(NamedTuple):
     up_to: int | None
 
 
-class Cuts(NamedTuple):
+class CropEditor(NamedTuple):
     """The focal point, whether a person set it, and what is cut around it."""
 
-    focal: Focal
+    focal: FocalPoint
     by_hand: bool
-    facets: list[FacetCut]
+    facets: list[FacetCrop]
 
 
-def cuts_of(source: SourceRow, catalogue: Catalogue, entry: Entry, recipe: Recipe) -> Cuts:
+def cuts_of(source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry, recipe: Recipe) -> CropEditor:
     """Return the cuts of an original; where nobody set a focal point, around the one that the engine finds."""
     said = catalogue.details.get(entry.path)
     by_hand = said is not None and said.focal is not None
@@ -60,21 +60,21 @@ def cuts_of(source: SourceRow, catalogue: Catalogue, entry: Entry, recipe: Recip
     facets = []
     for facet in shaped:
         assert facet.ratio is not None  # noqa: S101  (only those were taken)
-        size = largest_of(whole, facet.ratio)
-        left, top = corner(whole, size, focal)
+        size = largest_crop(whole, facet.ratio)
+        left, top = crop_origin(whole, size, focal)
         place = (left / whole.width, top / whole.height, size.width / whole.width, size.height / whole.height)
-        facets.append(FacetCut(facet.name, facet.aspect or "", size, place, facet.up_to))
-    return Cuts(focal, by_hand, facets)
+        facets.append(FacetCrop(facet.name, facet.aspect or "", size, place, facet.up_to))
+    return CropEditor(focal, by_hand, facets)
 
 
-def _found(source: SourceRow, entry: Entry) -> Focal:
+def _found(source: SourceRow, entry: CatalogueEntry) -> FocalPoint:
     row = services().store.original(source.id, entry.path)
     file = small_file(source, row, entry.facts, _PREVIEW) if row else None
     return _found_in(file) if file else (0.5, 0.5)
 
 
 @lru_cache(maxsize=512)
-def _found_in(small: Path) -> Focal:
+def _found_in(small: Path) -> FocalPoint:
     """Small pictures are called by their content, so what was found in one holds for good."""
     try:
         return found_focal(small.read_bytes())
@@ -82,7 +82,7 @@ def _found_in(small: Path) -> Focal:
         return (0.5, 0.5)
 
 
-def detail_from(form: Mapping[str, str], before: Detail) -> Detail:
+def detail_from(form: Mapping[str, str], before: ImageMetadata) -> ImageMetadata:
     """Return what is said of an original after a form was sent: a point, a title, or that it is to be found again."""
     if "find" in form:
         return before._replace(focal=None)

@@ -6,8 +6,8 @@ from typing import Any, NamedTuple
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import formats_for, kind_key
-from young_prism.core.proof.apply_choice import pattern_of, place_of
-from young_prism.core.recipe.edit import typed, value_at, with_value
+from young_prism.core.proof.apply_choice import override_index, pattern_of
+from young_prism.core.recipe.edit import parse_value, value_at, with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import parsed, read_recipe
 
@@ -46,7 +46,7 @@ def with_decisions(text: str, path: str, facts: Facts, form: dict[str, str]) -> 
     if place is None:
         text = with_value(text, base, {"match": pattern_of(path)})
     text = with_value(text, f"{base}.leave_out", True if "leave_out" in form else None)
-    widths = typed("ladder.widths", form.get("widths", ""))
+    widths = parse_value("ladder.widths", form.get("widths", ""))
     ladder: dict[str, Any] = {"widths": widths, "measure": recipe.ladder.measure}
     text = with_value(text, f"{base}.ladder", ladder if widths else None)
     text = with_value(text, f"{base}.formats", _formats(recipe, facts, form))
@@ -62,7 +62,7 @@ def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, An
     ours = whole[kind_key(facts)]
     changed = False
     for fmt, settings in ours.items():
-        said = typed("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
+        said = parse_value("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
         if said is not None and said != settings.get("quality"):
             settings["quality"], changed = said, True
     return whole if changed else None
@@ -70,4 +70,4 @@ def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, An
 
 def _place(text: str, path: str) -> int | None:
     """Return the place in the list of the exception that is for this original alone."""
-    return place_of(text, path, f"/{path}", pattern_of(path))
+    return override_index(text, path, f"/{path}", pattern_of(path))

@@ -12,7 +12,7 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.score.staircase import (
-    Seen,
+    EyeLimit,
     next_level,
     verdict,
 )
@@ -26,7 +26,7 @@ from young_prism.engine.proof.tasks import (
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
-from young_prism.web.proof.view import View, view_of
+from young_prism.web.proof.view import ProofView, view_of
 
 _QUALITIES = (6, 15, 30, 45, 60, 72, 82, 88, 92, 95, 97)
 """Of WebP, which is quick: from plain to see up to what nobody sees."""
@@ -73,9 +73,11 @@ def eye(slug: str) -> str | BaseResponse:
     level = next_level(len(levels), answers)
     if level is None:
         result = verdict([one.score for one in levels], answers)
-        offer = min(98.0, max(10.0, round(result.score + (0.5 if result.seen is not Seen.NOTHING else 0), 1)))
+        offer = min(
+            98.0, max(10.0, round(result.score + (0.5 if result.seen is not EyeLimit.NOTHING else 0), 1))
+        )
         return render_template(
-            "proof/eye_result.html", **page, result=result, seen=Seen, offer=offer, right=sum(answers)
+            "proof/eye_result.html", **page, result=result, seen=EyeLimit, offer=offer, right=sum(answers)
         )
     left = bool(state.get("left", secrets.randbelow(2) == 0))
     token = _sign({"answers": answers, "left": left})
@@ -107,7 +109,7 @@ def side(slug: str, token: str) -> BaseResponse:
     return response
 
 
-def _wanted(source: SourceRow, view: View) -> list[ProofRequest]:
+def _wanted(source: SourceRow, view: ProofView) -> list[ProofRequest]:
     settings = view.settings
     sharpen = view.original.finishing.sharpen == "mild"
     tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]

@@ -12,7 +12,7 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import (
     formats_for,
     kind_key,
-    recipe_for,
+    resolve_recipe,
 )
 from young_prism.core.proof.candidate import Candidate, Settings, candidate_of
 from young_prism.core.recipe.formats import Png
@@ -25,7 +25,7 @@ from young_prism.engine.proof.tasks import (
     ProofResult,
     ProofTask,
 )
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
@@ -35,10 +35,10 @@ from young_prism.web.proof.view import PLURALS, USUAL_TARGET, file_url, provable
 _MOST = 10
 
 
-class Other(NamedTuple):
+class OtherOriginal(NamedTuple):
     """One of the others: what came of it, and the part of the picture that suffers most."""
 
-    entry: Entry
+    entry: CatalogueEntry
     size: Size
     found: ProofResult | None
     error: YoungPrismError | None
@@ -66,7 +66,7 @@ def _sheet(slug: str) -> dict[str, Any]:
     entry = entry_or_404(catalogue, request.args.get("original", ""))
     target = _target()
     setting = request.args.get("setting", "target")
-    wanted: list[tuple[Entry, ProofRequest]] = []
+    wanted: list[tuple[CatalogueEntry, ProofRequest]] = []
     for other in _chosen(catalogue, entry):
         made = _wanted(source, catalogue, other, None if setting != "target" else target, setting)
         if made:
@@ -102,7 +102,7 @@ def _target() -> float:
     return value if 10 <= value <= 98 else USUAL_TARGET
 
 
-def _chosen(catalogue: Catalogue, entry: Entry) -> list[Entry]:
+def _chosen(catalogue: Catalogue, entry: CatalogueEntry) -> list[CatalogueEntry]:
     """Return others of the kind at even steps through their weight for each pixel, this one left out."""
 
     def alike(facts: Facts) -> bool:
@@ -118,12 +118,12 @@ def _chosen(catalogue: Catalogue, entry: Entry) -> list[Entry]:
 
 
 def _wanted(
-    source: SourceRow, catalogue: Catalogue, entry: Entry, target: float | None, setting: str
+    source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry, target: float | None, setting: str
 ) -> ProofRequest | None:
     original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
     if original is None or not original.renditions:
         return None
-    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
     settings = formats_for(entry.facts, recipe).settings()
     lossy = [one for one in settings.values() if not isinstance(one, Png)]
     if target is not None and not lossy:
@@ -151,13 +151,13 @@ def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Reci
 
 def _other(
     source: SourceRow,
-    entry: Entry,
+    entry: CatalogueEntry,
     wanted: ProofRequest,
     found: ProofResult | YoungPrismError | None,
     exact: ProofResult | YoungPrismError | None,
-) -> Other:
+) -> OtherOriginal:
     left, top = found.worst if isinstance(found, ProofResult) else (0, 0)
-    return Other(
+    return OtherOriginal(
         entry,
         wanted.size,
         found if isinstance(found, ProofResult) else None,

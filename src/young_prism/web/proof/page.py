@@ -21,24 +21,33 @@ from flask import (
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.plan.resolve import formats_for, recipe_for
+from young_prism.core.plan.resolve import formats_for, resolve_recipe
 from young_prism.core.proof.apply_choice import (
-    Changes,
-    Scope,
+    ChoiceScope,
+    RecipeChanges,
+    apply_choice,
     band_changes,
     candidate_changes,
     target_changes,
-    with_choice,
 )
 from young_prism.core.proof.candidate import candidate_of
-from young_prism.core.proof.suggest import stand_for_the_rest
+from young_prism.core.proof.suggest import representative_originals
 from young_prism.core.types import ImageFormat
 from young_prism.reports.drawing.curve import Curve, draw_curve
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.proof.view import GROUNDS, VIEWS, ZOOMS, State, View, provable, state_of, view_of
+from young_prism.web.proof.view import (
+    GROUNDS,
+    VIEWS,
+    ZOOMS,
+    ProofState,
+    ProofView,
+    provable,
+    state_of,
+    view_of,
+)
 from young_prism.web.security import with_query
 
 blueprint = Blueprint(
@@ -55,7 +64,7 @@ def index(slug: str) -> str:
     """Show an original with its candidates; without one in the address the first of those that stand for the rest."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    suggested = stand_for_the_rest(
+    suggested = representative_originals(
         {path: facts for path, facts in catalogue.in_scope.items() if provable(facts)}
     )
     path = request.args.get("original") or (suggested[0].path if suggested else "")
@@ -81,7 +90,7 @@ def state(slug: str) -> Response:
     catalogue = catalogue_of(source)
     view = view_of(source, catalogue, entry_or_404(catalogue, request.args.get("original", "")))
     parts = _parts(source, view)
-    now: State = parts["now"]
+    now: ProofState = parts["now"]
     return jsonify(
         done=now.done,
         exact=now.exact_url,
@@ -136,9 +145,9 @@ def choose(slug: str) -> BaseResponse:
     entry = entry_or_404(catalogue_of(source), request.form.get("original", ""))
     back = request.form.get("back", "")
     try:
-        scope = Scope(request.form.get("scope", Scope.KIND))
+        scope = ChoiceScope(request.form.get("scope", ChoiceScope.KIND))
         before = recipe_text(source)
-        text = with_choice(before, entry.path, entry.facts, scope, _changes(source, entry))
+        text = apply_choice(before, entry.path, entry.facts, scope, _changes(source, entry))
         services().store.set_recipe(source.id, text)
         flash("The recipe holds it. Nothing is made before the next run.", "info")
     except RecipeError as error:
@@ -149,7 +158,7 @@ def choose(slug: str) -> BaseResponse:
     return redirect(with_query(url_for("proof.index", slug=slug), back), code=303)
 
 
-def _changes(source: SourceRow, entry: Entry) -> Changes:
+def _changes(source: SourceRow, entry: CatalogueEntry) -> RecipeChanges:
     """Return what a form asks for. Raises `ValueError` or `RecipeError` where it asks for nothing that there is."""
     form = request.form
     way = form.get("way", "")
@@ -158,7 +167,7 @@ def _changes(source: SourceRow, entry: Entry) -> Changes:
     if way == "band":
         return band_changes(float(form.get("least", "")), float(form.get("most", "")))
     catalogue = catalogue_of(source)
-    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
     usual = recipe.finishing.sharpen == "mild"
     candidate = candidate_of(
         form.get("candidate", ""), formats_for(entry.facts, recipe).settings(), sharpen=usual
@@ -169,7 +178,7 @@ def _changes(source: SourceRow, entry: Entry) -> Changes:
     return changes
 
 
-def _parts(source: SourceRow, view: View) -> dict[str, Any]:
+def _parts(source: SourceRow, view: ProofView) -> dict[str, Any]:
     """Return what the page and its parts show, and ask for what is missing."""
     found = services().proofs.request(page_name(source.slug), view.wanted(source.folder), view.rank)
     now = state_of(source, view, found)
@@ -184,7 +193,7 @@ def _parts(source: SourceRow, view: View) -> dict[str, Any]:
     }
 
 
-def _curve(view: View, now: State) -> Curve:
+def _curve(view: ProofView, now: ProofState) -> Curve:
     plain = [
         (candidate.format, one.bytes, one.score or 0.0, candidate.name, candidate.label)
         for candidate, one in now.exact_points
@@ -207,7 +216,7 @@ def page_name(slug: str) -> str:
     return f"{slug} {request.args.get('page', '')[:40]}"
 
 
-def entry_or_404(catalogue: Catalogue, path: str) -> Entry:
+def entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
     """Return an original that can be proved, or answer 404 with the reason."""
     entry = catalogue.by_path.get(path)
     if entry is None:

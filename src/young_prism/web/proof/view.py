@@ -15,10 +15,10 @@ from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.plan.resolve import (
     formats_for,
     kind_key,
-    recipe_for,
+    resolve_recipe,
 )
 from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
-from young_prism.core.proof.curve import Between, Point, at_score
+from young_prism.core.proof.curve import CurveEstimate, Point, at_score
 from young_prism.core.proof.suggest import curve_names, first_strip, quickest_first
 from young_prism.core.recipe.formats import FormatSet, Lossy
 from young_prism.core.recipe.model import Recipe
@@ -32,7 +32,7 @@ from young_prism.engine.proof.tasks import (
     ProofResult,
     ProofTask,
 )
-from young_prism.services.catalogue import Catalogue, Entry
+from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
 from young_prism.store.models import SourceRow
 
@@ -45,7 +45,7 @@ VIEWS = ("strip", "crops")
 ZOOMS = {"1": "100 %", "2": "200 %", "4": "400 %", "layout": "layout"}
 
 
-class Shown(NamedTuple):
+class ShownCandidate(NamedTuple):
     """A candidate as the page shows it: the result, an error, or nothing yet."""
 
     candidate: Candidate
@@ -56,10 +56,10 @@ class Shown(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class View:
+class ProofView:
     """All that an address of the proof page says, and what follows from it."""
 
-    entry: Entry
+    entry: CatalogueEntry
     original: PlannedOriginal
     recipe: Recipe
     formats: FormatSet
@@ -123,7 +123,7 @@ def provable(facts: Facts) -> bool:
     return facts.seen and facts.kind in (Kind.PHOTO, Kind.GRAPHIC)
 
 
-def view_of(source: SourceRow, catalogue: Catalogue, entry: Entry) -> View:
+def view_of(source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry) -> ProofView:
     """Read the address. What it says of candidates that are none is left out; an original that is not planned is a 404."""
     facts = entry.facts
     plan = plan_of(source, catalogue, facts={entry.path: facts})
@@ -133,7 +133,7 @@ def view_of(source: SourceRow, catalogue: Catalogue, entry: Entry) -> View:
         abort(
             404, f"Nothing is made of “{entry.path}”. {left.error if left else 'The recipe leaves it out.'}"
         )
-    recipe = recipe_for(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
     formats = formats_for(facts, recipe)
     facets = list(dict.fromkeys(r.facet for r in original.renditions))
     facet = request.args.get("facet", facets[0])
@@ -161,7 +161,7 @@ def view_of(source: SourceRow, catalogue: Catalogue, entry: Entry) -> View:
     css_width = shown_width(layout, 1280) if layout else None
     if zoom == "layout" and css_width:
         size = next((rung for rung in rungs if rung.width >= css_width * density), rungs[-1])
-    return View(
+    return ProofView(
         entry=entry,
         original=original,
         recipe=recipe,
@@ -219,11 +219,11 @@ def _candidates(names: Sequence[str], formats: FormatSet, *, sharpen: bool) -> l
 
 
 @dataclass(frozen=True, slots=True)
-class State:
+class ProofState:
     """What is there of a view now."""
 
     exact_url: str
-    shown: list[Shown]
+    shown: list[ShownCandidate]
     points: dict[ImageFormat, list[tuple[Point, str]]]
     """By format: measured points, each with the name of its candidate."""
     exact_points: list[tuple[Candidate, ProofResult]]
@@ -231,7 +231,7 @@ class State:
     done: bool
     error: YoungPrismError | None
 
-    def at_target(self, target: float) -> dict[ImageFormat, Between | None]:
+    def at_target(self, target: float) -> dict[ImageFormat, CurveEstimate | None]:
         """Read off what a target needs in each format."""
         return {
             fmt: at_score([point for point, _ in self.points[fmt]], target)
@@ -240,14 +240,16 @@ class State:
         }
 
 
-def state_of(source: SourceRow, view: View, found: Sequence[ProofResult | YoungPrismError | None]) -> State:
+def state_of(
+    source: SourceRow, view: ProofView, found: Sequence[ProofResult | YoungPrismError | None]
+) -> ProofState:
     """Put together what a page shows of what is there, in the order of `View.wanted`."""
     exact, rest = found[0], list(found[1:])
     strip = rest[: len(view.candidates)]
     maps = rest[len(strip) : 2 * len(strip)] if view.hurts else [None] * len(strip)
     more = rest[-len(view.more) :] if view.more else []
     shown = [
-        Shown(
+        ShownCandidate(
             candidate,
             one if isinstance(one, ProofResult) else None,
             one if isinstance(one, YoungPrismError) else None,
@@ -267,7 +269,7 @@ def state_of(source: SourceRow, view: View, found: Sequence[ProofResult | YoungP
             point = Point(one.score, one.bytes, candidate.quality)
             points.setdefault(candidate.format, []).append((point, candidate.name))
     error = exact if isinstance(exact, YoungPrismError) else None
-    return State(file_url(source, exact), shown, points, plain, None not in found, error)
+    return ProofState(file_url(source, exact), shown, points, plain, None not in found, error)
 
 
 def file_url(source: SourceRow, found: ProofResult | YoungPrismError | None) -> str:

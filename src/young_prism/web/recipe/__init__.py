@@ -17,7 +17,7 @@ from young_prism.store.decisions import recipe_text
 from young_prism.store.models import SourceRow
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.recipe.form import text_of
-from young_prism.web.recipe.outcome import outcome_of
+from young_prism.web.recipe.outcome import recipe_outcome
 
 blueprint = Blueprint(
     "recipe", __name__, template_folder="templates", static_folder="static", static_url_path="/static/recipe"
@@ -116,7 +116,7 @@ def _page(source: SourceRow, text: str, error: str = "", *, unsaved: bool, part:
         saved=services().store.recipes.all(),
         chosen=request.args.get("start", ""),
         chosen_saved=request.args.get("saved", ""),
-        outcome=outcome_of(source, catalogue_of(source), text),
+        outcome=recipe_outcome(source, catalogue_of(source), text),
         problem=error,
         at=at,
         controls=plain is not None,

@@ -17,7 +17,7 @@ from werkzeug.datastructures import FileStorage, MultiDict
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import read_viewports
 from young_prism.core.ladder.rungs import widths_of
-from young_prism.core.recipe.edit import Value, typed, value_at, with_value
+from young_prism.core.recipe.edit import Value, parse_value, value_at, with_value
 from young_prism.core.recipe.toml import parsed, read_recipe
 
 _FALLBACKS = {"jpeg": {"matte": "#ffffff"}, "png": {}}
@@ -54,7 +54,7 @@ def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]
     for name, said in form.items():
         how, _, path = name.partition(":")
         if how == "has":
-            now: Value = typed(path, "on" if f"set:{path}" in form else "")
+            now: Value = parse_value(path, "on" if f"set:{path}" in form else "")
             before = value_at(plain, path)
             if isinstance(before, Mapping) or now == {}:
                 now = {} if now == {} else None
@@ -62,7 +62,7 @@ def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]
                     yield path, now
                 continue
         elif how in ("set", "percent") and f"has:{path}" not in form:
-            now = typed(path, f"{said}%" if how == "percent" and said.strip() else said)
+            now = parse_value(path, f"{said}%" if how == "percent" and said.strip() else said)
             before = value_at(plain, path)
         elif how == "choose":
             if value_at(plain, f"{path}.{said}") is None:

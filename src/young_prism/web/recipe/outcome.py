@@ -12,7 +12,7 @@ from young_prism.core.ladder.layout import needs_of
 from young_prism.core.ladder.optimum import Need, Waste, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for, widths_of
 from young_prism.core.markup.picture import snippet_markup
-from young_prism.core.plan.model import LeftOut, Plan, PlannedOriginal
+from young_prism.core.plan.model import Plan, PlannedOriginal, SkippedOriginal
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
@@ -58,7 +58,7 @@ class LadderView:
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class RecipeOutcome:
     """The plan in figures, or the error of a recipe that cannot be used."""
 
     error: str = ""
@@ -72,7 +72,7 @@ class Outcome:
     names: tuple[tuple[str, str], ...] = ()
     remarks: tuple[tuple[str, str], ...] = ()
     more_remarks: int = 0
-    failed: tuple[LeftOut, ...] = ()
+    failed: tuple[SkippedOriginal, ...] = ()
     mark_errors: tuple[RecipeError, ...] = ()
     ladder: LadderView | None = None
     sizes: str = ""
@@ -84,19 +84,19 @@ class Outcome:
         return self.plan is not None and any(one.renamed or one.troubled for one in self.plan.originals)
 
 
-def outcome_of(source: SourceRow, catalogue: Catalogue, text: str) -> Outcome:
+def recipe_outcome(source: SourceRow, catalogue: Catalogue, text: str) -> RecipeOutcome:
     """Work out what a recipe makes of a source. Nothing is written."""
     try:
         recipe = read_recipe(text)
     except RecipeError as error:
-        return Outcome(error=error.what)
+        return RecipeOutcome(error=error.what)
     plan = plan_of(source, catalogue, recipe)
     out = out_of(source, recipe)
     failed = tuple(left for left in plan.left_out if left.failed)
     renamed = [original for original in plan.originals if original.renamed]
     heaviest = sorted(plan.originals, key=lambda original: (-original.facts.bytes, original.path))
     warnings = plan.warnings
-    return Outcome(
+    return RecipeOutcome(
         recipe=recipe,
         plan=plan,
         matrix=_matrix(plan),

@@ -27,7 +27,7 @@ from young_prism.engine.build.work import RemainingWork
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.source.watermarks import find_watermarks
-from young_prism.reports.run_report import page_of
+from young_prism.reports.run_report import render_report
 from young_prism.services.planning import (
     plan_of,
 )
@@ -36,7 +36,7 @@ from young_prism.store.models import RunRow, SourceRow
 from young_prism.store.runs import ACTIVE
 from young_prism.web.context import Services, catalogue_of, guess_for, services, source_or_404
 from young_prism.web.run.live import lanes_of
-from young_prism.web.run.planned import STATES, Row, as_left_out, planned_of, selected, view_of
+from young_prism.web.run.planned import STATES, PlanRow, as_left_out, planned_of, selected, view_of
 from young_prism.web.run.report import failures_of, original_rows, page_views, report_page
 
 blueprint = Blueprint(
@@ -140,7 +140,7 @@ def planned_csv(slug: str) -> Response:
     """Send the planned renditions that an address asks for as CSV."""
     source = source_or_404(slug)
     rows = selected(planned_of(source, catalogue_of(source)).rows, _asked())
-    return _csv_file(f"{source.slug}-plan", Row._fields, rows)
+    return _csv_file(f"{source.slug}-plan", PlanRow._fields, rows)
 
 
 def _csv_file(name: str, heading: Sequence[str], rows: Iterable[Sequence[object]]) -> Response:
@@ -177,7 +177,7 @@ def start(slug: str) -> BaseResponse:
     if failed is not None:
         only = services().store.failed_originals(_run_or_404(source, failed).id)
     return redirect(
-        url_for("run.one", slug=slug, run_id=services().runner.start(source, origin="page", only=only)),
+        url_for("run.one", slug=slug, run_id=services().runs.start(source, origin="page", only=only)),
         code=303,
     )
 
@@ -228,7 +228,7 @@ def one_html(slug: str, run_id: int) -> Response:
         abort(404, f"Run {run_id} of “{source.name}” has no report yet.")
     name = f"{source.slug}-run-{run.id}.html"
     return Response(
-        page_of(page),
+        render_report(page),
         mimetype="text/html",
         headers={"Content-Disposition": f'attachment; filename="{name}"'},
     )
@@ -272,7 +272,7 @@ def one_json(slug: str, run_id: int) -> Response:
 def stop(slug: str, run_id: int) -> BaseResponse:
     """End a run after what is under way, or with `pause` let it wait."""
     _run_or_404(source_or_404(slug), run_id)
-    services().runner.stop(run_id, pause="pause" in request.form)
+    services().runs.stop(run_id, pause="pause" in request.form)
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 
 
@@ -282,7 +282,7 @@ def go_on(slug: str, run_id: int) -> BaseResponse:
     source = source_or_404(slug)
     run = _run_or_404(source, run_id)
     if run.state not in ACTIVE and run.state != "done":
-        run_id = services().runner.go_on(source, run)
+        run_id = services().runs.resume(source, run)
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 
 
@@ -389,7 +389,7 @@ def _state(parts: Services, run: RunRow) -> dict[str, Any]:
     live = run.live or {}
     done = max(run.work_done, live.get("work", 0.0))
     share = done / run.work if run.work else (1.0 if run.state == "done" else 0.0)
-    looking = parts.runner.look_progress(run.source_id) if run.state == "looking" else None
+    looking = parts.runs.inspection_progress(run.source_id) if run.state == "looking" else None
     over = run.state not in ACTIVE
     return {
         "state": run.state,

@@ -7,8 +7,8 @@ from typing import Any
 
 from young_prism.core.types import ImageFormat
 from young_prism.reports.drawing.spectrum import (
-    Line,
     Spectrum,
+    SpectrumLine,
     draw_spectrum,
 )
 from young_prism.store.models import RunRow
@@ -53,7 +53,7 @@ def _lane(at: dict[str, Any], live: dict[str, Any], drawn: dict[str, Spectrum]) 
 def _drawn(one: dict[str, Any]) -> Spectrum:
     made = {(fmt, width): size for fmt, width, size in one["made"]}
     lines = [
-        Line(
+        SpectrumLine(
             ImageFormat(fmt),
             width,
             made.get((fmt, width)) or _guess(one, width),

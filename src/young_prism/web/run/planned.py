@@ -8,8 +8,8 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from young_prism.core.naming.rule import WHOLE_FACET, folder_of
-from young_prism.core.plan.estimate import guesser
-from young_prism.core.plan.model import LeftOut, Plan
+from young_prism.core.plan.estimate import estimator
+from young_prism.core.plan.model import Plan, SkippedOriginal
 from young_prism.engine.build.calibration import actual_sizes
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.planning import (
@@ -23,7 +23,7 @@ from young_prism.store.models import OriginalRow, SourceRow
 PER_PAGE = 200
 
 
-class Row(NamedTuple):
+class PlanRow(NamedTuple):
     """One planned rendition. `bytes` are what it has, or about what it will have."""
 
     path: str
@@ -39,12 +39,12 @@ class Row(NamedTuple):
     reason: str
 
 
-class Planned(NamedTuple):
+class PlanView(NamedTuple):
     """A source's plan in rows, and what is left out of it."""
 
     plan: Plan
-    rows: list[Row]
-    left_out: tuple[LeftOut, ...]
+    rows: list[PlanRow]
+    left_out: tuple[SkippedOriginal, ...]
 
 
 STATES: Mapping[str, str] = {
@@ -56,13 +56,13 @@ STATES: Mapping[str, str] = {
 }
 """States as `young-prism plan` calls them, with what they mean."""
 
-_SORTS: Mapping[str, Callable[[Row], Any]] = {
+_SORTS: Mapping[str, Callable[[PlanRow], Any]] = {
     "name": lambda row: row.path,
     "original": lambda row: (row.original, row.facet != WHOLE_FACET, row.facet),
     "width": lambda row: (row.width, row.path),
     "bytes": lambda row: (-row.bytes, row.path),
 }
-_GROUPS: Mapping[str, Callable[[Row], str]] = {
+_GROUPS: Mapping[str, Callable[[PlanRow], str]] = {
     "original": lambda row: row.original,
     "folder": lambda row: folder_of(row.original) or "(top)",
     "format": lambda row: row.format,
@@ -71,10 +71,10 @@ _GROUPS: Mapping[str, Callable[[Row], str]] = {
 }
 
 
-class View(NamedTuple):
+class PlanPage(NamedTuple):
     """What of the rows is shown: one page of them in their groups, and how many there are of what."""
 
-    groups: list[tuple[str, int, int, list[Row]]]
+    groups: list[tuple[str, int, int, list[PlanRow]]]
     """Heading, number and bytes of the whole group, and those of its rows that are on this page."""
     shown: int
     bytes: int
@@ -85,18 +85,18 @@ class View(NamedTuple):
     facets: Counter[str]
 
 
-def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
+def planned_of(source: SourceRow, catalogue: Catalogue) -> PlanView:
     """Return the plan of a source in rows; worked out once for each state of source and output folder."""
     ledger = ledger_as_of(out_of(source))
     plan = plan_of(source, catalogue)
-    known: tuple[object, Planned] | None = catalogue.kept.get("planned")
+    known: tuple[object, PlanView] | None = catalogue.kept.get("planned")
     if known and known[0] is ledger and known[1].plan == plan:
         return known[1]
     experience, made = experience_of(source, catalogue, ledger), actual_sizes(ledger)
     out = str(ledger.out)
     rows = []
     for original in plan.originals:
-        guess = guesser(original, experience)
+        guess = estimator(original, experience)
         kind = original.facts.kind_label
         for one in original.renditions:
             place = (one.path, one.key)
@@ -111,17 +111,17 @@ def planned_of(source: SourceRow, catalogue: Catalogue) -> Planned:
                 state = "blocked" if os.path.lexists(f"{out}/{one.path}") else "new"
             size = actual if actual is not None else round(guess(one))
             rows.append(
-                Row(
+                PlanRow(
                     one.path, original.path, one.facet, one.format.value, one.size.width, one.size.height,
                     kind, state, size, actual is not None, one.reason,
                 )
             )  # fmt: skip
-    found = Planned(plan, rows, plan.left_out)
+    found = PlanView(plan, rows, plan.left_out)
     catalogue.kept["planned"] = (ledger, found)
     return found
 
 
-def view_of(rows: Sequence[Row], asked: Mapping[str, str]) -> View:
+def view_of(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> PlanPage:
     """Return what an address asks for: `q`, `state`, `format`, `facet`, `sort`, `group` and `page`."""
     counted = [Counter(getattr(row, name) for row in _named(rows, asked)) for name in _FILTERS]
     found = selected(rows, asked)
@@ -134,19 +134,19 @@ def view_of(rows: Sequence[Row], asked: Mapping[str, str]) -> View:
         found.sort(key=group)
     pages = max(1, -(-len(found) // PER_PAGE))
     page = min(max(1, int(asked["page"]) if asked.get("page", "").isdecimal() else 1), pages)
-    groups: list[tuple[str, int, int, list[Row]]] = []
+    groups: list[tuple[str, int, int, list[PlanRow]]] = []
     for row in found[(page - 1) * PER_PAGE : page * PER_PAGE]:
         heading = group(row) if group else ""
         if not groups or groups[-1][0] != heading:
             groups.append((heading, *sums.get(heading, (0, 0)), []))
         groups[-1][3].append(row)
-    return View(groups, len(found), sum(row.bytes for row in found), page, pages, *counted)
+    return PlanPage(groups, len(found), sum(row.bytes for row in found), page, pages, *counted)
 
 
 _FILTERS = ("state", "format", "facet")
 
 
-def selected(rows: Sequence[Row], asked: Mapping[str, str]) -> list[Row]:
+def selected(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> list[PlanRow]:
     """Return the rows that an address asks for, in the order that it asks for."""
     found = [
         row
@@ -156,13 +156,13 @@ def selected(rows: Sequence[Row], asked: Mapping[str, str]) -> list[Row]:
     return sorted(found, key=_SORTS.get(asked.get("sort", ""), _SORTS["original"]))
 
 
-def _named(rows: Sequence[Row], asked: Mapping[str, str]) -> Sequence[Row]:
+def _named(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> Sequence[PlanRow]:
     text = asked.get("q", "").strip().casefold()
     if not text:
         return rows
     return [row for row in rows if text in row.path.casefold() or text in row.original.casefold()]
 
 
-def as_left_out(row: OriginalRow) -> LeftOut:
+def as_left_out(row: OriginalRow) -> SkippedOriginal:
     """Return a problem on record in the form that plans have."""
-    return LeftOut(path=row.path, error=row.error or "", remedy=row.remedy or "", failed=row.failed)
+    return SkippedOriginal(path=row.path, error=row.error or "", remedy=row.remedy or "", failed=row.failed)

@@ -8,15 +8,15 @@ from dataclasses import dataclass
 
 from flask import url_for
 
-from young_prism.core.html.references import Uses
+from young_prism.core.html.references import PageReferences
 from young_prism.core.manifest.model import Manifest, RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.report.summary import PHONE, Result, Viewport, shown_at, view_bytes
+from young_prism.core.report.summary import PHONE, Result, Viewport, display_width, view_bytes
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.reports.drawing.spectrum import (
-    Line,
     Spectrum,
+    SpectrumLine,
     draw_spectrum,
 )
 from young_prism.reports.run_report import ReportPage
@@ -26,7 +26,7 @@ _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 
 
 @dataclass(frozen=True, slots=True)
-class OriginalRow:
+class ReportRow:
     """One original of a run as a row: what it weighed, what came of it, and its spectrum drawn small."""
 
     path: str
@@ -41,7 +41,7 @@ class OriginalRow:
     href: str
 
 
-def original_rows(items: Sequence[ItemRow], slug: str) -> list[OriginalRow]:
+def original_rows(items: Sequence[ItemRow], slug: str) -> list[ReportRow]:
     """Group items by original, in the order in which they were finished."""
     groups: dict[str, list[ItemRow]] = {}
     for item in sorted(items, key=lambda item: item.id):
@@ -50,12 +50,12 @@ def original_rows(items: Sequence[ItemRow], slug: str) -> list[OriginalRow]:
     return [_row(path, group, slug) for path, group in groups.items()]
 
 
-def _row(path: str, items: Sequence[ItemRow], slug: str) -> OriginalRow:
+def _row(path: str, items: Sequence[ItemRow], slug: str) -> ReportRow:
     delivered = [item for item in items if item.outcome in _DELIVERED]
     failed = next((item for item in items if item.outcome == Outcome.FAILED), None)
     before = items[0].original_bytes
     outcomes = {outcome.value: sum(item.outcome == outcome for item in items) for outcome in Outcome}
-    return OriginalRow(
+    return ReportRow(
         path=path,
         before=before,
         after=sum(item.bytes for item in delivered),
@@ -72,7 +72,7 @@ def _row(path: str, items: Sequence[ItemRow], slug: str) -> OriginalRow:
 def _small_spectrum(delivered: Sequence[ItemRow], before: int) -> Spectrum | None:
     if not delivered:
         return None
-    lines = [Line(ImageFormat(item.format), item.width, item.bytes) for item in delivered]
+    lines = [SpectrumLine(ImageFormat(item.format), item.width, item.bytes) for item in delivered]
     return draw_spectrum(lines, max(line.width for line in lines), before, width=120, height=26, small=True)
 
 
@@ -125,7 +125,7 @@ def _skipped(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
 
 
 @dataclass(frozen=True, slots=True)
-class PageView:
+class PageBytes:
     """What one page of the site loads of its pictures, in bytes, before and after."""
 
     page: str
@@ -134,11 +134,13 @@ class PageView:
     after: int
 
 
-def page_views(uses: Uses, manifest: Manifest | None, recipe: Recipe, viewport: Viewport) -> list[PageView]:
+def page_views(
+    uses: PageReferences, manifest: Manifest | None, recipe: Recipe, viewport: Viewport
+) -> list[PageBytes]:
     """Return what each page loads in a viewport, the heaviest saving first; pictures without renditions count as they are."""
     if manifest is None:
         return []
-    shown = shown_at(recipe, viewport)
+    shown = display_width(recipe, viewport)
     fetches = {
         original.path: (
             original.bytes,
@@ -152,7 +154,7 @@ def page_views(uses: Uses, manifest: Manifest | None, recipe: Recipe, viewport: 
             if path in fetches:
                 pages.setdefault(page, []).append(fetches[path])
     views = [
-        PageView(page, len(found), sum(old for old, _ in found), sum(new for _, new in found))
+        PageBytes(page, len(found), sum(old for old, _ in found), sum(new for _, new in found))
         for page, found in pages.items()
     ]
     return sorted(views, key=lambda view: (view.after - view.before, view.page))

@@ -15,11 +15,11 @@ from young_prism.core.naming.rule import split_name
 from young_prism.core.selection.scope import Scope, pattern_lines
 from young_prism.engine.source.pages import pages_folder
 from young_prism.services.catalogue import Catalogue
-from young_prism.services.uploads.permissions import Act, allowed_acts
+from young_prism.services.uploads.permissions import Permission, stored_permissions
 from young_prism.store.decisions import recipe_of
 from young_prism.web.context import catalogue_of, services, source_or_404
-from young_prism.web.patterns import allowed_folder, caught_by, typed_pages_folder
-from young_prism.web.security import own_address
+from young_prism.web.patterns import allowed_folder, preview_patterns, typed_pages_folder
+from young_prism.web.security import safe_redirect_target
 
 blueprint = Blueprint(
     "sources",
@@ -47,8 +47,8 @@ def index() -> str:
         heaviest=max((totals.bytes for _, totals, _ in rows), default=0),
         roots=services().settings.roots,
         limits=services().settings.limits,
-        acts=list(Act),
-        may={source.id: {act.value for act in allowed_acts(source.allowed)} for source, _, _ in rows},
+        acts=list(Permission),
+        may={source.id: {act.value for act in stored_permissions(source.allowed)} for source, _, _ in rows},
     )
 
 
@@ -113,7 +113,7 @@ def browse() -> str:
         exclude="\n".join(exclude),
         pages_folder=pages or "",
         name=request.args.get("name", ""),
-        caught=caught_by(str(folder), "", Scope(include, exclude)) if folder else None,
+        caught=preview_patterns(str(folder), "", Scope(include, exclude)) if folder else None,
     )
 
 
@@ -140,7 +140,7 @@ def add() -> BaseResponse:
     source = services().store.add_source(
         name, folder, None, settings.outputs, scope=scope, pages_folder=Path(pages) if pages else None
     )
-    services().runner.look(source)
+    services().runs.inspect(source)
     return redirect(url_for("intake.index", slug=source.slug))
 
 
@@ -196,7 +196,7 @@ def theme() -> Response:
     """Remember light or dark; `system` follows the machine."""
     choice = request.form.get("theme", "system")
     response = Response(status=303)
-    response.headers["Location"] = own_address(request.form.get("back", "/"))
+    response.headers["Location"] = safe_redirect_target(request.form.get("back", "/"))
     if choice in ("light", "dark"):
         response.set_cookie("theme", choice, max_age=31536000, samesite="Strict", secure=request.is_secure)
     else:

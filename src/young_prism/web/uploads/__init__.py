@@ -98,7 +98,7 @@ def file(slug: str) -> Response:
         request.args.get("path", ""),
         request.stream,
         length=request.content_length,
-        sha256=_promised_digest(request.headers.get("Repr-Digest", "")),
+        sha256=_expected_digest(request.headers.get("Repr-Digest", "")),
     )
     return jsonify(_as_json(placed))
 
@@ -126,7 +126,7 @@ def archive(slug: str) -> Response:
 def done(slug: str) -> Response:
     """Look at what has arrived."""
     source = _upload_source(slug)
-    services().runner.look(source, again=True, keep_marks=True)
+    services().runs.inspect(source, again=True, keep_marks=True)
     return jsonify(intake=url_for("intake.index", slug=slug))
 
 
@@ -156,7 +156,7 @@ def _as_json(placed: Placement) -> dict[str, str]:
     return {"path": placed.path, "place": placed.outcome.value, "note": placed.note}
 
 
-def _promised_digest(header: str) -> str:
+def _expected_digest(header: str) -> str:
     """Return the sha256 in hexadecimal of a `Repr-Digest: sha-256=:…:`, empty where there is none."""
     match = re.search(r"sha-256=:([A-Za-z0-9+/=]+):", header)
     if not match:
@@ -183,7 +183,7 @@ def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
         flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
     for problem in problems[:20]:
         flash(str(problem), "error")
-    services().runner.look(source, again=True, keep_marks=True)
+    services().runs.inspect(source, again=True, keep_marks=True)
     return redirect(url_for("intake.index", slug=source.slug), code=303)
 
 

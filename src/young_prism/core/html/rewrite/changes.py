@@ -43,7 +43,7 @@ class Edit(NamedTuple):
     new: str
 
 
-class Change(NamedTuple):
+class ReferenceChange(NamedTuple):
     """What belongs together, to be taken or left as one. `key` names it wherever the file is read again."""
 
     key: str
@@ -61,7 +61,7 @@ class Change(NamedTuple):
         return self.edits[-1].end
 
 
-class Left(NamedTuple):
+class SkippedReference(NamedTuple):
     """Something left alone: in which line, what address, and why."""
 
     line: int
@@ -74,15 +74,15 @@ class Rewriting:
     """All that a rewriting would do to one file."""
 
     text: str
-    changes: tuple[Change, ...]
-    left: tuple[Left, ...]
+    changes: tuple[ReferenceChange, ...]
+    left: tuple[SkippedReference, ...]
 
     def applied(self, keys: Collection[str] | None = None) -> str:
         """Return the text with those changes made; None is all of them."""
         return _applied(self.text, _edits(self.changes, keys))
 
 
-def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]) -> Change | None:
+def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]) -> ReferenceChange | None:
     """Return edits as one change, None where they change nothing. `seen` counts equal ones in a file."""
     real = tuple(sorted(edit for edit in edits if text[edit.start : edit.end] != edit.new))
     if not real:
@@ -90,10 +90,10 @@ def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]
     said = "\0".join(f"{text[edit.start : edit.end]}\0{edit.new}" for edit in real)
     number = seen[said] = seen.get(said, 0) + 1
     key = hashlib.sha256(f"{number}\0{said}".encode("utf-8", "surrogatepass")).hexdigest()[:12]
-    return Change(key, original, real)
+    return ReferenceChange(key, original, real)
 
 
-def _edits(changes: Sequence[Change], keys: Collection[str] | None) -> list[Edit]:
+def _edits(changes: Sequence[ReferenceChange], keys: Collection[str] | None) -> list[Edit]:
     return [edit for one in changes if keys is None or one.key in keys for edit in one.edits]
 
 
@@ -105,7 +105,7 @@ def _applied(text: str, edits: Sequence[Edit]) -> str:
     return "".join([*parts, text[at:]])
 
 
-class Line(NamedTuple):
+class DiffLine(NamedTuple):
     """One line of a diff: its sign (space, - or +) and its text with its own line end."""
 
     sign: str
@@ -117,7 +117,7 @@ class Hunk(NamedTuple):
 
     old: int
     new: int
-    lines: tuple[Line, ...]
+    lines: tuple[DiffLine, ...]
 
     @property
     def header(self) -> str:
@@ -132,7 +132,7 @@ def hunks(rewriting: Rewriting, keys: Collection[str] | None = None) -> list[Hun
     return _hunks(rewriting.text, _edits(rewriting.changes, keys))
 
 
-def change_hunks(rewriting: Rewriting, change: Change) -> list[Hunk]:
+def change_hunks(rewriting: Rewriting, change: ReferenceChange) -> list[Hunk]:
     """Return the diff of one change to show to a person, at a cost that does not grow with the number of the others.
 
     Of a line that is longer than anybody reads, a page without line breaks, only the surroundings of the change are shown.
@@ -150,7 +150,7 @@ def change_hunks(rewriting: Rewriting, change: Change) -> list[Hunk]:
     return [hunk._replace(old=first + 1, new=first + 1) for hunk in _hunks(excerpt, edits)]
 
 
-class _Lines(NamedTuple):
+class _LineTable(NamedTuple):
     """A text in lines with their line ends, and where each begins."""
 
     lines: list[str]
@@ -158,10 +158,10 @@ class _Lines(NamedTuple):
 
 
 @lru_cache(maxsize=4)
-def _lines(text: str) -> _Lines:
+def _lines(text: str) -> _LineTable:
     lines = text.split("\n")
     lines = [line + "\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
-    return _Lines(lines, [0, *accumulate(len(line) for line in lines)])
+    return _LineTable(lines, [0, *accumulate(len(line) for line in lines)])
 
 
 def line_number(text: str, at: int) -> int:
@@ -204,29 +204,29 @@ def _grouped(
         first = max(0, blocks[at][0] - _CONTEXT)
         found, place = [], first
         for begin, after, edits in blocks[at:end]:
-            found += [Line(" ", line) for line in lines[place:begin]]
+            found += [DiffLine(" ", line) for line in lines[place:begin]]
             shift = starts[begin]
             own = [Edit(edit.start - shift, edit.end - shift, edit.new) for edit in edits]
             found += _compared(lines[begin:after], _applied("".join(lines[begin:after]), own))
             place = after
-        found += [Line(" ", line) for line in lines[place : place + _CONTEXT]]
+        found += [DiffLine(" ", line) for line in lines[place : place + _CONTEXT]]
         yield Hunk(first + 1, first + 1 + moved, tuple(found))
         moved += sum(line.sign == "+" for line in found) - sum(line.sign == "-" for line in found)
         at = end
 
 
-def _compared(old: Sequence[str], text: str) -> Iterator[Line]:
+def _compared(old: Sequence[str], text: str) -> Iterator[DiffLine]:
     new = [line for line in re.split(r"(?<=\n)", text) if line]
     if len(old) * len(new) > _MOST_COMPARED:  # the comparison takes the product of both in the worst case
-        yield from (Line("-", line) for line in old)
-        yield from (Line("+", line) for line in new)
+        yield from (DiffLine("-", line) for line in old)
+        yield from (DiffLine("+", line) for line in new)
         return
     for tag, a, b, c, d in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
         if tag == "equal":
-            yield from (Line(" ", line) for line in old[a:b])
+            yield from (DiffLine(" ", line) for line in old[a:b])
         else:
-            yield from (Line("-", line) for line in old[a:b])
-            yield from (Line("+", line) for line in new[c:d])
+            yield from (DiffLine("-", line) for line in old[a:b])
+            yield from (DiffLine("+", line) for line in new[c:d])
 
 
 def patch(path: str, found: Sequence[Hunk]) -> str:

@@ -14,29 +14,29 @@ from urllib.parse import quote
 
 from young_prism.core.html.references import mentions_in
 from young_prism.core.html.rewrite.changes import (
-    Change,
     Edit,
-    Left,
     Mode,
+    ReferenceChange,
     Rewriting,
+    SkippedReference,
     change,
 )
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.site import (
-    Base,
-    Found,
-    Site,
-    Why,
+    BaseAddress,
+    Match,
+    NoMatch,
+    SiteIndex,
 )
 from young_prism.core.html.rewrite.style import style_changes
 from young_prism.core.html.rewrite.tags import (
     ORIGINAL,
-    Tag,
-    Tags,
+    ParsedTag,
+    TagEditor,
 )
 from young_prism.core.html.rewrite.tokens import Token, tokens
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Attributes, Element, Said
+from young_prism.core.markup.picture import Attributes, Element, MarkupContext
 from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.markup.urls import path_url
 from young_prism.core.types import Size
@@ -47,7 +47,7 @@ _SAME_SHAPE = 0.02
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class RewriteOptions:
     """How pages are to be rewritten. `new_sizes`: the recipe's `sizes` also where a page has its own."""
 
     mode: Mode = Mode.PICTURE
@@ -60,26 +60,26 @@ class _Picture:
     """A `picture` that is open: its tag and the sources so far."""
 
     token: Token
-    sources: list[Tag] = field(default_factory=list)
+    sources: list[ParsedTag] = field(default_factory=list)
 
 
-def rewrite_page(document: Document, page: str, site: Site, wish: Wish) -> Rewriting:
+def rewrite_page(document: Document, page: str, site: SiteIndex, options: RewriteOptions) -> Rewriting:
     """Return what would change in an HTML page, or in a template that makes one."""
-    return _Rewriter(document, page, site, wish, site.base_of(page), Tags(document)).run()
+    return _Rewriter(document, page, site, options, site.base_of(page), TagEditor(document)).run()
 
 
 @dataclass(slots=True)
 class _Rewriter:
     document: Document
     page: str
-    site: Site
-    wish: Wish
-    base: Base
-    tags: Tags
+    site: SiteIndex
+    wish: RewriteOptions
+    base: BaseAddress
+    tags: TagEditor
     based: bool = False
     picture: _Picture | None = None
-    changes: list[Change] = field(default_factory=list)
-    left: list[Left] = field(default_factory=list)
+    changes: list[ReferenceChange] = field(default_factory=list)
+    left: list[SkippedReference] = field(default_factory=list)
     seen: dict[str, int] = field(default_factory=dict)
     hero_found: bool = False
 
@@ -118,9 +118,9 @@ class _Rewriter:
                 self._other(self.tags.read(token))
 
     def _leave(self, at: int, url: str, why: str) -> None:
-        self.left.append(Left(self.document.line(at), url[:200], why))
+        self.left.append(SkippedReference(self.document.line(at), url[:200], why))
 
-    def _img(self, img: Tag, picture: _Picture | None) -> None:
+    def _img(self, img: ParsedTag, picture: _Picture | None) -> None:
         source = img.get(ORIGINAL) or img.get("src")
         lazily = img.get("data-src")
         if source is None:
@@ -128,11 +128,11 @@ class _Rewriter:
                 self._leave(img.token.start, self.tags.value(lazily), "a script loads it")
             return
         url = self.tags.value(source)
-        if img.templated and img.twice("src"):
+        if img.templated and img.is_duplicated("src"):
             self._leave(img.token.start, url, "a template chooses between two addresses")
             return
         found = self.site.find(url, self.base)
-        if isinstance(found, Why):
+        if isinstance(found, NoMatch):
             if found.value:
                 self._leave(img.token.start, url, found.value)
             return
@@ -146,36 +146,36 @@ class _Rewriter:
                 img.token.start, url, "this page cannot reach the renditions; say where they are served"
             )
             return
-        said = Said(alt="", hero=self._is_hero(img, delivered))
+        said = MarkupContext(alt="", hero=self._is_hero(img, delivered))
         loading = img.get("loading")
-        shown = delivered.shown(
+        shown = delivered.with_markup(
             base_url=prefix or "",
             prefix="",
             sizes=self._sizes_of(img),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
-        edits = self._edits(img, picture, _Shown(shown, shown.element(said), found, is_ours))
+        edits = self._edits(img, picture, _Replacement(shown, shown.element(said), found, is_ours))
         made = change(self.document.text, found.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
 
-    def _is_hero(self, img: Tag, delivered: Delivered) -> bool:
+    def _is_hero(self, img: ParsedTag, delivered: Delivered) -> bool:
         if self.hero_found or not self.wish.hero or delivered.fallback[-1].width < _HERO_WIDTH:
             return False
         self.hero_found = True
         loading = img.get("loading")
         return loading is None or self.tags.value(loading).lower() != "lazy"
 
-    def _sizes_of(self, img: Tag) -> str | None:
+    def _sizes_of(self, img: ParsedTag) -> str | None:
         """Return the page's own `sizes`, None where the recipe's are to be taken."""
         sizes = img.get("sizes")
         if sizes is None or self.wish.new_sizes:
             return None
         return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(sizes))
 
-    def _edits(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+    def _edits(self, img: ParsedTag, picture: _Picture | None, shown: _Replacement) -> list[Edit] | None:
         if self.wish.mode is Mode.SIZES:
-            return self.tags.added(img, self._sized(img, shown))
+            return self.tags.add_attributes(img, self._sized(img, shown))
         if self.wish.mode is Mode.ADDRESSES:
             return self._swapped(img, picture, shown)
         mixed = self._mixed(img, picture, shown.found.original) if not shown.is_ours else ""
@@ -185,7 +185,7 @@ class _Rewriter:
         element = shown.element
         inner = dict(element.img)
         wanted: dict[str, str] = {name: inner[name] for name in ("src", "srcset", "sizes") if name in inner}
-        edits = self.tags.set(img, wanted)
+        edits = self.tags.set_attributes(img, wanted)
         added = [(name, value) for name, value in wanted.items() if img.get(name) is None]
         if "srcset" not in inner and (stale := img.get("srcset")):
             edits.append(Edit(stale.start, stale.end, ""))
@@ -195,12 +195,12 @@ class _Rewriter:
                 added.append(("style", inner["style"]))
             if not img.get("decoding"):
                 added.append(("decoding", "async"))
-        edits += self.tags.added(img, added, remember=not shown.is_ours)
+        edits += self.tags.add_attributes(img, added, remember=not shown.is_ours)
         if element.sources:
             edits += self._sources(img, picture, element.sources, shown)
         return edits + (self._directed(img, picture) if picture else [])
 
-    def _mixed(self, img: Tag, picture: _Picture | None, original: str) -> str:
+    def _mixed(self, img: ParsedTag, picture: _Picture | None, original: str) -> str:
         """Return an address of another picture in the same element, other than for art direction."""
         for one in [img, *(picture.sources if picture else [])]:
             srcset = one.get("srcset")
@@ -209,7 +209,7 @@ class _Rewriter:
             for url, _ in split_srcset(self.tags.value(srcset)):
                 found = self.site.find(url, self.base)
                 if (
-                    isinstance(found, Found)
+                    isinstance(found, Match)
                     and found.original != original
                     and not self._same_shape(found.original, original)
                 ):
@@ -220,7 +220,7 @@ class _Rewriter:
         first, second = (self.site.delivered[path].size for path in (one, other))
         return _same_shape(first, second)
 
-    def _sized(self, img: Tag, shown: _Shown) -> list[tuple[str, str]]:
+    def _sized(self, img: ParsedTag, shown: _Replacement) -> list[tuple[str, str]]:
         """Return width, height and loading as far as they are missing."""
         inner = dict(shown.element.img)
         added: list[tuple[str, str]] = []
@@ -233,12 +233,12 @@ class _Rewriter:
         return added
 
     def _sources(
-        self, img: Tag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Shown
+        self, img: ParsedTag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Replacement
     ) -> list[Edit]:
         text = self.document.text
-        written = self.tags.written(img, sources)
+        written = self.tags.render_sources(img, sources)
         if picture is None:
-            return self.tags.wrapped(img, written)
+            return self.tags.wrap(img, written)
         kinds = {(dict(new).get("media", ""), dict(new)["type"]) for new in sources}
         there = [one for one in picture.sources if self._is_ours(one, shown, kinds)]
         if [text[one.token.start : one.token.end] for one in there] == written:
@@ -250,13 +250,13 @@ class _Rewriter:
             return [
                 edit
                 for one, new in zip(there, sources, strict=True)
-                for edit in self.tags.set(one, dict(new))
+                for edit in self.tags.set_attributes(one, dict(new))
             ]
-        gone = [Edit(one.token.start, self.tags.over_space(one.token.end), "") for one in there]
+        gone = [Edit(one.token.start, self.tags.skip_whitespace(one.token.end), "") for one in there]
         # Sources without a condition come behind those with one, which a browser must meet first.
-        return [*gone, Edit(img.token.start, img.token.start, self.tags.before(img, written))]
+        return [*gone, Edit(img.token.start, img.token.start, self.tags.insert_before(img, written))]
 
-    def _is_ours(self, source: Tag, shown: _Shown, kinds: set[tuple[str, str]]) -> bool:
+    def _is_ours(self, source: ParsedTag, shown: _Replacement, kinds: set[tuple[str, str]]) -> bool:
         """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
         srcset = source.get("srcset")
         if srcset is None or source.get(ORIGINAL):
@@ -267,17 +267,17 @@ class _Rewriter:
         ]
         # What an earlier rewriting wrote leads nowhere when the site has moved; then it is told by its kind.
         lost = shown.is_ours and self.tags.kind_of(source) in kinds
-        if all(ours or (lost and isinstance(place, Why)) for place, ours in places):
+        if all(ours or (lost and isinstance(place, NoMatch)) for place, ours in places):
             return bool(places)
         return not source.get("media") and all(
-            isinstance(place, Found) and self._same_shape(place.original, shown.found.original)
+            isinstance(place, Match) and self._same_shape(place.original, shown.found.original)
             for place, _ in places
         )
 
-    def _directed(self, img: Tag, picture: _Picture) -> list[Edit]:
+    def _directed(self, img: ParsedTag, picture: _Picture) -> list[Edit]:
         """Give other pictures for some viewports, which a page chose by hand, their modern formats too."""
         edits: list[Edit] = []
-        runs: dict[tuple[str, str], list[Tag]] = {}
+        runs: dict[tuple[str, str], list[ParsedTag]] = {}
         for source in picture.sources:
             srcset, media, said = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
             if srcset is None or media is None or (source.get("type") and not said):
@@ -291,14 +291,14 @@ class _Rewriter:
                 runs.setdefault((self.tags.value(media), url), []).append(source)
         for (condition, url), there in runs.items():
             found = self.site.find(url, self.base)
-            prefix = self.site.prefix(found, self.base) if isinstance(found, Found) else None
-            if isinstance(found, Why) or prefix is None:
+            prefix = self.site.prefix(found, self.base) if isinstance(found, Match) else None
+            if isinstance(found, NoMatch) or prefix is None:
                 continue
             sizes = there[-1].get("sizes")
-            shown = self.site.delivered[found.original].shown(
+            shown = self.site.delivered[found.original].with_markup(
                 base_url=prefix, prefix="", sizes=self.tags.value(sizes) if sizes else None
             )
-            element = replace(shown, art=()).element(Said(alt=""))
+            element = replace(shown, art=()).element(MarkupContext(alt=""))
             inner = dict(element.img)
             last: list[tuple[str, str]] = [("srcset", inner.get("srcset", inner["src"]))]
             last += [(name, inner[name]) for name in ("sizes", "width", "height") if name in inner]
@@ -312,23 +312,23 @@ class _Rewriter:
                 if self.tags.indent(start) is None
                 else self.tags.newline() + (self.tags.indent(start) or "")
             )
-            edits.append(Edit(start, end, joint.join(self.tags.written(img, sources))))
+            edits.append(Edit(start, end, joint.join(self.tags.render_sources(img, sources))))
         return edits
 
-    def _swapped(self, img: Tag, picture: _Picture | None, shown: _Shown) -> list[Edit] | None:
+    def _swapped(self, img: ParsedTag, picture: _Picture | None, shown: _Replacement) -> list[Edit] | None:
         """Swap addresses alone: that of `src`, and those in `srcset` for which there is a rung of the same width."""
         edits: list[Edit] = []
         source = img.get("src")
         if source:
-            edits += self.tags.set(img, {"src": self._one_rung(img, shown)})
-            edits += self.tags.added(img, [], remember=not shown.is_ours)
+            edits += self.tags.set_attributes(img, {"src": self._one_rung(img, shown)})
+            edits += self.tags.add_attributes(img, [], remember=not shown.is_ours)
         for one in [img, *(picture.sources if picture else [])]:
             srcset = one.get("srcset")
             if srcset is None or one.get("type"):
                 continue
             swapped = self._srcset(self.tags.value(srcset))
             if swapped:
-                edits.append(self.tags.replaced(srcset, "srcset", swapped))
+                edits.append(self.tags.replace_value(srcset, "srcset", swapped))
         return edits
 
     def _srcset(self, srcset: str) -> str:
@@ -337,7 +337,7 @@ class _Rewriter:
         for url, descriptors in split_srcset(srcset):
             found = self.site.find(url, self.base)
             width = next((int(one[:-1]) for one in descriptors if re.fullmatch(r"\d+w", one)), 0)
-            if isinstance(found, Why) or not width:
+            if isinstance(found, NoMatch) or not width:
                 return ""
             prefix = self.site.prefix(found, self.base)
             fallback = self.site.delivered[found.original].fallback
@@ -347,16 +347,16 @@ class _Rewriter:
             parts.append(f"{path_url(rung, prefix)} {width}w")
         return ", ".join(parts)
 
-    def _one_rung(self, img: Tag, shown: _Shown) -> str:
+    def _one_rung(self, img: ParsedTag, shown: _Replacement) -> str:
         """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
         width = self.tags.pixels(img, "width")
-        rung = shown.delivered.usual
+        rung = shown.delivered.default_rendition
         if width is not None:
             fallback = shown.delivered.fallback
             rung = next((one for one in fallback if one.width >= 2 * width), fallback[-1])
         return path_url(rung.path, shown.delivered.markup.url_base)
 
-    def _other(self, found: Tag) -> None:
+    def _other(self, found: ParsedTag) -> None:
         """List what loads an original in a way that is not rewritten."""
         for name in _OTHERS[found.token.name]:
             attribute = found.get(name)
@@ -364,7 +364,7 @@ class _Rewriter:
                 continue
             url = self.tags.value(attribute)
             place = self.site.find(url, self.base)
-            if isinstance(place, Found) and not self.site.is_rendition(url, self.base):
+            if isinstance(place, Match) and not self.site.is_rendition(url, self.base):
                 self._leave(found.token.start, url, f"{found.token.name} {name} is not rewritten")
 
     def _style_of(self, token: Token) -> None:
@@ -397,7 +397,7 @@ class _Rewriter:
         where = "in a comment" if token.kind == "comment" else f"inside {token.name}"
         for url in mentions_in(self.document.meaning(self.document.text[token.start : token.end])):
             found = self.site.find(url, self.base)
-            if isinstance(found, Found) and not self.site.is_rendition(url, self.base):
+            if isinstance(found, Match) and not self.site.is_rendition(url, self.base):
                 self._leave(token.start, url, where)
 
 
@@ -415,12 +415,12 @@ _OTHERS = {
 }
 
 
-class _Shown(NamedTuple):
+class _Replacement(NamedTuple):
     """An original as a page is to show it."""
 
     delivered: Delivered
     element: Element
-    found: Found
+    found: Match
     is_ours: bool
 
 

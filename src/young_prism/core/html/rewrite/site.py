@@ -20,7 +20,7 @@ _NOWHERE = frozenset({"data", "blob", "about", "javascript"})
 _HAS_TEMPLATE = re.compile(TEMPLATE, re.DOTALL)
 
 
-class Why(Enum):
+class NoMatch(Enum):
     """Why an address leads to no original; what is no picture's address at all is not worth a word."""
 
     TEMPLATE = "a template makes its address"
@@ -31,7 +31,7 @@ class Why(Enum):
     NO_FILE = "it leads to no picture file of this site"
 
 
-class Found(NamedTuple):
+class Match(NamedTuple):
     """The original that an address leads to, and the folder below the site that a leading / stands for."""
 
     original: str
@@ -39,14 +39,14 @@ class Found(NamedTuple):
     from_root: bool
 
 
-class Base(NamedTuple):
+class BaseAddress(NamedTuple):
     """Where a page's relative addresses start: a folder below the site; None where that is on another host."""
 
     folder: str | None
 
 
 @dataclass(frozen=True)
-class Site:
+class SiteIndex:
     """A site's files as its pages see them. All paths are below the site's folder, with / between folders.
 
     `originals` leads from such a path to the original's path in its source, `out` is where the renditions lie in the site (None
@@ -67,60 +67,60 @@ class Site:
                 self._renditions[rendition.path] = original
                 self._entries[rendition.path] = rendition
 
-    def base_of(self, page: str, href: str = "") -> Base:
+    def base_of(self, page: str, href: str = "") -> BaseAddress:
         """Return where the relative addresses of a page start, by its own place or by what its `base` says."""
         here = posixpath.dirname(page)
         if not href:
-            return Base(here)
+            return BaseAddress(here)
         try:
             parts = urlsplit(href)
         except ValueError:
-            return Base(None)
+            return BaseAddress(None)
         if parts.scheme or parts.netloc:
-            return Base(None)
+            return BaseAddress(None)
         folder = unquote(parts.path).rpartition("/")[0]
         if parts.path.startswith("/"):
-            return Base(posixpath.normpath(folder.lstrip("/")) if folder.strip("/") else "")
+            return BaseAddress(posixpath.normpath(folder.lstrip("/")) if folder.strip("/") else "")
         joined = posixpath.normpath(posixpath.join(here, folder))
-        return Base(None if joined.startswith("..") else "" if joined == "." else joined)
+        return BaseAddress(None if joined.startswith("..") else "" if joined == "." else joined)
 
-    def find(self, url: str, base: Base) -> Found | Why:
+    def find(self, url: str, base: BaseAddress) -> Match | NoMatch:
         """Return the original that an address leads to, by itself or through a rendition of it."""
         url = url.strip()
-        ours = self._ours(url)
+        ours = self._owned_path(url)
         if ours:
-            return Found(ours, "", from_root=False)
+            return Match(ours, "", from_root=False)
         path = self._path_of(url, base)
-        if isinstance(path, Why):
+        if isinstance(path, NoMatch):
             return path
         for root in _roots(base.folder or "") if path.startswith("/") else [base.folder or ""]:
             joined = posixpath.normpath(posixpath.join(root, path.lstrip("/")))
             original = self.originals.get(joined) or self._by_place(joined)
             if original and original in self.delivered:
-                return Found(original, root, from_root=path.startswith("/"))
+                return Match(original, root, from_root=path.startswith("/"))
             if original or joined in self.files:
-                return Why.NOT_OURS
-        return Why.MISSING if path.rpartition(".")[2].lower() in IMAGE_ENDINGS else Why.NO_FILE
+                return NoMatch.NOT_OURS
+        return NoMatch.MISSING if path.rpartition(".")[2].lower() in IMAGE_ENDINGS else NoMatch.NO_FILE
 
     @staticmethod
-    def _path_of(url: str, base: Base) -> str | Why:
+    def _path_of(url: str, base: BaseAddress) -> str | NoMatch:
         """Return an address's path, or why it has none that leads into the site."""
         if _HAS_TEMPLATE.search(url):
-            return Why.TEMPLATE
+            return NoMatch.TEMPLATE
         try:
             parts = urlsplit(url)
         except ValueError:
-            return Why.MISSING
+            return NoMatch.MISSING
         if parts.scheme or parts.netloc:
-            return Why.DATA if parts.scheme in _NOWHERE else Why.ELSEWHERE
+            return NoMatch.DATA if parts.scheme in _NOWHERE else NoMatch.ELSEWHERE
         path = unquote(parts.path)
         if path and base.folder is None and not path.startswith("/"):
-            return Why.ELSEWHERE
-        return path or Why.DATA
+            return NoMatch.ELSEWHERE
+        return path or NoMatch.DATA
 
-    def is_rendition(self, url: str, base: Base) -> bool:
+    def is_rendition(self, url: str, base: BaseAddress) -> bool:
         """Whether an address leads to a rendition, or to what was one: nothing else lies in its folder."""
-        if self._ours(url.strip()):
+        if self._owned_path(url.strip()):
             return True
         parts = urlsplit(url.strip())
         if parts.scheme or parts.netloc or self.out is None or base.folder is None:
@@ -134,7 +134,7 @@ class Site:
             for one in joined
         )
 
-    def _ours(self, url: str) -> str | None:
+    def _owned_path(self, url: str) -> str | None:
         if not self.address or not url.startswith(self.address):
             return None
         return self._renditions.get(unquote(url[len(self.address) :].lstrip("/")))
@@ -149,7 +149,7 @@ class Site:
         """Return a rendition by its path below the output folder."""
         return self._entries[path]
 
-    def prefix(self, found: Found, base: Base) -> str | None:
+    def prefix(self, found: Match, base: BaseAddress) -> str | None:
         """Return what stands before a rendition's path on a page, in the manner of the address that led to its original.
 
         None where renditions cannot be reached from there.

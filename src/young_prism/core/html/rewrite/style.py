@@ -11,24 +11,24 @@ from typing import NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.html.rewrite.changes import (
-    Change,
     Edit,
-    Left,
     Mode,
+    ReferenceChange,
     Rewriting,
+    SkippedReference,
     change,
 )
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.site import (
-    Base,
-    Found,
-    Site,
-    Why,
+    BaseAddress,
+    Match,
+    NoMatch,
+    SiteIndex,
 )
 from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
 from young_prism.core.markup.forms import set_options
 from young_prism.core.markup.media import Screen
-from young_prism.core.markup.picture import Candidate, by_format
+from young_prism.core.markup.picture import MarkupRendition, by_format
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
@@ -59,7 +59,7 @@ class _Declaration(NamedTuple):
     """The place of a comment of ours right before it."""
 
 
-def rewrite_style(document: Document, path: str, site: Site, mode: Mode) -> Rewriting:
+def rewrite_style(document: Document, path: str, site: SiteIndex, mode: Mode) -> Rewriting:
     """Return what would change in a stylesheet."""
     if mode is Mode.SIZES:
         return Rewriting(document.text, (), ())
@@ -69,14 +69,14 @@ def rewrite_style(document: Document, path: str, site: Site, mode: Mode) -> Rewr
 
 def style_changes(
     document: Document,
-    site: Site,
-    base: Base,
+    site: SiteIndex,
+    base: BaseAddress,
     mode: Mode,
     seen: dict[str, int],
     *,
     mark: str = '"',
     inline: bool = False,
-) -> tuple[list[Change], list[Left]]:
+) -> tuple[list[ReferenceChange], list[SkippedReference]]:
     """Return what would change in a stylesheet, the content of a `style` element, or with `inline` a `style` attribute."""
     return _Styles(document, site, base, mode, mark, seen).run(inline=inline)
 
@@ -84,13 +84,13 @@ def style_changes(
 @dataclass(frozen=True, slots=True)
 class _Styles:
     document: Document
-    site: Site
-    base: Base
+    site: SiteIndex
+    base: BaseAddress
     mode: Mode
     mark: str
     seen: dict[str, int]
 
-    def run(self, *, inline: bool) -> tuple[list[Change], list[Left]]:
+    def run(self, *, inline: bool) -> tuple[list[ReferenceChange], list[SkippedReference]]:
         text = self.document.text
         scan = _scanned(text, inline=inline)
         found = scan.found
@@ -100,7 +100,7 @@ class _Styles:
             if one.name == "background-size"
             or (one.name == "background" and _SIZED.search(text, one.start, one.end))
         }
-        changes: list[Change] = []
+        changes: list[ReferenceChange] = []
         left = self._lost(scan.selectors)
         skip = -1
         for at, one in enumerate(found):
@@ -112,15 +112,15 @@ class _Styles:
             if not said and self.site.is_rendition(url, self.base):
                 continue  # somebody's own work with our files
             place = self.site.find(original_url, self.base)
-            if isinstance(place, Found) and self.site.delivered[place.original].is_copy:
+            if isinstance(place, Match) and self.site.delivered[place.original].is_copy:
                 continue
-            if isinstance(place, Why):
-                if place.value and place is not Why.NO_FILE:
-                    left.append(Left(self.document.line(one.start), url[:200], place.value))
+            if isinstance(place, NoMatch):
+                if place.value and place is not NoMatch.NO_FILE:
+                    left.append(SkippedReference(self.document.line(one.start), url[:200], place.value))
                 continue
             why = self._why_not(one, place, sized=one.block in sized)
             if why:
-                left.append(Left(self.document.line(one.start), url[:200], why))
+                left.append(SkippedReference(self.document.line(one.start), url[:200], why))
                 continue
             following = found[at + 1] if at + 1 < len(found) else None
             second = (
@@ -140,12 +140,15 @@ class _Styles:
                 changes.append(made)
         return changes, left
 
-    def _lost(self, selectors: list[tuple[int, str]]) -> list[Left]:
+    def _lost(self, selectors: list[tuple[int, str]]) -> list[SkippedReference]:
         """Return selectors that ask for an `img` right beside or inside something: a `picture` comes between."""
         if self.mode is not Mode.PICTURE:
             return []
         why = "it does not find an img that is inside a picture"
-        return [Left(self.document.line(at), " ".join(text.split())[:200], why) for at, text in selectors]
+        return [
+            SkippedReference(self.document.line(at), " ".join(text.split())[:200], why)
+            for at, text in selectors
+        ]
 
     def _url(self, start: int, end: int) -> str:
         inner = self.document.meaning(self.document.text[start + 4 : end - 1]).strip()
@@ -153,7 +156,7 @@ class _Styles:
             inner = inner[1:-1]
         return re.sub(r"\\(?:([0-9a-fA-F]{1,6})\s?|(.))", _unescaped, inner)
 
-    def _why_not(self, one: _Declaration, place: Found, *, sized: bool) -> str:
+    def _why_not(self, one: _Declaration, place: Match, *, sized: bool) -> str:
         if one.name not in _PROPERTIES:
             return f"{one.name} is not rewritten"
         if len(one.urls) > 1:
@@ -171,7 +174,7 @@ class _Styles:
         width = delivered.size.width
         return width if any(one.width == width for one in delivered.fallback) else 0
 
-    def _written(self, one: _Declaration, place: Found, url: str, *, sized: bool) -> str:
+    def _written(self, one: _Declaration, place: Match, url: str, *, sized: bool) -> str:
         delivered = self.site.delivered[place.original]
         prefix = self.site.prefix(place, self.base) or ""
         formats = by_format(delivered.candidates, WHOLE_FACET)
@@ -192,10 +195,10 @@ class _Styles:
         return f"{comment} {first};{self._joint(one)}{second}"
 
     @staticmethod
-    def _modern(rungs: list[list[Candidate]]) -> bool:
+    def _modern(rungs: list[list[MarkupRendition]]) -> bool:
         return len(rungs) > 1
 
-    def _plain(self, rung: Candidate, prefix: str) -> str:
+    def _plain(self, rung: MarkupRendition, prefix: str) -> str:
         return f"url({self.mark}{path_url(rung.path, prefix)}{self.mark})"
 
     def _with(self, one: _Declaration, picture: str) -> str:

@@ -22,7 +22,7 @@ ORIGINAL = "data-original"
 _NUMBER = re.compile(r"\s*(\d+)")
 
 
-class Tag(NamedTuple):
+class ParsedTag(NamedTuple):
     """A start tag with its attributes; `templated` where a template makes some of it."""
 
     token: Token
@@ -33,27 +33,27 @@ class Tag(NamedTuple):
         """Return an attribute by its name, the first of several."""
         return next((one for one in self.attributes if one.name == name), None)
 
-    def twice(self, name: str) -> bool:
+    def is_duplicated(self, name: str) -> bool:
         """Whether an attribute is there more than once."""
         return sum(one.name == name for one in self.attributes) > 1
 
 
 @dataclass(frozen=True, slots=True)
-class Tags:
+class TagEditor:
     """The tags of one page."""
 
     document: Document
 
-    def read(self, token: Token) -> Tag:
+    def read(self, token: Token) -> ParsedTag:
         """Return a start tag with its attributes."""
         found, templated = attributes(self.document.text, token)
-        return Tag(token, tuple(found), templated)
+        return ParsedTag(token, tuple(found), templated)
 
     def value(self, attribute: Attribute) -> str:
         """Return what an attribute says, its character references resolved."""
         return self.document.value(self.document.text[attribute.value_start : attribute.value_end])
 
-    def dimensions(self, img: Tag, size: Size) -> list[tuple[str, str]]:
+    def dimensions(self, img: ParsedTag, size: Size) -> list[tuple[str, str]]:
         """Return what is missing of width and height: the original's own, as which it was shown where no style says otherwise."""
         width, height = size
         if not size.pixels:
@@ -71,17 +71,17 @@ class Tags:
             return [("height", str(max(1, round(number * height / width))))]
         return [("width", str(max(1, round(number * width / height))))]
 
-    def set(self, img: Tag, wanted: dict[str, str]) -> list[Edit]:
+    def set_attributes(self, img: ParsedTag, wanted: dict[str, str]) -> list[Edit]:
         """Change the values of attributes that are there."""
         edits = []
         for name, value in wanted.items():
             attribute = img.get(name)
             if attribute and self.value(attribute) != value:
-                edits.append(self.replaced(attribute, name, value))
+                edits.append(self.replace_value(attribute, name, value))
         return edits
 
     @staticmethod
-    def replaced(attribute: Attribute, name: str, value: str) -> Edit:
+    def replace_value(attribute: Attribute, name: str, value: str) -> Edit:
         """Return the edit that gives an attribute another value, in the quotes that it has."""
         if attribute.quote == "'":
             return Edit(
@@ -91,7 +91,9 @@ class Tags:
             return Edit(attribute.value_start, attribute.value_end, escape(value))
         return Edit(attribute.start, attribute.end, f'{name}="{escape(value)}"')
 
-    def added(self, img: Tag, added: Sequence[tuple[str, str]], *, remember: bool = False) -> list[Edit]:
+    def add_attributes(
+        self, img: ParsedTag, added: Sequence[tuple[str, str]], *, remember: bool = False
+    ) -> list[Edit]:
         """Put attributes behind `src`: where a template makes that one optional, they are so with it.
 
         To `remember` is to keep the address that stands there, character for character.
@@ -103,12 +105,12 @@ class Tags:
             text += f' {ORIGINAL}="{raw}"'
         return [Edit(source.end, source.end, text)] if text else []
 
-    def written(self, img: Tag, sources: Sequence[Attributes]) -> list[str]:
+    def render_sources(self, img: ParsedTag, sources: Sequence[Attributes]) -> list[str]:
         """Return tags that end as the page's own do."""
         closed = self.document.text[img.token.start : img.token.end].endswith("/>")
         return [tag("source", one)[:-1] + (" />" if closed else ">") for one in sources]
 
-    def over_space(self, at: int) -> int:
+    def skip_whitespace(self, at: int) -> int:
         """Return where the white space that begins here ends."""
         found = re.compile(r"\s*").match(self.document.text, at)
         return found.end() if found else at
@@ -132,13 +134,13 @@ class Tags:
         after = self.document.text[token.end : end if end >= 0 else None]
         return None if after.strip() else indent
 
-    def before(self, img: Tag, written: Sequence[str]) -> str:
+    def insert_before(self, img: ParsedTag, written: Sequence[str]) -> str:
         """Return tags to be put before an `img`, as its line is indented."""
         indent = self.indent(img.token.start)
         joint = "" if indent is None else self.newline() + indent
         return "".join(one + joint for one in written)
 
-    def wrapped(self, img: Tag, written: Sequence[str]) -> list[Edit]:
+    def wrap(self, img: ParsedTag, written: Sequence[str]) -> list[Edit]:
         """Put a `picture` with sources round an `img`."""
         indent = self._alone(img.token)
         if indent is None:
@@ -153,12 +155,12 @@ class Tags:
             Edit(img.token.end, img.token.end, after),
         ]
 
-    def kind_of(self, source: Tag) -> tuple[str, str]:
+    def kind_of(self, source: ParsedTag) -> tuple[str, str]:
         """Return the media condition and the type of a source."""
         media, kind = source.get("media"), source.get("type")
         return (self.value(media) if media else "", self.value(kind) if kind else "")
 
-    def pixels(self, of: Tag, name: str) -> int | None:
+    def pixels(self, of: ParsedTag, name: str) -> int | None:
         """Return an attribute's number of pixels, None where it has none: a percentage, or what a template makes."""
         attribute = of.get(name)
         found = _NUMBER.fullmatch(self.value(attribute).removesuffix("px")) if attribute else None

@@ -18,7 +18,7 @@ EXPORT_AGAIN = "Export it again from where it came from, or take it out."
 _FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0)
 
 
-class View(Protocol):
+class ByteView(Protocol):
     """A file seen from outside: its size, its first bytes, and any part of it."""
 
     size: int
@@ -105,7 +105,7 @@ def no_pixels(size: tuple[int, int]) -> DamagedError:
     )
 
 
-def ends_early() -> DamagedError:
+def truncated_header() -> DamagedError:
     """Say that a file is over before its header is."""
     return DamagedError("The file ends in the middle of its header.", remedy=EXPORT_AGAIN)
 

@@ -14,7 +14,7 @@ _MOST_ENTRIES = 1000
 _BLANK = b"\0 \t\r\n"
 
 
-class Tag(NamedTuple):
+class ExifTag(NamedTuple):
     """One entry of a directory: its type (TIFF 6.0, section 2) and the bytes of its values."""
 
     kind: int
@@ -40,9 +40,9 @@ class Tag(NamedTuple):
 class Exif(NamedTuple):
     """The directories by tag number: picture and camera together, position, thumbnail."""
 
-    image: dict[int, Tag]
-    gps: dict[int, Tag]
-    thumbnail: dict[int, Tag]
+    image: dict[int, ExifTag]
+    gps: dict[int, ExifTag]
+    thumbnail: dict[int, ExifTag]
 
 
 def read_exif(data: bytes) -> Exif:
@@ -65,7 +65,7 @@ def read_exif(data: bytes) -> Exif:
     return Exif({**image, **camera}, gps, thumbnail)
 
 
-def _directory(data: bytes, at: int, order: Literal["little", "big"]) -> Iterator[tuple[int, Tag]]:
+def _directory(data: bytes, at: int, order: Literal["little", "big"]) -> Iterator[tuple[int, ExifTag]]:
     if at < 8 or at + 2 > len(data):
         return
     count = min(int.from_bytes(data[at : at + 2], order), _MOST_ENTRIES)
@@ -75,4 +75,4 @@ def _directory(data: bytes, at: int, order: Literal["little", "big"]) -> Iterato
         values = int.from_bytes(data[entry + 4 : entry + 8], order)
         length = values * _ENTRY_BYTES.get(kind, 1)
         place = entry + 8 if length <= 4 else int.from_bytes(data[entry + 8 : entry + 12], order)
-        yield number, Tag(kind, data[place : place + min(length, 4096)], order)
+        yield number, ExifTag(kind, data[place : place + min(length, 4096)], order)

@@ -7,19 +7,19 @@ ever, and without it the animation plays once.
 from __future__ import annotations
 
 from young_prism.core.images.headers.contract import (
+    ByteView,
     Header,
-    View,
-    ends_early,
     no_pixels,
+    truncated_header,
 )
 from young_prism.core.types import Size
 
 
-def read(view: View) -> Header:
+def read(view: ByteView) -> Header:
     """Read a GIF's frames and times. Raises `DamagedError` when there are no pixels in it."""
     data = view.read(0, view.size)
     if len(data) < 13:
-        raise ends_early()
+        raise truncated_header()
     size = Size(int.from_bytes(data[6:8], "little"), int.from_bytes(data[8:10], "little"))
     if 0 in size:
         raise no_pixels(size)

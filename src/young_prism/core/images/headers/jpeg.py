@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from young_prism.core.images.headers.contract import (
+    ByteView,
     Header,
-    View,
-    ends_early,
     no_pixels,
+    truncated_header,
 )
 from young_prism.core.types import Size
 
@@ -49,7 +49,7 @@ _SUBSAMPLING = {(1, 1): "4:4:4", (2, 1): "4:2:2", (2, 2): "4:2:0", (1, 2): "4:4:
 Table = NDArray[np.int32]
 
 
-def read(view: View) -> Header:
+def read(view: ByteView) -> Header:
     """Read a JPEG's markers up to its first scan.
 
     Raises `DamagedError` when no frame header comes before it, or one without pixels.
@@ -74,7 +74,7 @@ def read(view: View) -> Header:
             resources = body.partition(b"\0")[2]
             iptc += resources if resources.startswith(b"8BIM") else b""
     if not frame:
-        raise ends_early()
+        raise truncated_header()
     size = Size(int.from_bytes(frame[3:5], "big"), int.from_bytes(frame[1:3], "big"))
     if 0 in size:
         raise no_pixels(size)
@@ -93,7 +93,7 @@ def read(view: View) -> Header:
     )
 
 
-def _segments(view: View) -> Iterator[tuple[int, bytes]]:
+def _segments(view: ByteView) -> Iterator[tuple[int, bytes]]:
     """Yield the segments that say something, up to the first scan; damage ends the reading and is no error here."""
     head, at = view.head, 2
     known = len(head) - 4

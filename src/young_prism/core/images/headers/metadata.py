@@ -10,10 +10,10 @@ import re
 from enum import StrEnum
 from typing import NamedTuple
 
-from young_prism.core.images.headers.exif import Tag, read_exif
+from young_prism.core.images.headers.exif import ExifTag, read_exif
 
 
-class Group(StrEnum):
+class MetadataGroup(StrEnum):
     """What a piece of metadata is about."""
 
     CAMERA = "camera"
@@ -24,7 +24,7 @@ class Group(StrEnum):
     HISTORY = "edit history"
 
 
-class Place(NamedTuple):
+class GeoPosition(NamedTuple):
     """Degrees, north and east positive."""
 
     latitude: float
@@ -34,8 +34,8 @@ class Place(NamedTuple):
 class Metadata(NamedTuple):
     """The groups found, the place if one is given as a position, and the orientation (tag 0x0112, 1 to 8)."""
 
-    groups: tuple[Group, ...]
-    place: Place | None
+    groups: tuple[MetadataGroup, ...]
+    place: GeoPosition | None
     orientation: int = 1
     taken: str = ""
     """The day it was taken, as 2026-05-01, where it says so."""
@@ -43,24 +43,24 @@ class Metadata(NamedTuple):
 
 _CAMERA_TAGS = "010F 0110 927C A431 A432 A433 A434 A435 829A 829D 8827 920A"
 _EXIF_GROUPS = {
-    Group.CAMERA: {int(tag, 16) for tag in _CAMERA_TAGS.split()},
-    Group.TIME: {0x0132, 0x9003, 0x9004},
-    Group.RIGHTS: {0x013B, 0x8298},
-    Group.HISTORY: {0x0131},
+    MetadataGroup.CAMERA: {int(tag, 16) for tag in _CAMERA_TAGS.split()},
+    MetadataGroup.TIME: {0x0132, 0x9003, 0x9004},
+    MetadataGroup.RIGHTS: {0x013B, 0x8298},
+    MetadataGroup.HISTORY: {0x0131},
 }
 # Prefixes are only habits in XML; where several vocabularies have a property, any prefix will do.
 _XMP_GROUPS = {
-    Group.CAMERA: rb"tiff:(?:Make|Model)|aux:(?:Lens|SerialNumber)|exifEX:(?:LensModel|BodySerialNumber)",
-    Group.TIME: rb"xmp:CreateDate|exif:DateTimeOriginal|\w+:DateCreated",
-    Group.PLACE: rb"exif:GPSL(?:atitude|ongitude)|\w+:(?:City|Country|State)|Iptc4xmpExt:Location\w+|Iptc4xmpCore:Location",
-    Group.RIGHTS: rb"dc:(?:creator|rights)|xmpRights:\w+|\w+:Credit|cc:license",
-    Group.HISTORY: rb"xmpMM:(?:History|DerivedFrom)|xmp:CreatorTool",
+    MetadataGroup.CAMERA: rb"tiff:(?:Make|Model)|aux:(?:Lens|SerialNumber)|exifEX:(?:LensModel|BodySerialNumber)",
+    MetadataGroup.TIME: rb"xmp:CreateDate|exif:DateTimeOriginal|\w+:DateCreated",
+    MetadataGroup.PLACE: rb"exif:GPSL(?:atitude|ongitude)|\w+:(?:City|Country|State)|Iptc4xmpExt:Location\w+|Iptc4xmpCore:Location",
+    MetadataGroup.RIGHTS: rb"dc:(?:creator|rights)|xmpRights:\w+|\w+:Credit|cc:license",
+    MetadataGroup.HISTORY: rb"xmpMM:(?:History|DerivedFrom)|xmp:CreatorTool",
 }
 _IPTC_GROUPS = {
-    Group.TIME: {55, 60},
-    Group.PLACE: {26, 27, 90, 92, 95, 100, 101},
-    Group.RIGHTS: {80, 110, 115, 116},
-    Group.HISTORY: {65},
+    MetadataGroup.TIME: {55, 60},
+    MetadataGroup.PLACE: {26, 27, 90, 92, 95, 100, 101},
+    MetadataGroup.RIGHTS: {80, 110, 115, 116},
+    MetadataGroup.HISTORY: {65},
 }
 _XMP_PATTERNS = {
     group: re.compile(rb"[<\s](?:" + pattern + rb")\b") for group, pattern in _XMP_GROUPS.items()
@@ -68,14 +68,14 @@ _XMP_PATTERNS = {
 
 _XMP_TAKEN = re.compile(rb"exif:DateTimeOriginal\s*(?:=\s*[\"']|>)\s*([\d:-]+)")
 
-NOTHING = Metadata((), None)
+NO_HEADER_METADATA = Metadata((), None)
 
 
 def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> Metadata:
     """Return what the three blocks tell; a block that cannot be parsed tells nothing."""
     if not (exif or xmp or iptc):
-        return NOTHING
-    found: set[Group] = set()
+        return NO_HEADER_METADATA
+    found: set[MetadataGroup] = set()
     place, orientation, taken = None, 1, ""
     if exif:
         groups, place, orientation, taken = _from_exif(exif)
@@ -86,17 +86,17 @@ def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> 
         found |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
     tags = _iptc_tags(iptc)
     found |= {group for group, wanted in _IPTC_GROUPS.items() if tags & wanted}
-    return Metadata(tuple(group for group in Group if group in found), place, orientation, taken)
+    return Metadata(tuple(group for group in MetadataGroup if group in found), place, orientation, taken)
 
 
-def _from_exif(data: bytes) -> tuple[set[Group], Place | None, int, str]:
+def _from_exif(data: bytes) -> tuple[set[MetadataGroup], GeoPosition | None, int, str]:
     exif = read_exif(data)
     present = {number for number, tag in exif.image.items() if tag.filled}
     found = {group for group, tags in _EXIF_GROUPS.items() if present & tags}
     if 2 in exif.gps or 4 in exif.gps:
-        found.add(Group.PLACE)
+        found.add(MetadataGroup.PLACE)
     if 0x0201 in exif.thumbnail and exif.thumbnail[0x0201].filled:
-        found.add(Group.THUMBNAIL)
+        found.add(MetadataGroup.THUMBNAIL)
     orientation = exif.image[0x0112].integer() if 0x0112 in exif.image else 1
     taken = _day(exif.image[0x9003].value) if 0x9003 in exif.image else ""
     return found, _position(exif.gps), orientation if orientation in range(1, 9) else 1, taken
@@ -110,7 +110,7 @@ def _day(written: bytes) -> str:
     return "-".join(part.decode() for part in match.groups())
 
 
-def _position(gps: dict[int, Tag]) -> Place | None:
+def _position(gps: dict[int, ExifTag]) -> GeoPosition | None:
     """Read latitude and longitude: degrees, minutes, seconds, with N, S, E, W beside them (CIPA DC-008, 4.6.6)."""
     try:
         latitude, longitude = _degrees(gps[2]), _degrees(gps[4])
@@ -121,10 +121,10 @@ def _position(gps: dict[int, Tag]) -> Place | None:
     if 3 in gps and gps[3].value.startswith(b"W"):
         longitude = -longitude
     inside = abs(latitude) <= 90 and abs(longitude) <= 180
-    return Place(round(latitude, 5), round(longitude, 5)) if inside else None
+    return GeoPosition(round(latitude, 5), round(longitude, 5)) if inside else None
 
 
-def _degrees(tag: Tag) -> float:
+def _degrees(tag: ExifTag) -> float:
     degrees, minutes, seconds = tag.rationals()
     return degrees + minutes / 60 + seconds / 3600
 

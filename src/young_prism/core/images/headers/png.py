@@ -11,10 +11,10 @@ import zlib
 from typing import NamedTuple
 
 from young_prism.core.images.headers.contract import (
+    ByteView,
     Header,
-    View,
-    ends_early,
     no_pixels,
+    truncated_header,
 )
 from young_prism.core.types import Size
 
@@ -28,11 +28,11 @@ _WANTED = frozenset(
 )
 
 
-def read(view: View) -> Header:
+def read(view: ByteView) -> Header:
     """Read a PNG's header, and chunks up to its end. Raises `DamagedError` when there are no pixels in it."""
     head = view.read(8, 25)
     if len(head) < 25 or head[4:8] != b"IHDR":
-        raise ends_early()
+        raise truncated_header()
     width, height = int.from_bytes(head[8:12], "big"), int.from_bytes(head[12:16], "big")
     if not width or not height:
         raise no_pixels((width, height))
@@ -55,7 +55,7 @@ def read(view: View) -> Header:
     )
 
 
-class _Found(NamedTuple):
+class _PngChunks(NamedTuple):
     frames: int = 1
     duration_ms: int = 0
     loops: int = 0
@@ -67,8 +67,8 @@ class _Found(NamedTuple):
     colours: int = 0
 
 
-def _walk(view: View) -> _Found:
-    found = _Found()
+def _walk(view: ByteView) -> _PngChunks:
+    found = _PngChunks()
     at, seconds, before_pixels = 33, 0.0, True
     while at + 8 <= view.size:
         head = view.read(at, 8)
@@ -98,7 +98,7 @@ def _walk(view: View) -> _Found:
     return found._replace(duration_ms=round(seconds * 1000))
 
 
-def _block(found: _Found, name: bytes, body: bytes) -> _Found:
+def _block(found: _PngChunks, name: bytes, body: bytes) -> _PngChunks:
     keyword, _, rest = body.partition(b"\0")
     if name == b"eXIf":
         return found._replace(exif=body)

@@ -9,7 +9,7 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers.contract import Header, View
+from young_prism.core.images.headers.contract import ByteView, Header
 from young_prism.core.types import Size
 
 _PX_PER_UNIT = {"": 1.0, "px": 1.0, "pt": 96 / 72, "pc": 16.0, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
@@ -18,7 +18,7 @@ _PX_PER_UNIT = {"": 1.0, "px": 1.0, "pt": 96 / 72, "pc": 16.0, "mm": 96 / 25.4, 
 _LENGTH = re.compile(r"\s*\+?(\d*\.?\d+(?:e[+-]?\d+)?)([a-z%]*)\s*", re.IGNORECASE)
 
 
-def read(view: View) -> Header:
+def read(view: ByteView) -> Header:
     """Read a drawing's own size. Raises `DamagedError` as `vector_size` does."""
     return Header(stored=vector_size(view.read(0, view.size)), orientation=1, alpha=True)
 

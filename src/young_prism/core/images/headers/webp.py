@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from young_prism.core.images.headers.contract import (
+    ByteView,
     Header,
-    View,
-    ends_early,
     no_pixels,
+    truncated_header,
 )
 from young_prism.core.types import Size
 
@@ -16,7 +16,7 @@ _BLOCKS = frozenset({b"ICCP", b"EXIF", b"XMP "})
 _PIXELS = frozenset({b"VP8 ", b"VP8L", b"VP8X"})
 
 
-def read(view: View) -> Header:
+def read(view: ByteView) -> Header:
     """Read a WebP's header, its frames and its blocks of metadata. Raises `DamagedError` without any pixels."""
     size: Size | None = None
     alpha, times, loops, subsampling = False, [], 0, ""
@@ -35,7 +35,7 @@ def read(view: View) -> Header:
         elif name in _BLOCKS:
             blocks[name] = view.read(at, length)
     if size is None:
-        raise ends_early()
+        raise truncated_header()
     if 0 in size:
         raise no_pixels(size)
     return Header(
@@ -51,7 +51,7 @@ def read(view: View) -> Header:
     )
 
 
-def _chunks(view: View) -> Iterator[tuple[bytes, int, int]]:
+def _chunks(view: ByteView) -> Iterator[tuple[bytes, int, int]]:
     """Yield each chunk's name, the place of its body, and its length; a chunk of odd length has a byte behind it."""
     at = 12
     while at + 8 <= view.size:
@@ -63,7 +63,7 @@ def _chunks(view: View) -> Iterator[tuple[bytes, int, int]]:
 
 def _size(name: bytes, body: bytes) -> tuple[Size, bool]:
     if len(body) < 10 and name != b"VP8L":
-        raise ends_early()
+        raise truncated_header()
     if name == b"VP8X":
         width, height = (1 + int.from_bytes(body[at : at + 3], "little") for at in (4, 7))
         return Size(width, height), bool(body[0] & 0x10)
