@@ -25,12 +25,13 @@ from typing import Any
 
 import numpy as np
 from PIL import Image, ImageOps
-from tests.pictures import real_pictures
+from tests.support.builds import build
+from tests.support.pictures import real_pictures
 
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build import executor as running_module
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.engine.workers.tasks import render_file
 
@@ -94,7 +95,7 @@ def time_build(photos: Path) -> dict[str, float]:
     shutil.rmtree(out, ignore_errors=True)
     (WORK / "parts.log").unlink(missing_ok=True)
     began = time.perf_counter()
-    result = build(photos, out, Recipe(), using=BuildOptions())
+    result = build(photos, out, Recipe(), options=BuildOptions())
     seconds = time.perf_counter() - began
     assert result.outcomes[Outcome.MADE] > 0
     assert not result.failures

@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 from PIL import Image
-from tests import pictures
+from tests.support import pictures
 
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp

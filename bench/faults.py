@@ -16,10 +16,11 @@ import time
 from collections import Counter
 from pathlib import Path
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.store.store import Store
 
 WORK = Path(__file__).parent / "work" / "faults"
@@ -53,19 +54,19 @@ def server_killed(source: Path, out: Path, chance: random.Random, kills: Counter
     data = out.parent / "data"
     shutil.rmtree(data, ignore_errors=True)
     store = Store(data / "young-prism.sqlite3")
-    row = store.add_source("Site", source, out, data)
-    number = store.start_run(
+    row = store.sources.add("Site", source, out, data)
+    number = store.runs.add(
         row.id, origin="page", owner="server", recipe=faults.RECIPE, version="", out_folder=str(out)
     )
     for again in range(4):
         line = [PROGRAM, "serve", "--data", str(data), "--port", str(faults.free_port()), "--jobs", "2"]
         with subprocess.Popen(line, stderr=subprocess.DEVNULL) as server:
             until = time.monotonic() + (chance.uniform(1.5, 5.0) if again < 3 else 300)
-            while time.monotonic() < until and store.run(number).state != "done":
+            while time.monotonic() < until and store.runs.get(number).state != "done":
                 time.sleep(0.05)
-            kills["server"] += store.run(number).state != "done"
+            kills["server"] += store.runs.get(number).state != "done"
             server.kill()
-    run = store.run(number)
+    run = store.runs.get(number)
     assert run
     assert run.state == "done", run.state
     store.close()
@@ -83,7 +84,7 @@ def main() -> None:
     shutil.rmtree(WORK, ignore_errors=True)
     source = faults.photos(WORK / "site", 12)
     originals = pictures.hashes(source)
-    build(source, WORK / "undisturbed", read_recipe(faults.RECIPE), using=BuildOptions(jobs=2))
+    build(source, WORK / "undisturbed", read_recipe(faults.RECIPE), options=BuildOptions(jobs=2))
     expected = faults.results(WORK / "undisturbed")
     kills: Counter[str] = Counter()
     for number in range(arguments.rounds):

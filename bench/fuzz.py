@@ -21,7 +21,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from defusedxml.ElementTree import fromstring
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.html.references import references
@@ -45,8 +46,8 @@ from young_prism.core.selection.image_metadata import read_details
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.demo import graphics
 from young_prism.demo.site import write_site
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.orphans import remove_orphans
-from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.handoff.storage import storage_at
@@ -191,7 +192,7 @@ def _one_batch(folder: Path, outcomes: Outcomes) -> None:
     with lazy_pool(2) as pool:
         looks = inspect_folder(folder / "site", pool)
     outcomes.counts["accepted"] += len(looks.by_path)
-    result = build(folder / "site", folder / "out", RECIPE, using=BuildOptions(jobs=2))
+    result = build(folder / "site", folder / "out", RECIPE, options=BuildOptions(jobs=2))
     if pictures.hashes(folder / "site") != before:
         outcomes.fault("an original was changed")
     for left in (*looks.left_out, *result.failures):

@@ -29,13 +29,14 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image
-from tests import pictures
+from tests.support import pictures
 
 from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.walk import scan
 from young_prism.engine.workers.pool import default_jobs, lazy_pool
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 WORK = Path(__file__).parent / "work" / "intake"
 NUMBER = 10_000
@@ -122,10 +123,10 @@ def measure_pages(folder: Path) -> dict[str, float]:
     data = WORK / "data"
     shutil.rmtree(data, ignore_errors=True)
     app = create_app(Settings(data=data, roots=(folder,)))
-    parts = app.extensions["young_prism"]
-    row = parts.store.add_source("Many", folder, None, data)
-    parts.runner.look(row)
-    while parts.runner.look_progress(row.id):
+    parts = services_of(app)
+    row = parts.store.sources.add("Many", folder, None, data)
+    parts.inspections.request(row)
+    while parts.inspections.progress.get(row.id):
         time.sleep(0.5)
     client = app.test_client()
     client.get("/s/many/intake")

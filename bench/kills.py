@@ -24,7 +24,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import httpx
-from tests import faults, pictures
+from tests.support import faults, pictures
 
 WORK = Path(__file__).parent / "work" / "kills"
 PROGRAM = [sys.executable, "-m", "young_prism"]

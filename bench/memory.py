@@ -17,13 +17,14 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image
-from tests import faults
+from tests.support import faults
+from tests.support.builds import build
 
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory, looking_memory
 from young_prism.core.recipe.model import Recipe
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 
 WORK = Path(__file__).parent / "work" / "memory"
 
@@ -97,7 +98,7 @@ def within(limit: int) -> int:
     watcher = threading.Thread(target=watch)
     watcher.start()
     try:
-        result = build(source, WORK / "out", Recipe(), using=BuildOptions(jobs=2, memory=limit))
+        result = build(source, WORK / "out", Recipe(), options=BuildOptions(jobs=2, memory=limit))
     finally:
         over.set()
         watcher.join()

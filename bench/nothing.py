@@ -23,10 +23,11 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image
+from tests.support.builds import build
 
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.workers.environment import tune_gc
 
 WORK = Path(__file__).parent / "work" / "nothing"
@@ -60,7 +61,7 @@ def prepare(number: int) -> tuple[Path, Path]:
             Image.fromarray(tile).resize((48, 36), Image.Resampling.BICUBIC).save(target, quality=90)
     (WORK / "recipe.toml").write_text(RECIPE)
     if not (out / "manifest.json").exists():
-        build(source, out, read_recipe(RECIPE), using=BuildOptions())
+        build(source, out, read_recipe(RECIPE), options=BuildOptions())
     return source, out
 
 

@@ -24,6 +24,7 @@ from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.workers.environment import tune_gc
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 WORK = Path(__file__).parent / "work" / "plan"
 
@@ -51,10 +52,10 @@ def page_time(originals: dict[str, Facts]) -> float:
     shutil.rmtree(WORK, ignore_errors=True)
     app = create_app(Settings(data=WORK, jobs=1))
     try:
-        parts = app.extensions["young_prism"]
-        source = parts.store.add_source("Many", WORK / "site", None, WORK / "out")
+        parts = services_of(app)
+        source = parts.store.sources.add("Many", WORK / "site", None, WORK / "out")
         seen = {path: ((1, 1, number), known) for number, (path, known) in enumerate(originals.items())}
-        parts.store.save_look(source.id, seen, [], [])
+        parts.store.originals.save_inspection(source.id, seen, [], [])
         client = app.test_client()
         token = re.search(r'name="csrf_token" value="([^"]+)"', client.get("/").text)
         assert token

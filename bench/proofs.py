@@ -16,7 +16,7 @@ from pathlib import Path
 from bench.score import enlarged
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
-from young_prism.web.context import Services
+from young_prism.web.context import Services, services_of
 
 
 def main() -> None:
@@ -27,10 +27,10 @@ def main() -> None:
         for number, data in enumerate(enlarged(4000)[:10]):
             (site / f"photo-{number}.jpg").write_bytes(data)
         app = create_app(Settings(data=Path(folder) / "data", roots=(site,)))
-        parts: Services = app.extensions["young_prism"]
-        source = parts.store.add_source("Photos", site, None, Path(folder) / "out")
-        parts.runs.inspect(source)
-        while parts.runs.inspection_progress(source.id):
+        parts: Services = services_of(app)
+        source = parts.store.sources.add("Photos", site, None, Path(folder) / "out")
+        parts.inspections.request(source)
+        while parts.inspections.progress.get(source.id):
             time.sleep(0.1)
         parts.proofs.warm()
         time.sleep(4)

@@ -12,10 +12,11 @@ import shutil
 import time
 from pathlib import Path
 
-from tests import faults
+from tests.support import faults
+from tests.support.builds import build
 
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.events import Event
 from young_prism.services.runs.command import RecordedCommandRun
 
@@ -42,7 +43,7 @@ def main() -> None:
         heard += 1
 
     began = time.perf_counter()
-    result = build(source, WORK / "out", recipe, using=BuildOptions(), listen=listen)
+    result = build(source, WORK / "out", recipe, options=BuildOptions(), on_event=listen)
     recorder.finish(result)
     seconds = time.perf_counter() - began
     record.close()

@@ -11,13 +11,14 @@ import shutil
 import time
 from pathlib import Path
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 
 from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 
 WORK = Path(__file__).parent / "work" / "reuse"
 
@@ -43,9 +44,9 @@ def main() -> None:
     found = {}
     for name, text in changes.items():
         if name not in ("first", "nothing changed"):
-            build(source, WORK / "out", read_recipe(plain), using=BuildOptions(jobs=2))
+            build(source, WORK / "out", read_recipe(plain), options=BuildOptions(jobs=2))
         began = time.perf_counter()
-        result = build(source, WORK / "out", read_recipe(text), using=BuildOptions(jobs=2))
+        result = build(source, WORK / "out", read_recipe(text), options=BuildOptions(jobs=2))
         seconds = time.perf_counter() - began
         first = first or seconds
         found[name] = {

@@ -25,7 +25,7 @@ from typing import Any
 import numpy as np
 from PIL import Image
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
-from tests import pictures
+from tests.support import pictures
 
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.naming.rule import WHOLE_FACET

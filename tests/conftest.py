@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.engine.files import files_below
 from young_prism.engine.output.atomic import is_part
 from young_prism.engine.workers.environment import configure_worker

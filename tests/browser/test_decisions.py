@@ -7,7 +7,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.barriers import barriers, too_wide
+from tests.support.barriers import barriers, too_wide
 
 pytestmark = pytest.mark.browser
 

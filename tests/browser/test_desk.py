@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests import pictures
-from tests.browser.barriers import barriers, too_wide
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.barriers import barriers, too_wide
+from tests.support.doors import Doors, doors
 
 PHONE = {
     "viewport": {"width": 390, "height": 844},

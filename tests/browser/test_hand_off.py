@@ -12,14 +12,15 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests import pictures
-from tests.browser.barriers import barriers, too_wide
+from tests.support import pictures
+from tests.support.barriers import barriers, too_wide
+from tests.support.builds import build
 from tests.web.conftest import serving, wait_until_looked
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 RECIPE = Recipe(ladder=Ladder(widths=(200, 400, 800)), formats=pictures.QUICK)
 PAGE = '<!doctype html>\n<meta name="viewport" content="width=device-width">\n<p>One\n<img src="img/hill, é.jpg" alt="x">\n<p>Two\n<p>3\n<p>4\n<p>5\n<p>6\n<p>7\n<p>8\n<img src="img/tree.jpg" alt="">\n<img src="img/gone.jpg">\n'
@@ -39,11 +40,11 @@ def base(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="module")
 def address(base: Path) -> Iterator[str]:
     app = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     www = base / "www"
-    row = parts.store.add_source("Hills", www / "img", www / "pictures", base, pages_folder=www)
-    parts.store.set_recipe(row.id, write_recipe(RECIPE))
-    parts.runner.look(parts.store.source("hills"))
+    row = parts.store.sources.add("Hills", www / "img", www / "pictures", base, pages_folder=www)
+    parts.store.sources.set_recipe(row.id, write_recipe(RECIPE))
+    parts.inspections.request(parts.store.sources.by_slug("hills"))
     wait_until_looked(app)
     with serving(app) as place:
         yield f"{place}/s/hills/hand-off"

@@ -10,10 +10,11 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests import pictures
+from tests.support import pictures
 from tests.web.conftest import serving, wait_until_looked
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 pytestmark = pytest.mark.browser
 
@@ -28,8 +29,8 @@ def long_list(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data[number % 3])
     app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
-    parts = app.extensions["young_prism"]
-    parts.runner.look(parts.store.add_source("Long", base / "site", None, base / "out"))
+    parts = services_of(app)
+    parts.inspections.request(parts.store.sources.add("Long", base / "site", None, base / "out"))
     wait_until_looked(app)
     with serving(app) as address:
         yield f"{address}/s/long/intake"

@@ -9,12 +9,12 @@ from urllib.parse import quote
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests import pictures
-from tests.browser.barriers import barriers, too_wide
+from tests.support import pictures
+from tests.support.barriers import barriers, too_wide
+from tests.support.builds import build
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import read_manifest
 
 pytestmark = pytest.mark.browser

@@ -12,7 +12,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from tests.browser.barriers import barriers
+from tests.support.barriers import barriers
 
 pytestmark = pytest.mark.browser
 

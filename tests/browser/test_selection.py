@@ -8,8 +8,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Route
 
-from tests import pictures
 from tests.core.test_plan import facts
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.media import Screen
@@ -27,7 +28,6 @@ from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Facet, Ladder, Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import read_manifest
 
 VIEWPORTS = (320, 360, 390, 414, 480, 600, 640, 768, 820, 1024, 1280, 1440, 1920)

@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.cli.main import main
 
 RECIPE = "[ladder]\nwidths = [200]\n"

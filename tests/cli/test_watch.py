@@ -15,7 +15,7 @@ from typing import IO
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.engine.intake.watch import FAILURES_FILE
 
 LIMIT_S = 40

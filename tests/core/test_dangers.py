@@ -7,7 +7,7 @@ import zipfile
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.images.sniff import sniff
 from young_prism.core.inspection.polyglots import find_danger
 

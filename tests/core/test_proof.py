@@ -6,7 +6,7 @@ import random
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.errors import RecipeError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.proof.apply_choice import (

@@ -11,13 +11,15 @@ from typing import Any
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.errors import DamagedError, DeskStateError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.engine.intake.inbox import Limits
 from young_prism.engine.intake.quick_render import QuickResult
-from young_prism.services.uploads.service import UploadFolders, UploadService
+from young_prism.services.uploads.files import UploadFolders
+from young_prism.services.uploads.service import UploadService
+from young_prism.store.states import RunState, UploadState
 from young_prism.store.store import Store
 
 ONE, OTHER = (pictures.jpeg(pictures.photo(80, 60, seed)) for seed in (1, 2))
@@ -31,16 +33,16 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
     heard: list[Any] = []
     runs: list[list[str]] = []
 
-    def start(source: Any, recipe: Any, origin: str, only: list[str]) -> int:
+    def start(source: Any, recipe: Any, *, origin: str, only: list[str]) -> int:
         runs.append(only)
         for meanwhile in stage.meanwhile:
             meanwhile()
-        return store.start_run(
+        return store.runs.add(
             source.id, origin=origin, owner="server", recipe="", version="1", only=only, quick=True
         )
 
     places = UploadFolders(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
-    first: Any = SimpleNamespace(make=lambda _brought, told: heard.append(told))
+    first: Any = SimpleNamespace(submit=lambda _job, on_result: heard.append(on_result))
     stage = SimpleNamespace(meanwhile=[])
     desk = UploadService(store, first, start, places, lambda _row: None)
     source = desk.resolve_source()
@@ -68,7 +70,10 @@ def test_a_damaged_replacement_gives_way_also_where_words_were_changed_meanwhile
     stage.heard.pop()(BROKEN)
     row = row_of(stage)
     assert original(stage) == ONE and row.state == "working" and "could not be used" in row.error
-    assert stage.store.details(stage.source.id)["summit.jpg"].alt == "Typed while it was being looked at"
+    assert (
+        stage.store.metadata.by_path(stage.source.id)["summit.jpg"].alt
+        == "Typed while it was being looked at"
+    )
     assert not [file for file in Path(stage.source.folder).parent.rglob("earlier/*/*") if file.is_file()]
 
 
@@ -90,7 +95,7 @@ def test_a_run_that_ends_at_that_very_moment_does_not_bring_back_what_was_withdr
 ) -> None:
     before = row_of(stage)
     stage.desk.withdraw(stage.source, before)
-    assert stage.store.uploads.end_work(before, state="done") is None
+    assert stage.store.uploads.end_work(before, state=UploadState.DONE) is None
     assert row_of(stage).state == "withdrawn"
 
 
@@ -98,7 +103,9 @@ def test_a_title_that_comes_while_it_is_being_made_is_made_after_that(stage: Sim
     before = row_of(stage)
     stage.desk.change(stage.source, before, ImageMetadata(title="Summit"))
     assert len(stage.runs) == 2
-    assert stage.store.uploads.end_work(before, state="done") is None  # that run had another name in mind
+    assert (
+        stage.store.uploads.end_work(before, state=UploadState.DONE) is None
+    )  # that run had another name in mind
     assert row_of(stage).state == "working"
 
 
@@ -123,11 +130,12 @@ def test_a_run_that_ends_as_a_title_is_kept_does_not_end_what_the_title_begins(
     stage: SimpleNamespace, when: str
 ) -> None:
     seen = row_of(stage)
-    stage.store.change_run(seen.run_id, state="done")
+    stage.store.runs.change(seen.run_id, state=RunState.INSPECTING)
+    stage.store.runs.change(seen.run_id, state=RunState.DONE)
     threads = []
 
     def over() -> None:
-        thread = threading.Thread(target=stage.desk.run_over, args=(stage.source, seen.run_id))
+        thread = threading.Thread(target=stage.desk.on_run_finished, args=(stage.source, seen.run_id))
         thread.start()
         thread.join(0.2)
         threads.append(thread)

@@ -12,18 +12,16 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError, SourceError
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build import executor as running_module
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.events import OriginalDone
 from young_prism.engine.output.ledger import STATE_FOLDER, Ledger
 from young_prism.engine.output.manifest_file import read_manifest
@@ -35,7 +33,7 @@ ROOT = Path(__file__).parents[2]
 
 
 def run(source: Path, out: Path, **options: object) -> BuildOutcome:
-    return build(source, out, RECIPE, using=BuildOptions(jobs=2), **options)
+    return build(source, out, RECIPE, options=BuildOptions(jobs=2), **options)
 
 
 @pytest.fixture(scope="module")
@@ -103,7 +101,7 @@ def test_only_what_changed_is_made_again_and_what_is_gone_stays_known_as_ours(bu
     run(
         source,
         out,
-        listen=lambda e: made.append(e.original) if isinstance(e, OriginalDone) and e.work else None,
+        on_event=lambda e: made.append(e.original) if isinstance(e, OriginalDone) and e.work else None,
     )
     assert sorted(made) == ["deep/er/chart.v2.png", "photo.jpg"]
     manifest = read_manifest(out / "manifest.json")
@@ -119,7 +117,7 @@ def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_pat
 
     def delivered(**formats: object) -> set[str]:
         recipe = Recipe(ladder=Ladder(widths=(200,)), formats=Formats(photo=FormatSet(**formats)))
-        build(source, out, recipe, using=BuildOptions(jobs=1))
+        build(source, out, recipe, options=BuildOptions(jobs=1))
         [original] = read_manifest(out / "manifest.json").originals
         made = {entry.format for entry in original.renditions}
         assert not made & {entry.format for entry in original.skipped}
@@ -181,7 +179,7 @@ def test_stopping_keeps_what_is_done_and_the_next_run_goes_on(source: Path, tmp_
         if isinstance(event, OriginalDone):
             done.append(event.original)
 
-    first = run(source, out, listen=listen, stopped=lambda: bool(done))
+    first = run(source, out, on_event=listen, is_cancelled=lambda: bool(done))
     assert first.stopped and not (out / "manifest.json").exists()
     second = run(source, out)
     assert second.outcomes[Outcome.REUSED] == first.renditions > 0
@@ -251,7 +249,7 @@ def test_two_builds_never_write_to_one_folder_at_once(source: Path, tmp_path: Pa
             with pytest.raises(OutputError, match="Another run"):
                 run(source, tmp_path / "out")
 
-    run(source, tmp_path / "out", listen=inside)
+    run(source, tmp_path / "out", on_event=inside)
 
 
 def test_a_worker_that_dies_costs_one_item(source: Path, tmp_path: Path, monkeypatch) -> None:

@@ -8,14 +8,12 @@ from pathlib import Path
 
 import pytest
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.output.cache import Cache
 
 RECIPE = read_recipe(faults.RECIPE)
@@ -25,7 +23,7 @@ RECIPE = read_recipe(faults.RECIPE)
 def first(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path, dict[str, bytes]]:
     base = tmp_path_factory.mktemp("cached")
     source = faults.photos(base / "site", 3)
-    build(source, base / "out", RECIPE, using=BuildOptions(jobs=2, cache=Cache(base / "cache")))
+    build(source, base / "out", RECIPE, options=BuildOptions(jobs=2, cache=Cache(base / "cache")))
     return source, base / "cache", faults.results(base / "out")
 
 
@@ -36,7 +34,7 @@ def cached(first: tuple[Path, Path, dict[str, bytes]], tmp_path: Path) -> tuple[
 
 
 def run(source: Path, out: Path, cache: Cache) -> BuildOutcome:
-    result = build(source, out, RECIPE, using=BuildOptions(jobs=2, cache=cache))
+    result = build(source, out, RECIPE, options=BuildOptions(jobs=2, cache=cache))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 

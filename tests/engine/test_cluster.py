@@ -10,11 +10,12 @@ from pathlib import Path
 
 import pytest
 
-from tests import faults
+from tests.support import faults
+from tests.support.builds import build
 from young_prism.core.errors import ClusterError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.events import Event, OriginalDone, WorkerProgress
 from young_prism.engine.versions import versions
 from young_prism.engine.workers import dask as cluster_module
@@ -57,7 +58,7 @@ def test_a_cluster_that_loses_a_worker_makes_the_same_bytes_as_this_machine(
 ) -> None:
     address, workers = scheduler
     source = faults.photos(tmp_path / "site", 6)
-    build(source, tmp_path / "here", RECIPE, using=BuildOptions(jobs=2))
+    build(source, tmp_path / "here", RECIPE, options=BuildOptions(jobs=2))
     heard: list[Event] = []
 
     def listen(event: Event) -> None:
@@ -66,7 +67,7 @@ def test_a_cluster_that_loses_a_worker_makes_the_same_bytes_as_this_machine(
             workers[0].kill()
 
     using = BuildOptions(jobs=1, cluster=cluster_at(address))
-    result = build(source, tmp_path / "there", RECIPE, using=using, listen=listen)
+    result = build(source, tmp_path / "there", RECIPE, options=using, on_event=listen)
     assert workers[0].poll() is not None and workers[1].poll() is None
     assert result.outcomes[Outcome.FAILED] == 0
     assert faults.results(tmp_path / "there") == faults.results(tmp_path / "here")
@@ -84,7 +85,7 @@ def test_a_worker_of_another_version_is_refused_by_name(
     original = cluster_module.versions
     monkeypatch.setattr(cluster_module, "local_versions", lambda: here)
     with pytest.raises(ClusterError, match=r"other bytes: libvips .* there and 1\.2\.3 here"):
-        build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=1, cluster=cluster_at(address)))
+        build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=1, cluster=cluster_at(address)))
     # And one that comes later, which nobody could ask before: each task says what it expects.
     with pytest.raises(ClusterError, match="libvips"):
         cluster_module.run_remote(here, time.time, ())
@@ -99,7 +100,7 @@ def test_an_address_where_nothing_answers_is_said(tmp_path: Path, monkeypatch: p
             source,
             tmp_path / "out",
             RECIPE,
-            using=BuildOptions(jobs=1, cluster=cluster_at(f"tcp://127.0.0.1:{faults.free_port()}")),
+            options=BuildOptions(jobs=1, cluster=cluster_at(f"tcp://127.0.0.1:{faults.free_port()}")),
         )
 
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError, RecipeError
 from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.collisions import casefold_key
@@ -18,12 +19,10 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
-from young_prism.engine.build.planning import PlanRequest, plan_source
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
+from young_prism.engine.build.planning import plan_source
+from young_prism.engine.build.request import BuildRequest
 from young_prism.engine.output.ledger import STATE_FOLDER
 from young_prism.engine.source.watermarks import find_watermarks, load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
@@ -61,7 +60,7 @@ def files(folder: Path) -> dict[str, bytes]:
 
 
 def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildOutcome:
-    return build(source, out, recipe, using=BuildOptions(jobs=2), **options)
+    return build(source, out, recipe, options=BuildOptions(jobs=2), **options)
 
 
 @pytest.mark.parametrize(
@@ -78,7 +77,7 @@ def test_the_plan_names_what_the_disk_shows_on_any_system(tmp_path: Path, names:
     source, out = site(tmp_path / "site"), tmp_path / "out"
     recipe = quick(names=names, facets=(Facet(name="square", aspect="1:1"),))
     with lazy_pool(1) as pool:
-        plan = plan_source(PlanRequest(source=source, recipe=recipe, pool=pool), out).plan
+        plan = plan_source(BuildRequest(source=source, out=out, recipe=recipe), pool).plan
     planned = [r.path for o in plan.originals for r in o.renditions]
     result = run(source, out, recipe)
     assert result.outcomes[Outcome.FAILED] == 0
@@ -117,12 +116,12 @@ def test_a_title_names_and_a_focal_point_remakes_only_what_is_cut(tmp_path: Path
     (source / "DSC_0001.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
     recipe = quick(facets=(Facet(name="square", aspect="1:1"),))
     said = {"DSC_0001.jpg": ImageMetadata((0.1, 0.5), "Summit café at dawn")}
-    run(source, out, recipe, details=said)
+    run(source, out, recipe, metadata=said)
     first = files(out)
     assert "summit-café-at-dawn-120w.webp" in first and "summit-café-at-dawn-square-100w.jpg" in first
 
     moved = run(
-        source, out, recipe, details={"DSC_0001.jpg": said["DSC_0001.jpg"]._replace(focal=(0.9, 0.5))}
+        source, out, recipe, metadata={"DSC_0001.jpg": said["DSC_0001.jpg"]._replace(focal=(0.9, 0.5))}
     )
     second = files(out)
     assert moved.outcomes[Outcome.FAILED] == 0 and set(first) == set(second)
@@ -151,11 +150,11 @@ def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -
 
     plain = run(source, tmp_path / "plain", quick())
     (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(40, 20)))
-    worn = run(source, out, recipe, marks=load_watermarks(recipe, beside, source))
+    worn = run(source, out, recipe, watermarks=load_watermarks(recipe, beside, source))
     assert worn.outcomes[Outcome.FAILED] == 0 and worn.renditions == plain.renditions
     assert all(files(out)[path] != data for path, data in files(tmp_path / "plain").items())
     (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(44, 20)))
-    other = run(source, out, recipe, marks=load_watermarks(recipe, beside, source))
+    other = run(source, out, recipe, watermarks=load_watermarks(recipe, beside, source))
     assert other.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
     manifest = json.loads((out / "manifest.json").read_text())
     assert len(manifest["originals"][0]["renditions"]) == worn.renditions

@@ -13,13 +13,14 @@ from pathlib import Path
 
 import pytest
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
 from young_prism.engine.build import delivery as delivery_module
 from young_prism.engine.build import executor as running_module
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.events import Event, Halted, OriginalDone
 from young_prism.engine.output.atomic import write_temp_files
 from young_prism.engine.workers.pool import Job, worker_pool
@@ -31,7 +32,7 @@ RECIPE = read_recipe(faults.RECIPE)
 def undisturbed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[str, bytes]]:
     base = tmp_path_factory.mktemp("undisturbed")
     source = faults.photos(base / "site")
-    build(source, base / "out", RECIPE, using=BuildOptions(jobs=2))
+    build(source, base / "out", RECIPE, options=BuildOptions(jobs=2))
     return source, faults.results(base / "out")
 
 
@@ -70,7 +71,7 @@ def test_a_worker_that_is_killed_costs_nothing_but_time(
     thread = threading.Thread(target=kill_one)
     thread.start()
     try:
-        result = build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2))
+        result = build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2))
     finally:
         over.set()
         thread.join()
@@ -83,7 +84,7 @@ def test_any_number_of_workers_makes_the_same_bytes(
     undisturbed: tuple[Path, dict[str, bytes]], tmp_path: Path, jobs: int
 ) -> None:
     source, expected = undisturbed
-    build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=jobs))
+    build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=jobs))
     assert faults.results(tmp_path / "out") == expected
 
 
@@ -103,7 +104,7 @@ def test_a_full_disk_is_waited_for(
 
     monkeypatch.setattr(delivery_module, "write_temp_files", write)
     monkeypatch.setattr(delivery_module, "_RETRY_DELAY_S", 0.01)
-    result = build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2), listen=heard.append)
+    result = build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2), on_event=heard.append)
     halts = [event.why for event in heard if isinstance(event, Halted)]
     assert refused == 2 and len(halts) == 2 and "disk is full" in halts[0] and halts[1] == ""
     assert result.outcomes[Outcome.FAILED] == 0
@@ -127,10 +128,15 @@ def test_a_run_that_waits_for_room_can_be_stopped_and_goes_on_later(
         patch.setattr(delivery_module, "write_temp_files", full)
         patch.setattr(delivery_module, "_RETRY_DELAY_S", 0.01)
         result = build(
-            source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2), listen=listen, stopped=stop.is_set
+            source,
+            tmp_path / "out",
+            RECIPE,
+            options=BuildOptions(jobs=2),
+            on_event=listen,
+            is_cancelled=stop.is_set,
         )
     assert result.stopped and not (tmp_path / "out" / "manifest.json").exists()
-    build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2))
+    build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2))
     assert faults.results(tmp_path / "out") == expected
 
 
@@ -145,8 +151,8 @@ def test_an_output_folder_that_is_removed_ends_the_run_and_the_next_one_makes_al
             shutil.rmtree(out)
 
     with pytest.raises(OutputError, match=r"removed while the run was going on.*run again"):
-        build(source, out, RECIPE, using=BuildOptions(jobs=2), listen=remove)
-    build(source, out, RECIPE, using=BuildOptions(jobs=2))
+        build(source, out, RECIPE, options=BuildOptions(jobs=2), on_event=remove)
+    build(source, out, RECIPE, options=BuildOptions(jobs=2))
     assert faults.results(out) == expected
 
 
@@ -164,9 +170,9 @@ def test_an_output_folder_that_becomes_read_only_ends_the_run_at_once(
         # Whoever runs the tests as root may write anywhere: the system's answer is put in its place.
         patch.setattr(os, "access", lambda *_: done < 2)
         with pytest.raises(OutputError, match=r"cannot be written any more.*what is done is kept"):
-            build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2), listen=count)
+            build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2), on_event=count)
     assert done == 2
-    assert build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2)).outcomes[Outcome.REUSED] > 0
+    assert build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2)).outcomes[Outcome.REUSED] > 0
     assert faults.results(tmp_path / "out") == expected
 
 
@@ -260,6 +266,6 @@ def test_the_end_of_a_run_is_divided_among_the_workers(
     monkeypatch.setattr("young_prism.engine.build.batching._MIN_SLICE_S", 0.01)
     monkeypatch.setattr("young_prism.engine.build.batching._MIN_DECODINGS", 0)
     monkeypatch.setattr(running_module, "slice_jobs", dividing)
-    build(source, tmp_path / "out", RECIPE, using=BuildOptions(jobs=2))
+    build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2))
     assert any(parts) and not parts[0]  # not the first ones: a divided original is decoded once a part
     assert faults.results(tmp_path / "out") == expected

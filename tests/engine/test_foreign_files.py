@@ -14,8 +14,9 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
 from tests.cli.test_command import command
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME, SITE_MANIFEST_NAME
@@ -23,7 +24,6 @@ from young_prism.core.paths import relative_path_problem
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Names, Recipe
 from young_prism.engine.build.orphans import remove_orphans
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.handoff.deploy import plan_deploy
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.handoff.storage import storage_at

@@ -18,12 +18,12 @@ import jsonschema
 import pytest
 from moto.server import ThreadedMotoServer
 
-from tests import pictures
 from tests.cli.test_command import command
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Names, Recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.handoff import deploy as publishing
 from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.package import (

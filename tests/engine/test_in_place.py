@@ -8,17 +8,15 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.manifest.model import SITE_MANIFEST_NAME
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Squeeze
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.originals_backup import OriginalsBackup
 
@@ -42,7 +40,7 @@ def site(tmp_path: Path) -> Path:
 
 
 def run(site: Path, recipe: Recipe = RECIPE) -> BuildOutcome:
-    return build(site, site, recipe, using=BuildOptions(jobs=2))
+    return build(site, site, recipe, options=BuildOptions(jobs=2))
 
 
 def originals(site: Path) -> dict[str, bytes]:

@@ -14,7 +14,7 @@ from types import SimpleNamespace
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.errors import DiskFullError, IncomingError, IncomingKindError, IncomingTooLargeError
 from young_prism.engine.intake import inbox as incoming_module
 from young_prism.engine.intake.archive import unpack

@@ -12,7 +12,8 @@ from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Kind
-from young_prism.engine.build.planning import PlanRequest, plan_source
+from young_prism.engine.build.planning import plan_source
+from young_prism.engine.build.request import BuildRequest
 from young_prism.engine.events import OriginalInspected
 from young_prism.engine.source import inspection as looking_module
 from young_prism.engine.source.inspection import InspectionResult, inspect_folder
@@ -42,13 +43,13 @@ def test_a_first_look_needs_no_worker_and_decodes_nothing(source: Path, monkeypa
     assert {facts.kind for facts in looks.facts.values()} == {Kind.UNKNOWN, Kind.ANIMATION, Kind.VECTOR}
     assert (heard[-1].done, heard[-1].total) == (7, 7)
     # The closer look finds what only all the bytes tell.
-    closer = looked(source, known=lambda found: looks.facts.get(found.path))
+    closer = looked(source, known_facts=lambda found: looks.facts.get(found.path))
     assert [left.path for left in closer.left_out] == ["cut.jpg"]
     assert all(facts.seen and facts.sha256 for facts in closer.facts.values())
 
 
 def test_headers_that_libraries_read_are_read_by_a_worker(source: Path) -> None:
-    looks = looked(source, closer=False)
+    looks = looked(source, full=False)
     assert tuple(looks.facts["IMG_1.HEIC"].size) == (480, 360)
     assert "place" in looks.facts["IMG_1.HEIC"].metadata
 
@@ -86,8 +87,8 @@ def test_what_is_left_out_is_said_and_counted(source: Path) -> None:
 def test_what_was_taken_out_by_hand_is_not_planned_and_says_so(source: Path, tmp_path: Path) -> None:
     with lazy_pool(2) as pool:
         scope = Scope(out=frozenset({"photo.jpg"}))
-        asking = PlanRequest(source=source, recipe=Recipe(), pool=pool, scope=scope)
-        prepared = plan_source(asking, tmp_path / "out")
+        request = BuildRequest(source=source, out=tmp_path / "out", recipe=Recipe(), scope=scope)
+        prepared = plan_source(request, pool)
     assert "photo.jpg" not in {original.path for original in prepared.plan.originals}
     [left] = [left for left in prepared.plan.left_out if left.path == "photo.jpg"]
     assert not left.failed and "out of scope" in left.error
@@ -112,7 +113,7 @@ def site(source: Path) -> Path:
 def test_pages_tell_what_is_used_how_large_and_what_is_missing(site: Path) -> None:
     folder = pages_folder(site / "images", [site])
     assert folder == site
-    looks = looked(site / "images", closer=False, site=SiteReader(site, {}))
+    looks = looked(site / "images", full=False, site=SiteReader(site, {}))
     assert looks.references.read == 2
     flags = flags_of(looks.facts, Recipe(), (), looks.references)
     raised = {path: {flagged.flag for flagged in found} for path, found in flags.items()}

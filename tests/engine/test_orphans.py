@@ -6,12 +6,13 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.orphans import find_orphans, remove_orphans
-from young_prism.engine.build.pipeline import BuildOptions, build
 from young_prism.engine.events import Event, ReusedUnchanged
 from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import read_manifest
@@ -26,10 +27,10 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     out = tmp_path / "out"
     with pytest.raises(OutputError, match="no manifest"):
         find_orphans(out)
-    build(source, out, FIRST, using=BuildOptions(jobs=2))
+    build(source, out, FIRST, options=BuildOptions(jobs=2))
     assert not find_orphans(out).ours
     before = pictures.hashes(source)
-    build(source, out, SECOND, using=BuildOptions(jobs=2))
+    build(source, out, SECOND, options=BuildOptions(jobs=2))
     (out / "old" / "photo-200.avif").write_bytes(b"mine now")
     (out / "old" / "notes.txt").write_text("not yours")
     planned = {
@@ -46,7 +47,7 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     assert all((out / path).is_file() for path in planned)
     assert pictures.hashes(source) == before
     heard: list[Event] = []
-    again = build(source, out, SECOND, using=BuildOptions(jobs=2), listen=heard.append)
+    again = build(source, out, SECOND, options=BuildOptions(jobs=2), on_event=heard.append)
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours
     assert any(isinstance(event, ReusedUnchanged) for event in heard), "what stands is known as before"
     with output_lock(out), pytest.raises(OutputError, match="Another run"):

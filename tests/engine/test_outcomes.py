@@ -14,18 +14,16 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
 from tests.cli.test_command import command
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, VectorFormats, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.events import PlanReady
 from young_prism.engine.output.manifest_file import read_manifest
 
@@ -52,17 +50,17 @@ def agree(result: BuildOutcome) -> None:
 
 def test_what_is_skipped_is_one_list_with_reasons_on_every_way(site: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
-    first = build(site, out, RECIPE, using=BuildOptions(jobs=2))
+    first = build(site, out, RECIPE, options=BuildOptions(jobs=2))
     agree(first)
     renditions = [one for one in first.skipped if one.rendition]
     assert len(renditions) == 8 and {one.path for one in first.skipped if not one.rendition} == {
         "outside.jpg"
     }
-    unchanged = build(site, out, RECIPE, using=BuildOptions(jobs=2))
+    unchanged = build(site, out, RECIPE, options=BuildOptions(jobs=2))
     agree(unchanged)
     assert unchanged.skipped == first.skipped
     os.utime(site / "a.jpg", ns=(10**18, 10**18))
-    partly = build(site, out, RECIPE, using=BuildOptions(jobs=2))
+    partly = build(site, out, RECIPE, options=BuildOptions(jobs=2))
     agree(partly)
     assert partly.skipped == first.skipped
     manifest = read_manifest(out / "manifest.json")
@@ -97,7 +95,7 @@ def test_only_some_originals_are_counted_where_only_these_were_asked_for(site: P
     events: list[PlanReady] = []
     build(
         site, tmp_path / "out", RECIPE, only="a.jpg".__eq__,
-        listen=lambda event: events.append(event) if isinstance(event, PlanReady) else None,
+        on_event=lambda event: events.append(event) if isinstance(event, PlanReady) else None,
     )  # fmt: skip
     assert (events[0].originals, events[0].renditions, events[0].plan.renditions) == (1, 4, 16)
     done = command("build", "--source", site, "--out", tmp_path / "other", "--only", "a.jpg", "--no-record")

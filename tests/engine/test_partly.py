@@ -9,18 +9,21 @@ from __future__ import annotations
 import json
 import os
 import random
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import pytest
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import FullPlanReason
 from young_prism.engine.events import Event, OriginalDone, PlanReady, ReusedUnchanged
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.workers.pool import Pool
@@ -89,11 +92,17 @@ class Site:
         seed = self.random.randrange(1000)
         return pictures.jpeg(pictures.photo(70 + seed % 40, 60, seed=seed))
 
+    def paths(self) -> list[str]:
+        """Return the paths of everything that may be an original."""
+        return sorted(
+            file.relative_to(self.source).as_posix() for file in self.source.rglob("*") if file.is_file()
+        )
+
     def any_original(self) -> Path:
         """Return one of the photographs."""
         return self.random.choice(sorted(p for p in self.source.rglob("*.jpg") if p.is_file()))
 
-    def build(self, out: Path, **options: Any) -> Built:
+    def build(self, out: Path, *, manifest: str = "manifest.json", **options: Any) -> Built:
         """Build into one of the folders."""
         figures = RunFigures(self.recipe, verify=True)
         heard: list[Event] = []
@@ -112,30 +121,32 @@ class Site:
             self.source,
             out,
             self.recipe,
-            using=BuildOptions(pool=self.pool),
-            listen=listen,
-            details=self.details,
+            options=BuildOptions(pool=self.pool),
+            on_event=listen,
+            metadata=self.details,
             scope=Scope(out=self.out_of_scope),
             **options,
         )
+        self.reason = result.full_plan_reason
         report = {**figures.summary.as_dict(), "slowest": [], "all": figures.outcomes}
         stood = [event for event in heard if isinstance(event, ReusedUnchanged)]
         assert figures.outcomes == result.as_dict()["outcomes"]
         assert (figures.before, figures.after) == (result.bytes_originals, result.bytes_renditions)
         return Built(
             {**result.as_dict(), "seconds": 0, "manifest": ""},
-            (out / "manifest.json").read_bytes(),
+            (out / manifest).read_bytes(),
             faults.results(out),
             report,
             bool(stood),
             [event.original for event in heard if isinstance(event, OriginalDone)],
         )
 
-    def both(self) -> Built:
+    def both(self, **options: Any) -> Built:
         """Build both ways, and compare."""
         quick, thorough = self.outs
         (thorough / ".young-prism" / "standing").unlink(missing_ok=True)
-        first, second = self.build(quick), self.build(thorough)
+        second = self.build(thorough, **options)
+        first = self.build(quick, **options)
         assert not second.short
         assert json.loads(first.manifest) == json.loads(second.manifest)
         assert first.manifest == second.manifest
@@ -259,6 +270,38 @@ def test_whatever_happens_the_short_way_ends_as_the_long_one(tmp_path: Path, poo
     assert short > len(order) / 2, "most of them must not take the long way"
 
 
+@pytest.mark.parametrize("names", NAMES)
+def test_a_build_of_chosen_originals_is_an_increment_that_ends_as_the_long_way(
+    tmp_path: Path, pool: Pool, names: str
+) -> None:
+    """What was not asked for stays as it is, and is made by the next build of everything."""
+    site = Site(tmp_path, read_recipe(RECIPE + NAMES[names]), pool)
+    site.both()
+    order = [*CHANGES, changed, added, moved, copied, said, rendition_gone]
+    site.random.shuffle(order)
+    short = 0
+    for number, change in enumerate(order):
+        change(site)
+        chosen = {path for path in site.paths() if site.random.random() < 0.6}
+        short += site.both(only=chosen.__contains__).short
+        if number % 3 == 2:
+            site.both()
+    assert short > len(order) / 2, "most of them must not take the long way"
+    site.both()
+
+
+def test_an_upload_is_an_increment_of_one(tmp_path: Path, pool: Pool) -> None:
+    site = Site(tmp_path, read_recipe(RECIPE), pool)
+    site.both()
+    for number in range(3):
+        path = f"upload-{number}.jpg"
+        site.put(path, site.fresh())
+        built = site.both(only={path}.__contains__)
+        assert built.short and built.done == [path] and site.reason is None
+        assert built.count["originals"] == 1 and built.count["outcomes"]["reused"] == 0
+    assert site.both().done == [], "and then there is nothing left to do"
+
+
 def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path, pool: Pool) -> None:
     site = Site(tmp_path, read_recipe(RECIPE), pool)
     before = site.both()
@@ -272,9 +315,9 @@ def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path
         site.source,
         quick,
         site.recipe,
-        using=BuildOptions(jobs=1),
-        listen=lambda event: done.append(event.original) if isinstance(event, OriginalDone) else None,
-        stopped=lambda: bool(done),
+        options=BuildOptions(jobs=1),
+        on_event=lambda event: done.append(event.original) if isinstance(event, OriginalDone) else None,
+        is_cancelled=lambda: bool(done),
     )
     assert stopped.stopped and 0 < len(done) < len(changed)
     assert stopped.originals == before.count["originals"] - len(changed) + len(done), (
@@ -293,5 +336,26 @@ def test_names_that_hang_on_all_originals_take_the_long_way(tmp_path: Path, pool
     site = Site(tmp_path, read_recipe(RECIPE + counted), pool)
     site.both()
     site.put("a/first.jpg", site.fresh())
-    assert not site.both().short
+    assert not site.both().short and site.reason is FullPlanReason.COUNTER
     assert site.both().done == [], "nothing to do is still known at once"
+
+
+def test_each_reason_for_a_full_plan_is_said(tmp_path: Path, pool: Pool) -> None:
+    site = Site(tmp_path, read_recipe(RECIPE), pool)
+    quick = site.outs[0]
+    site.build(quick)
+    assert site.reason is FullPlanReason.NO_SNAPSHOT
+    for path in site.paths():
+        os.utime(site.source / path, ns=(1, 1))
+    site.build(quick)
+    assert site.reason is FullPlanReason.MOSTLY_CHANGED
+    (site.source / "b" / "two.png").write_bytes(pictures.png(pictures.photo(64, 48, seed=3)))
+    site.build(quick)
+    assert site.reason is FullPlanReason.NAMES_DEPEND
+    site.recipe = read_recipe(RECIPE + '[names]\nlayout = "beside"\n')
+    shutil.copytree(site.source, tmp_path / "beside")
+    site.source = tmp_path / "beside"
+    site.build(site.source, manifest="young-prism-manifest.json")
+    site.put("late.jpg", site.fresh())
+    site.build(site.source, manifest="young-prism-manifest.json")
+    assert site.reason is FullPlanReason.BESIDE_ORIGINALS

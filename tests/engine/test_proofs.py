@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.errors import ChangedError, YoungPrismError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.naming.rule import WHOLE_FACET

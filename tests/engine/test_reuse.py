@@ -9,18 +9,16 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
 from tests.engine.test_decisions_on_disk import files
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 
 
 def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object) -> Recipe:
@@ -31,7 +29,7 @@ def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object)
 
 
 def run(source: Path, out: Path, how: Recipe) -> BuildOutcome:
-    result = build(source, out, how, using=BuildOptions(jobs=2))
+    result = build(source, out, how, options=BuildOptions(jobs=2))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 

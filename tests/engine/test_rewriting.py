@@ -9,13 +9,13 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
 from tests.cli.test_command import command
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.errors import OutputError
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.engine.site.rewrite import (
     SitePages,

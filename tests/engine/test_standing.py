@@ -9,17 +9,15 @@ from pathlib import Path
 
 import pytest
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Outcome
 from young_prism.engine.build import pipeline as build_module
-from young_prism.engine.build.pipeline import (
-    BuildOptions,
-    BuildOutcome,
-    build,
-)
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.events import Event, ReusedUnchanged
 
 RECIPE = read_recipe(faults.RECIPE)
@@ -30,7 +28,7 @@ def painted(tmp_path_factory: pytest.TempPathFactory) -> Path:
     base = tmp_path_factory.mktemp("standing")
     source = faults.photos(base / "site", 2)
     (source / "broken.jpg").write_bytes((source / "photo-0.jpg").read_bytes()[:5000])
-    build(source, base / "out", RECIPE, using=BuildOptions(jobs=2))
+    build(source, base / "out", RECIPE, options=BuildOptions(jobs=2))
     return base
 
 
@@ -44,7 +42,7 @@ def built(painted: Path, tmp_path: Path) -> tuple[Path, Path]:
 
 def run(source: Path, out: Path, **options: object) -> tuple[BuildOutcome, bool]:
     heard: list[Event] = []
-    result = build(source, out, RECIPE, using=BuildOptions(jobs=2), listen=heard.append, **options)
+    result = build(source, out, RECIPE, options=BuildOptions(jobs=2), on_event=heard.append, **options)
     return result, any(isinstance(event, ReusedUnchanged) and event.all for event in heard)
 
 
@@ -126,7 +124,7 @@ def test_any_change_is_seen(built: tuple[Path, Path], change: Callable[[Path, Pa
 def test_other_decisions_are_seen(built: tuple[Path, Path]) -> None:
     source, out = built
     said = {"photo-0.jpg": ImageMetadata(title="Summit")}
-    assert not run(source, out, details=said)[1] and run(source, out, details=said)[1]
+    assert not run(source, out, metadata=said)[1] and run(source, out, metadata=said)[1]
     assert not run(source, out)[1]
     assert not run(source, out, scope=Scope(exclude=("photo-1.jpg",)))[1]
     assert not run(source, out, only=lambda path: path == "photo-0.jpg")[1]
@@ -134,6 +132,6 @@ def test_other_decisions_are_seen(built: tuple[Path, Path]) -> None:
         source,
         out,
         read_recipe(faults.RECIPE.replace("jpeg = {}", "jpeg = { quality = 50 }")),
-        using=BuildOptions(jobs=2),
+        options=BuildOptions(jobs=2),
     )
     assert result.outcomes[Outcome.MADE] > 0

@@ -7,7 +7,8 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Jpeg, Png
 from young_prism.core.recipe.ladder import Ladder
@@ -21,7 +22,7 @@ from young_prism.core.types import (
 )
 from young_prism.demo.catalogue import camera_exif
 from young_prism.engine.build import executor as running_module
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 
 
 def planned(fmt: ImageFormat, size: tuple[int, int] = (60, 40)) -> PlannedRendition:
@@ -85,11 +86,11 @@ def test_a_spoilt_rendition_fails_alone_and_is_made_the_next_time(
     recipe = Recipe(ladder=Ladder(widths=(160,)))
     with monkeypatch.context() as patch:
         patch.setattr(running_module, "render_file", spoilt)
-        result = build(source, out, recipe, using=BuildOptions(jobs=1))
+        result = build(source, out, recipe, options=BuildOptions(jobs=1))
     assert result.outcomes[Outcome.FAILED] == 1 and not list(out.glob("*.webp"))
     assert "it is 7 × 5, not 160 × 100" in result.failures[0].error
     assert list(out.glob("*.avif")) and list(out.glob("*.jpg"))
-    again = build(source, out, recipe, using=BuildOptions(jobs=1))
+    again = build(source, out, recipe, options=BuildOptions(jobs=1))
     assert again.outcomes[Outcome.FAILED] == 0 and again.outcomes[Outcome.MADE] == 1
     with Image.open(next(out.glob("*.webp"))) as made:
         assert made.size == (160, 100)

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from flask import Flask, render_template_string
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.contrib.flask import Pictures
 from young_prism.core.errors import OutputError, ProjectError
 

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageCms
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.images.headers import jpeg
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.metadata import MetadataGroup

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageDraw
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import WatermarkFile

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageOps
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.errors import DamagedError, OriginalError
 from young_prism.core.images.headers import (
     gif,

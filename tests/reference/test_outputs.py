@@ -11,14 +11,15 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.output.manifest_file import read_manifest
 
 NO_PICTURES = {"multipage_rgb.tif": "64-bit floating-point planes: measurements, not a picture"}
@@ -92,7 +93,7 @@ def test_odd_shapes_go_through(size: tuple[int, int], tmp_path: Path) -> None:
     source.mkdir()
     Image.effect_noise(size, 60).convert("RGB").save(source / "odd.jpg")
     result = build(
-        source, tmp_path / "out", Recipe(ladder=Ladder(widths=(200, 400))), using=BuildOptions(jobs=1)
+        source, tmp_path / "out", Recipe(ladder=Ladder(widths=(200, 400))), options=BuildOptions(jobs=1)
     )
     assert result.failures == []
     assert result.outcomes[Outcome.MADE] + result.outcomes[Outcome.KEPT] > 0

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageCms, ImageOps
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.images.sniff import sniff
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.shape import largest_rung

@@ -18,7 +18,7 @@ from skimage.color import rgb2gray
 from skimage.metrics import structural_similarity
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.encode import jpeg, webp
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.readback import read_back

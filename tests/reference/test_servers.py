@@ -17,8 +17,9 @@ from urllib.parse import quote
 import pytest
 from waitress.server import create_server
 
-from tests import pictures
-from tests.faults import free_port
+from tests.support import pictures
+from tests.support.builds import build
+from tests.support.faults import free_port
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.accept import choose_variant, weights
 from young_prism.core.markup.server_rules import (
@@ -30,7 +31,6 @@ from young_prism.core.markup.server_rules import (
     nginx,
 )
 from young_prism.core.recipe.model import Ladder, Names, Recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.serving import RenditionsMiddleware
 

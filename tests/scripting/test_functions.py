@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from young_prism import scripting
 from young_prism.core.errors import OutputError
 

@@ -17,7 +17,9 @@ from young_prism.store.database import migrations_config, open_database
 from young_prism.store.models import Base
 from young_prism.store.owners import is_gone, this_process
 from young_prism.store.runs import LOST_AFTER_S
-from young_prism.store.store import COMMAND, Store
+from young_prism.store.sources import COMMAND
+from young_prism.store.states import RunState
+from young_prism.store.store import Store
 
 
 def test_the_migrations_make_just_the_tables_that_the_models_describe(tmp_path: Path) -> None:
@@ -29,65 +31,65 @@ def test_the_migrations_make_just_the_tables_that_the_models_describe(tmp_path: 
 
 def test_a_run_that_a_killed_server_left_open_is_marked_interrupted(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    source = store.add_source("Häuser & Höfe", tmp_path, None, tmp_path)
+    source = store.sources.add("Häuser & Höfe", tmp_path, None, tmp_path)
     assert source.slug == "hauser-hofe"
-    run = store.start_run(source.id, origin="page", owner="server", recipe="", version="1")
+    run = store.runs.add(source.id, origin="page", owner="server", recipe="", version="1")
     store.close()
     again = Store(tmp_path / "a.sqlite3")
-    [left] = again.interrupted_runs(owner="server")
+    [left] = again.runs.mark_interrupted(owner="server")
     assert left.id == run
-    assert again.run(run).state == "interrupted"
-    assert again.active_run() is None
-    again.remove_source(source.id)
-    assert again.run(run) is None  # its history goes with it
+    assert again.runs.get(run).state == "interrupted"
+    assert again.runs.current() is None
+    again.sources.remove(source.id)
+    assert again.runs.get(run) is None  # its history goes with it
     again.close()
 
 
 def test_the_same_folder_is_one_source_and_equal_names_get_their_own_address(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    first = store.add_source("Site", tmp_path / "a", None, tmp_path)
-    assert store.add_source("Other", tmp_path / "a", None, tmp_path).id == first.id
-    assert store.add_source("Site", tmp_path / "b", None, tmp_path).slug == "site-2"
+    first = store.sources.add("Site", tmp_path / "a", None, tmp_path)
+    assert store.sources.add("Other", tmp_path / "a", None, tmp_path).id == first.id
+    assert store.sources.add("Site", tmp_path / "b", None, tmp_path).slug == "site-2"
     store.close()
 
 
 def test_a_look_marks_what_is_new_changed_and_gone_until_the_next_that_was_asked_for(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    source = store.add_source("Site", tmp_path, None, tmp_path)
+    source = store.sources.add("Site", tmp_path, None, tmp_path)
 
     def look(seen: dict[str, int], *, keep: bool = False) -> tuple[dict[str, str], list[str]]:
         found = {path: ((size, 1, 1), facts(bytes=size)) for path, size in seen.items()}
-        store.save_inspection(source.id, found, [], [], keep_marks=keep)
-        marks = {row.path: row.since for row in store.originals(source.id) if row.since}
-        return marks, store.inspection(source.id)[0]
+        store.originals.save_inspection(source.id, found, [], [], keep_marks=keep)
+        marks = {row.path: row.since for row in store.originals.all(source.id) if row.since}
+        return marks, store.originals.inspection(source.id)[0]
 
     assert look({"a": 1, "b": 1}) == ({}, [])  # at first nothing is new, since all is
     assert look({"a": 1, "b": 2, "c": 1}) == ({"b": "changed", "c": "new"}, [])
     assert look({"b": 2, "c": 1, "d": 1}, keep=True) == ({"b": "changed", "c": "new", "d": "new"}, ["a"])
     assert look({"b": 2, "c": 1, "d": 1}) == ({}, [])
-    before = store.source_by_slug("site").version
+    before = store.sources.by_slug("site").version
     look({"b": 2, "c": 1, "d": 1})
     assert (
-        store.source_by_slug("site").version > before
+        store.sources.by_slug("site").version > before
     )  # so that whoever waits for a look sees that it ended
     store.close()
 
 
 def test_scope_moves_in_steps_that_are_undone_one_by_one(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    source = store.add_source("Site", tmp_path, None, tmp_path)
+    source = store.sources.add("Site", tmp_path, None, tmp_path)
     many = [f"{number}.jpg" for number in range(1200)]  # more than one statement takes
-    assert store.change_scope(source.id, ["1.jpg", "2.jpg", "1.jpg"], out=True) == ["1.jpg", "2.jpg"]
-    assert len(store.change_scope(source.id, many, out=True)) == 1198
-    assert store.change_scope(source.id, many, out=True) == []  # nothing changed: no step
-    assert len(store.change_scope(source.id, many, out=False)) == 1200
-    assert store.excluded(source.id) == frozenset()
-    assert store.last_scope_change(source.id) == (False, 1200)
-    assert store.undo_scope(source.id) == (True, many)
-    assert store.undo_scope(source.id)[0] is False
-    assert store.excluded(source.id) == {"1.jpg", "2.jpg"}
-    store.undo_scope(source.id)
-    assert store.excluded(source.id) == frozenset() and store.undo_scope(source.id) is None
+    assert store.scope.change(source.id, ["1.jpg", "2.jpg", "1.jpg"], out=True) == ["1.jpg", "2.jpg"]
+    assert len(store.scope.change(source.id, many, out=True)) == 1198
+    assert store.scope.change(source.id, many, out=True) == []  # nothing changed: no step
+    assert len(store.scope.change(source.id, many, out=False)) == 1200
+    assert store.scope.excluded(source.id) == frozenset()
+    assert store.scope.last_change(source.id) == (False, 1200)
+    assert store.scope.undo(source.id) == (True, many)
+    assert store.scope.undo(source.id)[0] is False
+    assert store.scope.excluded(source.id) == {"1.jpg", "2.jpg"}
+    store.scope.undo(source.id)
+    assert store.scope.excluded(source.id) == frozenset() and store.scope.undo(source.id) is None
     store.close()
 
 
@@ -108,46 +110,48 @@ def test_a_database_of_the_first_version_keeps_its_sources(tmp_path: Path) -> No
         )
     engine.dispose()
     store = Store(file)
-    row = store.source_by_slug("s")
+    row = store.sources.by_slug("s")
     assert (row.kind, row.include, row.version) == ("folder", [], 0)
-    assert [original.path for original in store.originals(row.id)] == ["a.jpg"]
+    assert [original.path for original in store.originals.all(row.id)] == ["a.jpg"]
     store.close()
 
 
 def test_a_build_by_command_that_is_not_heard_of_any_more_is_interrupted(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    source = store.add_source("Site", tmp_path, None, tmp_path, kind=COMMAND)
+    source = store.sources.add("Site", tmp_path, None, tmp_path, kind=COMMAND)
     fresh, lost = (
-        store.start_run(source.id, origin="command", owner="command", recipe="", version="1", state="running")
+        store.runs.add(
+            source.id, origin="command", owner="command", recipe="", version="1", state=RunState.RUNNING
+        )
         for _ in range(2)
     )
-    store.change_run(lost, seen_at=datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S + 1))
-    assert [run.id for run, _ in store.active_runs()] == [fresh]
-    assert store.run(lost).state == "interrupted"
-    assert store.sources() == [] and store.all_sources()[source.id].kind == COMMAND
-    store.add_source("Site", tmp_path, None, tmp_path)
-    assert [one.kind for one in store.sources()] == ["folder"]  # a person added it: now it is a source
+    store.runs.change(lost, seen_at=datetime.now(UTC) - timedelta(seconds=LOST_AFTER_S + 1))
+    assert [run.id for run, _ in store.runs.active()] == [fresh]
+    assert store.runs.get(lost).state == "interrupted"
+    assert store.sources.all() == [] and store.sources.by_id()[source.id].kind == COMMAND
+    store.sources.add("Site", tmp_path, None, tmp_path)
+    assert [one.kind for one in store.sources.all()] == ["folder"]  # a person added it: now it is a source
     store.close()
 
 
 def test_a_run_whose_process_is_gone_is_interrupted_at_once(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    source = store.add_source("Site", tmp_path, None, tmp_path)
-    values = {"origin": "watcher", "recipe": "", "version": "1", "state": "running"}
+    source = store.sources.add("Site", tmp_path, None, tmp_path)
+    values = {"origin": "watcher", "recipe": "", "version": "1", "state": RunState.RUNNING}
     mine, gone, elsewhere, server = (
-        store.start_run(source.id, owner=owner, **values)
+        store.runs.add(source.id, owner=owner, **values)
         for owner in ("command", "command", "command", "server")
     )
     with subprocess.Popen(["true"]) as process:
         process.wait()
     host = this_process().rpartition(":")[0]
-    store.change_run(gone, worker=f"{host}:{process.pid}")
-    store.change_run(elsewhere, worker=f"another-machine:{process.pid}")
-    assert {run.id for run, _ in store.active_runs()} == {mine, elsewhere, server}
-    assert store.run(gone).state == "interrupted"
+    store.runs.change(gone, worker=f"{host}:{process.pid}")
+    store.runs.change(elsewhere, worker=f"another-machine:{process.pid}")
+    assert {run.id for run, _ in store.runs.active()} == {mine, elsewhere, server}
+    assert store.runs.get(gone).state == "interrupted"
     # A server that starts takes up its own, and leaves a live command alone, though both say that a watcher asked.
-    assert [run.id for run in store.interrupted_runs(owner="server")] == [server]
-    assert store.run(mine).state == "running"
+    assert [run.id for run in store.runs.mark_interrupted(owner="server")] == [server]
+    assert store.runs.get(mine).state == "running"
     store.close()
 
 
@@ -162,7 +166,10 @@ def test_names_and_slugs_of_sources_differ_also_at_the_same_moment(tmp_path: Pat
     store = Store(tmp_path / "a.sqlite3")
     with ThreadPoolExecutor(8) as pool:
         rows = list(
-            pool.map(lambda _: store.add_upload("Dropped today", tmp_path / "up", tmp_path), range(8))
+            pool.map(
+                lambda _: store.sources.add_upload_source("Dropped today", tmp_path / "up", tmp_path),
+                range(8),
+            )
         )
     assert len({row.slug for row in rows}) == len({row.name for row in rows}) == 8
     assert {"Dropped today", "Dropped today (2)"} <= {row.name for row in rows}
@@ -171,14 +178,16 @@ def test_names_and_slugs_of_sources_differ_also_at_the_same_moment(tmp_path: Pat
 
 def test_pruning_keeps_the_newest_run_of_each_source_and_what_goes_on(tmp_path: Path) -> None:
     store = Store(tmp_path / "a.sqlite3")
-    sources = [store.add_source(name, tmp_path / name, None, tmp_path) for name in ("a", "b")]
+    sources = [store.sources.add(name, tmp_path / name, None, tmp_path) for name in ("a", "b")]
     for source in sources:
         for _ in range(3):
-            store.start_run(source.id, origin="page", owner="server", recipe="", version="1", state="done")
-    going_on = store.start_run(
-        sources[0].id, origin="page", owner="server", recipe="", version="1", state="running"
+            store.runs.add(
+                source.id, origin="page", owner="server", recipe="", version="1", state=RunState.DONE
+            )
+    going_on = store.runs.add(
+        sources[0].id, origin="page", owner="server", recipe="", version="1", state=RunState.RUNNING
     )
-    assert store.prune_runs(before=datetime.now(UTC) + timedelta(days=1)) == 5
-    assert [run.id for run in store.runs()] == [going_on, 6]
-    assert store.prune_runs(keep=1) == 0
+    assert store.runs.prune(before=datetime.now(UTC) + timedelta(days=1)) == 5
+    assert [run.id for run in store.runs.newest()] == [going_on, 6]
+    assert store.runs.prune(keep=1) == 0
     store.close()

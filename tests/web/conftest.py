@@ -12,18 +12,19 @@ from typing import Any
 import pytest
 import waitress
 
-from tests import pictures
+from tests.support import pictures
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.engine.source.walk import scan
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 
 def wait_until_looked(app: Any) -> None:
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     for _ in range(300):
-        sources = parts.store.sources()
-        if all(source.looked_at and parts.runner.look_progress(source.id) is None for source in sources):
+        sources = parts.store.sources.all()
+        if all(source.looked_at and parts.inspections.progress.get(source.id) is None for source in sources):
             return
         time.sleep(0.1)
     raise AssertionError("the look did not end")
@@ -33,12 +34,12 @@ def wait_until_looked(app: Any) -> None:
 def app(source: Path, tmp_path: Path) -> Iterator[Any]:
     """The application with the small source in it, looked at."""
     made = create_app(Settings(data=tmp_path / "data", roots=(tmp_path,), jobs=2))
-    parts = made.extensions["young_prism"]
-    row = parts.store.add_source("Small site", source, tmp_path / "out", tmp_path)
+    parts = services_of(made)
+    row = parts.store.sources.add("Small site", source, tmp_path / "out", tmp_path)
     # Looked at here and now: workers would take longer to start than all the rest of most tests takes.
     found = scan(source)
     seen = {one.path: (one.stamp, inspect_bytes((source / one.path).read_bytes())) for one in found.originals}
-    parts.store.save_look(row.id, seen, found.left_out, found.notes)
+    parts.store.originals.save_inspection(row.id, seen, found.left_out, found.notes)
     yield made
     close_app(made)
 
@@ -52,11 +53,11 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     (site / "broken.jpg").write_bytes(good[: len(good) // 2])
     (base / "empty").mkdir()
     app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     for name, folder in (("Small site", site), ("Empty", base / "empty")):
-        row = parts.store.add_source(name, folder, None, base / "out")
-        parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
-        parts.runner.look(row)
+        row = parts.store.sources.add(name, folder, None, base / "out")
+        parts.store.sources.set_recipe(row.id, pictures.QUICK_FORMATS)
+        parts.inspections.request(row)
     wait_until_looked(app)
     with serving(app) as address:
         yield address

@@ -11,9 +11,9 @@ import httpx
 import pytest
 from PIL import Image
 
-from tests import pictures
 from tests.cli.test_command import command
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.doors import Doors, doors
 from young_prism.client import Client, Refused
 
 PHOTO = pictures.jpeg(pictures.photo(200, 150))

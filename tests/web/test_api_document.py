@@ -27,8 +27,8 @@ from schemathesis.specs.openapi.checks import (
     unsupported_method,
 )
 
-from tests import pictures
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.doors import Doors, doors
 from young_prism.web.api.contract import OPERATIONS
 from young_prism.web.api.document import document
 

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 
 import pytest
 
-from tests import pictures
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.doors import Doors, doors
 
 PHOTO = pictures.jpeg(pictures.photo(160, 120))
 
@@ -76,7 +76,7 @@ def test_the_developer_says_what_may_be_changed(door: Doors) -> None:
         text = door.http.get(page).text
         assert "Withdraw it" not in text and "Replace it" not in text and "readonly" in text
     finally:
-        door.parts.store.set_allowed(door.parts.store.source("light").id, None)
+        door.parts.store.sources.set_allowed(door.parts.store.sources.by_slug("light").id, None)
     shown = pressed(
         door, f"{page}/focal", page, **{"focal.x": "10", "focal.y": "20", "width": "100", "height": "100"}
     )

@@ -15,15 +15,16 @@ import httpx
 import pytest
 from moto.server import ThreadedMotoServer
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from tests.web.test_pages import token
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.source.walk import scan
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
 
@@ -52,17 +53,17 @@ def storage() -> Iterator[str]:
 @pytest.fixture(scope="module")
 def client(root: Path, storage: str) -> Iterator[Any]:
     app = create_app(Settings(data=root / "data", roots=(root / "site",), jobs=1, endpoints=(storage,)))
-    parts = app.extensions["young_prism"]
-    row = parts.store.add_source("Hill", root / "site", root / "out", root, pages_folder=root / "site")
-    parts.store.set_recipe(row.id, write_recipe(RECIPE))
+    parts = services_of(app)
+    row = parts.store.sources.add("Hill", root / "site", root / "out", root, pages_folder=root / "site")
+    parts.store.sources.set_recipe(row.id, write_recipe(RECIPE))
     found = scan(root / "site")
     seen = {
         one.path: (one.stamp, inspect_bytes((root / "site" / one.path).read_bytes()))
         for one in found.originals
     }
-    parts.store.save_look(row.id, seen, found.left_out, found.notes)
-    bare = parts.store.add_source("Bare", root, root / "nothing", root)
-    parts.store.save_look(bare.id, {}, [], [])
+    parts.store.originals.save_inspection(row.id, seen, found.left_out, found.notes)
+    bare = parts.store.sources.add("Bare", root, root / "nothing", root)
+    parts.store.originals.save_inspection(bare.id, {}, [], [])
     yield app.test_client()
     close_app(app)
 

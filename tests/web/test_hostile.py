@@ -15,13 +15,14 @@ import pytest
 from flask import got_request_exception
 from werkzeug.routing import Rule
 
-from tests import pictures
+from tests.support import pictures
+from tests.support.builds import build
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.build.pipeline import build
 from young_prism.engine.source.walk import scan
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 VALUES = (
     "",
@@ -72,11 +73,11 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     (site / "index.html").write_text('<img src="a.jpg">')
     made = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
     made.config["WTF_CSRF_ENABLED"] = False
-    parts = made.extensions["young_prism"]
-    row = parts.store.add_source("Site", site, site / "out", base, pages_folder=site)
-    parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
+    parts = services_of(made)
+    row = parts.store.sources.add("Site", site, site / "out", base, pages_folder=site)
+    parts.store.sources.set_recipe(row.id, pictures.QUICK_FORMATS)
     found = scan(site, output=site / "out")
-    parts.store.save_look(
+    parts.store.originals.save_inspection(
         row.id,
         {"a.jpg": (found.originals[0].stamp, inspect_bytes((site / "a.jpg").read_bytes()))},
         found.left_out,
@@ -191,8 +192,8 @@ def test_no_route_answers_a_hostile_value_with_a_fault_of_ours(
     ],
 )
 def test_what_a_browser_says_of_its_files_is_checked(app: Any, body: bytes) -> None:
-    parts = app.extensions["young_prism"]
-    source = parts.store.add_upload("Sent", parts.settings.uploads, parts.settings.outputs)
+    parts = services_of(app)
+    source = parts.store.sources.add_upload_source("Sent", parts.settings.uploads, parts.settings.outputs)
     names = [b'[{"path": "%s.jpg", "sha256": "0"}]' % (b"a" * length) for length in (10, 400, 5000)]
     for data in (body, *names):
         for where in ("known", "known?count=99999999999999999999", "known?count=x"):
@@ -204,16 +205,18 @@ def test_what_a_browser_says_of_its_files_is_checked(app: Any, body: bytes) -> N
 
 @pytest.mark.parametrize("file", ["\\u0000", "a" * 400, "a/" * 3000, "../x", "/etc/passwd", "."])
 def test_a_watermark_that_cannot_be_used_does_not_lock_its_source(app: Any, file: str) -> None:
-    client, parts = app.test_client(), app.extensions["young_prism"]
-    row = parts.store.add_source(
+    client, parts = app.test_client(), services_of(app)
+    row = parts.store.sources.add(
         "Marked", Path(parts.settings.roots[0]) / "site", None, parts.settings.outputs
     )
-    parts.store.set_recipe(row.id, f'{pictures.QUICK_FORMATS}\n[finishing.watermark]\nfile = "{file}"\n')
+    parts.store.sources.set_recipe(
+        row.id, f'{pictures.QUICK_FORMATS}\n[finishing.watermark]\nfile = "{file}"\n'
+    )
     try:
         for page in ("run", "recipe", "intake", "picture/a.jpg", "run/plan"):
             assert client.get(f"/s/{row.slug}/{page}").status_code < 500, page
     finally:
-        parts.store.set_recipe(row.id, pictures.QUICK_FORMATS)
+        parts.store.sources.set_recipe(row.id, pictures.QUICK_FORMATS)
 
 
 @pytest.mark.parametrize(

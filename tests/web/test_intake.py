@@ -9,10 +9,11 @@ from urllib.parse import quote
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from tests.web.conftest import wait_until_looked
 from tests.web.test_pages import look_again, token
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
+from young_prism.web.context import services_of
 from young_prism.web.intake import PAGE
 from young_prism.web.intake.selection import COLUMNS, CatalogueQuery, select
 from young_prism.web.intake.weight_map import draw_weights
@@ -21,8 +22,8 @@ INTAKE = "/s/small-site/intake"
 
 
 def catalogue(app) -> Catalogue:
-    parts = app.extensions["young_prism"]
-    return parts.catalogues.of(parts.store.source("small-site"))
+    parts = services_of(app)
+    return parts.catalogues.of(parts.store.sources.by_slug("small-site"))
 
 
 def test_many_selections_evict_each_other_and_nothing_else(app) -> None:

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 import pytest
 from PIL import Image
 
-from tests import pictures
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.doors import Doors, doors
 
 AVIF = "image/avif,image/webp,image/*,*/*;q=0.8"
 
@@ -104,7 +104,7 @@ def test_cuts_have_addresses_and_there_are_no_others(door: Doors, upload: dict) 
 def test_a_folder_of_the_machine_is_served_to_nobody(door: Doors) -> None:
     site = pictures.small_source(door.data.parent / "own")
     parts = door.parts
-    source = parts.store.add_source("Own", site, site, site)
+    source = parts.store.sources.add("Own", site, site, site)
     assert door.http.get(f"/media/{source.slug}/photo.jpg").status_code == 404
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from tools.stamp_css import inputs_digest, stamped_digest
 
-from tests.pictures import hashes
+from tests.support.pictures import hashes
 
 
 def token(client) -> str:

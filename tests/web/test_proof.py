@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.web.context import services_of
 
 HOST = {"Host": "127.0.0.1"}
 
@@ -73,17 +74,17 @@ def post(app: Any, form: dict[str, str]) -> Any:
 )
 def test_a_choice_that_cannot_be_used_changes_nothing(app: Any, form: dict[str, str], said: str) -> None:
     assert said in post(app, form).text
-    assert app.extensions["young_prism"].store.sources()[0].recipe == ""
+    assert services_of(app).store.sources.all()[0].recipe == ""
 
 
 def test_a_candidate_a_band_and_sharpening_are_written_down(app: Any) -> None:
-    store = app.extensions["young_prism"].store
+    store = services_of(app).store
     post(app, {"way": "candidate", "candidate": "avif-44-444-sharp"})
-    recipe = read_recipe(store.sources()[0].recipe)
+    recipe = read_recipe(store.sources.all()[0].recipe)
     assert recipe.formats.photo.avif and recipe.formats.photo.avif.quality == 44
     assert recipe.formats.photo.avif.chroma == "4:4:4" and recipe.finishing.sharpen == "mild"
     post(app, {"way": "band", "least": "62", "most": "80"})
-    assert read_recipe(store.sources()[0].recipe).formats.photo.band == (62, 80)
+    assert read_recipe(store.sources.all()[0].recipe).formats.photo.band == (62, 80)
 
 
 def test_others_come_with_the_worst_first(app: Any) -> None:

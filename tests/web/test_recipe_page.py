@@ -10,6 +10,7 @@ from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.ladder.optimum import Need
 from young_prism.reports.drawing.ladder import draw_ladder
+from young_prism.web.context import services_of
 
 RECIPE = "/s/small-site/recipe"
 TYPED = '# mine\nname = "Two widths"\n\n[ladder]\nwidths = [200, 300]\n'
@@ -45,15 +46,18 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     )  # what was typed is not lost
     assert client.get(f"{RECIPE}.toml").text == TYPED
     client.post("/s/small-site/run", data={"csrf_token": token(client)})
-    parts = app.extensions["young_prism"]
-    source = parts.store.source("small-site")
-    wait_for(lambda: parts.store.runs(source.id)[0].state == "done")
-    [run] = parts.store.runs(source.id)
+    parts = services_of(app)
+    source = parts.store.sources.by_slug("small-site")
+    wait_for(lambda: parts.store.runs.newest(source.id)[0].state == "done")
+    [run] = parts.store.runs.newest(source.id)
     assert 'name = "Two widths"' in run.recipe
-    assert {item.width for item in parts.store.items(run.id) if item.original == "photo.jpg"} == {200, 300}
+    assert {item.width for item in parts.store.runs.items(run.id) if item.original == "photo.jpg"} == {
+        200,
+        300,
+    }
     rows = list(csv.DictReader(io.StringIO(client.get(f"/s/small-site/run/{run.id}.csv").text)))
     taken = client.get(f"/s/small-site/run/{run.id}.json").json
-    assert len(rows) == len(taken["items"]) == len(parts.store.items(run.id))
+    assert len(rows) == len(taken["items"]) == len(parts.store.runs.items(run.id))
     assert {row["outcome"] for row in rows} == {item["outcome"] for item in taken["items"]} >= {"made"}
     assert 'name = "Two widths"' in taken["recipe"] and taken["bytes"]["renditions"] > 0
     renamed = TYPED + '[names]\nrule = "web-{stem}-{width}.{ext}"\n'
@@ -83,12 +87,12 @@ def test_the_drawn_ladder_is_true() -> None:
 
 
 def test_what_an_earlier_recipe_made_is_removed_on_request(app, source, tmp_path) -> None:
-    client, parts = app.test_client(), app.extensions["young_prism"]
-    number = parts.store.source("small-site").id
+    client, parts = app.test_client(), services_of(app)
+    number = parts.store.sources.by_slug("small-site").id
     for text in (TYPED, TYPED.replace("200, 300", "210")):
         post(app, RECIPE, text)
         client.post("/s/small-site/run", data={"csrf_token": token(client)})
-        wait_for(lambda: parts.store.runs(number)[0].state == "done")
+        wait_for(lambda: parts.store.runs.newest(number)[0].state == "done")
     page = client.get("/s/small-site/run").text
     assert "made by an earlier recipe" in page and "photo-300w.jpg" in page
     done = client.post(

@@ -11,14 +11,16 @@ from typing import Any
 
 import pytest
 
-from tests import faults, pictures
+from tests.support import faults, pictures
+from tests.support.builds import build
 from tests.web.test_pages import token
 from tests.web.test_uploads import wait_for
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.build import executor as running_module
-from young_prism.engine.build.pipeline import BuildOptions, build
+from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.workers.tasks import render_file
 from young_prism.store.store import Store
+from young_prism.web.context import services_of
 
 RUN = "/s/small-site/run"
 QUICK = f"[ladder]\nwidths = [60, 200, 600]\n{pictures.QUICK_FORMATS}"
@@ -34,7 +36,7 @@ def unhurried(*arguments: Any) -> Any:
 def app(app: Any, monkeypatch: pytest.MonkeyPatch) -> Any:
     """The application with a quick recipe, and originals that take a moment each."""
     monkeypatch.setattr(running_module, "render_file", unhurried)
-    app.extensions["young_prism"].store.set_recipe(1, QUICK)
+    services_of(app).store.sources.set_recipe(1, QUICK)
     return app
 
 
@@ -44,12 +46,12 @@ def press(app: Any, address: str, **fields: Any) -> Any:
 
 
 def state_of(app: Any, number: int) -> str:
-    return str(app.extensions["young_prism"].store.run(number).state)
+    return str(services_of(app).store.runs.get(number).state)
 
 
 def add_photos(app: Any, number: int) -> Path:
     """Put pictures into the source, which make a run last."""
-    folder = Path(app.extensions["young_prism"].store.source("small-site").folder)
+    folder = Path(services_of(app).store.sources.by_slug("small-site").folder)
     for seed in range(number):
         (folder / f"long-{seed}.jpg").write_bytes(pictures.jpeg(pictures.photo(240, 160, 40 + seed)))
     return folder
@@ -58,51 +60,53 @@ def add_photos(app: Any, number: int) -> Path:
 def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
     add_photos(app, 11)
     press(app, RUN)
-    store = app.extensions["young_prism"].store
-    wait_for(lambda: store.run(1).originals_done >= 1)
+    store = services_of(app).store
+    wait_for(lambda: store.runs.get(1).originals_done >= 1)
     page = press(app, f"{RUN}/1/stop", pause="1")
     assert "pausing" in page.text or "paused" in page.text
     wait_for(lambda: state_of(app, 1) == "paused")
-    made = store.run(1).outcomes["made"]
-    assert 0 < made < store.run(1).planned
-    assert store.active_run() is None  # nothing is held, and another door may write
+    made = store.runs.get(1).outcomes["made"]
+    assert 0 < made < store.runs.get(1).planned
+    assert store.runs.current() is None  # nothing is held, and another door may write
     assert "Go on" in app.test_client().get(f"{RUN}/1").text
     press(app, f"{RUN}/1/go-on")
     wait_for(lambda: state_of(app, 1) == "done")
-    run = store.run(1)
+    run = store.runs.get(1)
     assert (
         run.outcomes["reused"] == 0 and run.outcomes["made"] > made
     )  # what was made before the pause was made in it
-    assert len(store.runs()) == 1 and [line for _, line in run.log if "Done" in line]
+    assert len(store.runs.newest()) == 1 and [line for _, line in run.log if "Done" in line]
 
 
 def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None:
-    store = app.extensions["young_prism"].store
+    store = services_of(app).store
     folder = add_photos(app, 13)
     press(app, RUN)
-    wait_for(lambda: store.run(1).originals_done >= 1)
+    wait_for(lambda: store.runs.get(1).originals_done >= 1)
     press(app, RUN, path="long-9.jpg")
     press(app, RUN, path="long-8.jpg")  # in a hurry as well
     wait_for(lambda: state_of(app, 2) == "done")
     assert state_of(app, 1) != "done"  # it made way, and goes on by itself
     wait_for(lambda: state_of(app, 3) == "done")
-    assert {item.original for item in store.items(2)} == {"long-9.jpg"} and store.run(2).originals == 1
+    assert {item.original for item in store.runs.items(2)} == {"long-9.jpg"} and store.runs.get(
+        2
+    ).originals == 1
     wait_for(lambda: state_of(app, 1) == "done")
-    out = Path(store.source("small-site").out_folder)
+    out = Path(store.sources.by_slug("small-site").out_folder)
     manifest = json.loads((out / "manifest.json").read_text())
     assert "photo.jpg" in {one["path"] for one in manifest["originals"]}
     fresh = out.parent / "fresh"
-    build(folder, fresh, read_recipe(store.run(1).recipe), using=BuildOptions(jobs=2))
+    build(folder, fresh, read_recipe(store.runs.get(1).recipe), options=BuildOptions(jobs=2))
     assert faults.results(out) == faults.results(fresh)
 
 
 def test_a_manifest_says_of_the_others_what_it_said_before(app: Any) -> None:
-    store = app.extensions["young_prism"].store
+    store = services_of(app).store
     press(app, RUN)
     wait_for(lambda: state_of(app, 1) == "done")
-    out = Path(store.source("small-site").out_folder)
+    out = Path(store.sources.by_slug("small-site").out_folder)
     before = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
-    store.set_recipe(1, "[ladder]\nwidths = [40]\n")
+    store.sources.set_recipe(1, "[ladder]\nwidths = [40]\n")
     press(app, RUN, path="photo.jpg")
     wait_for(lambda: state_of(app, 2) == "done")
     after = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
@@ -112,26 +116,26 @@ def test_a_manifest_says_of_the_others_what_it_said_before(app: Any) -> None:
 
 
 def test_what_failed_is_tried_again_by_itself(app: Any) -> None:
-    store = app.extensions["young_prism"].store
-    out = Path(store.source("small-site").out_folder)
+    store = services_of(app).store
+    out = Path(store.sources.by_slug("small-site").out_folder)
     press(app, RUN)
     wait_for(lambda: state_of(app, 1) == "done")
     victim = next(out.rglob("photo*.webp"))
     victim.write_bytes(b"somebody's own")
     press(app, RUN)
     wait_for(lambda: state_of(app, 2) == "done")
-    assert store.failed_originals(2) == ["photo.jpg"]
+    assert store.runs.failed_originals(2) == ["photo.jpg"]
     victim.unlink()
     press(app, RUN, failed="2")
     wait_for(lambda: state_of(app, 3) == "done")
-    assert store.run(3).only == ["photo.jpg"] and store.run(3).outcomes["failed"] == 0
+    assert store.runs.get(3).only == ["photo.jpg"] and store.runs.get(3).outcomes["failed"] == 0
 
 
 def test_a_report_says_what_changed_and_opens_without_the_server(app: Any, tmp_path: Path) -> None:
     client = app.test_client()
     press(app, RUN)
     wait_for(lambda: state_of(app, 1) == "done")
-    app.extensions["young_prism"].store.set_recipe(1, "[ladder]\nwidths = [40]\n")
+    services_of(app).store.sources.set_recipe(1, "[ladder]\nwidths = [40]\n")
     press(app, RUN)
     wait_for(lambda: state_of(app, 2) == "done")
     page = client.get(f"{RUN}/2").text
@@ -153,7 +157,7 @@ def test_a_report_says_what_changed_and_opens_without_the_server(app: Any, tmp_p
 
 
 def test_runs_of_all_doors_are_in_one_history_which_can_be_pruned(app: Any, tmp_path: Path) -> None:
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     source = faults.photos(tmp_path / "elsewhere", 1)
     line = faults.command(source, tmp_path / "built", "--data", str(parts.settings.data))
     for _ in range(3):
@@ -162,19 +166,19 @@ def test_runs_of_all_doors_are_in_one_history_which_can_be_pruned(app: Any, tmp_
     wait_for(lambda: state_of(app, 4) == "done")
     page = app.test_client().get("/runs").text
     assert "command" in page and str(source) in page and "Small site" in page
-    assert [run.outcomes["made"] > 0 for run in parts.store.runs()] == [True, False, False, True]
+    assert [run.outcomes["made"] > 0 for run in parts.store.runs.newest()] == [True, False, False, True]
     assert "elsewhere" not in app.test_client().get("/").text  # it is no source until somebody adds it
-    assert "is done" in app.test_client().get(f"/s/elsewhere/run/{parts.store.runs()[1].id}").text
+    assert "is done" in app.test_client().get(f"/s/elsewhere/run/{parts.store.runs.newest()[1].id}").text
     assert "2 runs taken off" in press(app, "/runs/prune", keep="1").text
-    assert [run.id for run in parts.store.runs()] == [4, 3]
+    assert [run.id for run in parts.store.runs.newest()] == [4, 3]
 
 
 def test_a_build_by_command_is_stopped_from_the_pages(app: Any, tmp_path: Path) -> None:
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     source = faults.photos(tmp_path / "slow", 32)
     line = faults.command(source, tmp_path / "built", "--data", str(parts.settings.data))
     with subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
-        wait_for(lambda: any(run.originals_done for run in parts.store.runs()))
+        wait_for(lambda: any(run.originals_done for run in parts.store.runs.newest()))
         press(app, "/s/slow/run/1/stop")
         try:
             assert process.wait(60) == 130
@@ -185,18 +189,18 @@ def test_a_build_by_command_is_stopped_from_the_pages(app: Any, tmp_path: Path) 
 
 def further(store: Store, number: int, before: int) -> bool:
     """Whether a run is done, or has come further than so many originals; with -1 nothing but its end will do."""
-    run = store.run(number)
+    run = store.runs.get(number)
     return run.state == "done" or -1 < before < run.originals_done
 
 
 def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: Path) -> None:
     source = faults.photos(tmp_path / "site", 10)
     recipe = read_recipe(faults.RECIPE)
-    build(source, tmp_path / "undisturbed", recipe, using=BuildOptions(jobs=2))
+    build(source, tmp_path / "undisturbed", recipe, options=BuildOptions(jobs=2))
     data, out = tmp_path / "data", tmp_path / "out"
     store = Store(data / "young-prism.sqlite3")
-    row = store.add_source("Site", source, out, tmp_path)
-    number = store.start_run(
+    row = store.sources.add("Site", source, out, tmp_path)
+    number = store.runs.add(
         row.id, origin="page", owner="server", recipe=faults.RECIPE, version="", out_folder=str(out)
     )  # as a server leaves it that is killed at once
     program = str(Path(sys.executable).parent / "young-prism")
@@ -204,14 +208,14 @@ def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: 
         for last in (False, False, True):
             line = [program, "serve", "--data", str(data), "--port", str(faults.free_port()), "--jobs", "2"]
             with subprocess.Popen(line, stderr=subprocess.DEVNULL) as server:
-                before = store.run(number).originals_done
+                before = store.runs.get(number).originals_done
                 try:
                     wait_for(lambda before=before, last=last: further(store, number, -1 if last else before))
                 finally:
                     server.kill()
     assert not seen
     assert faults.results(out) == faults.results(tmp_path / "undisturbed")
-    run = store.run(number)
+    run = store.runs.get(number)
     # What was on the disk and not on record when it was killed counts as reused.
     assert run.outcomes["failed"] == 0 and sum(run.outcomes.values()) == run.planned
     assert run.outcomes["made"] > run.planned / 2

@@ -11,9 +11,9 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests import pictures
 from tests.core.test_dangers import SVG, archive
-from tests.web.doors import LIMITS, Doors, doors
+from tests.support import pictures
+from tests.support.doors import LIMITS, Doors, doors
 from young_prism.cli.main import main
 from young_prism.core.errors import ServeError
 from young_prism.web.rates import Rates

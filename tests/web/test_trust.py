@@ -14,14 +14,15 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests import pictures
-from tests.web.doors import Doors, doors
+from tests.support import pictures
+from tests.support.doors import Doors, doors
 from tests.web.test_strangers import head, raw
 from young_prism.core.errors import AccessError, ServeError, StoreError
 from young_prism.services.settings import Settings
 from young_prism.services.webhooks import PrivateAddressError, public_address
 from young_prism.web import bodies
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 from young_prism.web.data_folder import session_key
 from young_prism.web.security import safe_redirect_target
 
@@ -105,7 +106,7 @@ def test_keys_go_to_no_endpoint_that_the_server_was_not_started_with(
     address, heard = listener
     for name in ("AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY", "AWS_SESSION_TOKEN"):
         monkeypatch.setenv(name, "SECRET")
-    [source] = door.parts.store.upload_sources()
+    [source] = door.parts.store.sources.upload_sources()
     page = f"{door.address}/s/{source.slug}/hand-off/package"
     asked = {"target": "s3://bucket/x", "endpoint": address}
     assert httpx.get(page, params=asked).status_code == 200
@@ -220,14 +221,14 @@ def test_first_uploads_at_once_all_arrive(tmp_path: Path) -> None:
             }
 
         assert list(pool.map(send, range(8))) == [200] * 8
-        [source] = door.parts.store.upload_sources()
+        [source] = door.parts.store.sources.upload_sources()
         assert door.parts.store.uploads.count([source.id]) == 8
 
 
 def test_a_folder_with_the_name_of_a_recipe_does_not_scatter_its_uploads(door: Doors) -> None:
     door.parts.store.recipes.add("Summit", 'name = "Summit"\n')
-    door.parts.store.add_source("Summit", door.data.parent, None, door.data)
-    sources = {door.parts.desk.place(recipe="summit").id for _ in range(3)}
+    door.parts.store.sources.add("Summit", door.data.parent, None, door.data)
+    sources = {door.parts.uploads.resolve_source(recipe="summit").id for _ in range(3)}
     assert len(sources) == 1
 
 
@@ -300,7 +301,7 @@ def test_webhooks_go_to_private_addresses_only_where_that_is_wanted(tmp_path: Pa
     assert not Settings(tmp_path, listen="0.0.0.0").allows_private_webhooks  # noqa: S104
     assert Settings(tmp_path, listen="0.0.0.0", private_webhooks=True).allows_private_webhooks  # noqa: S104
     with doors(tmp_path, private_webhooks=False) as door:
-        messenger = door.parts.messenger
+        messenger = door.parts.webhooks
         with pytest.raises(AccessError, match="private"):
             messenger.add("http://169.254.169.254/latest")
         for address in ("ftp://x", "http://[", "http://x:99999999/", ""):
@@ -344,7 +345,7 @@ def test_a_database_that_is_deleted_or_replaced_is_noticed_and_nothing_is_called
         if replaced:
             file.write_bytes((tmp_path / "aside").read_bytes())
         with pytest.raises(StoreError, match="deleted or replaced"):
-            app.extensions["young_prism"].store.recipes.add("Lost", "")
+            services_of(app).store.recipes.add("Lost", "")
         for _ in range(2):
             answer = client.get("/")
             assert answer.status_code == 409 and "deleted or replaced" in answer.text

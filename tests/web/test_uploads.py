@@ -13,11 +13,12 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
+from tests.support import pictures
 from tests.web.conftest import wait_until_looked
 from tests.web.test_pages import token
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import services_of
 
 PHOTO = pictures.jpeg(pictures.photo(60, 40))
 
@@ -129,20 +130,20 @@ def test_a_folder_dropped_again_goes_on_where_it_was(app, places) -> None:
 
 
 def test_adding_files_does_not_disturb_a_run(app, places) -> None:
-    client, parts = app.test_client(), app.extensions["young_prism"]
+    client, parts = app.test_client(), services_of(app)
     for seed in range(3):
         put(app, f"{places['file']}?path={seed}.jpg", pictures.jpeg(pictures.photo(1000, 700, seed)))
     client.post(places["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)
     client.post("/s/trip/run", data={"csrf_token": token(client)})
-    [run] = parts.store.runs(parts.store.source("trip").id)
-    wait_for(lambda: parts.store.run(run.id).state == "running")
+    [run] = parts.store.runs.newest(parts.store.sources.by_slug("trip").id)
+    wait_for(lambda: parts.store.runs.get(run.id).state == "running")
     put(app, f"{places['file']}?path=late.jpg", PHOTO)
     client.post(places["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)  # the look does not wait for the run
     assert "4 originals" in client.get("/s/trip/intake").text
-    wait_for(lambda: parts.store.run(run.id).state == "done")
-    done = parts.store.run(run.id)
+    wait_for(lambda: parts.store.runs.get(run.id).state == "done")
+    done = parts.store.runs.get(run.id)
     assert (done.originals, done.originals_done, done.outcomes["failed"]) == (3, 3, 0)
 
 

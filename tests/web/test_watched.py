@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from tests import pictures
-from tests.web.doors import RECIPE, doors
+from tests.support import pictures
+from tests.support.doors import RECIPE, doors
 from young_prism.engine.intake.watch import FAILURES_FILE
 
 
@@ -24,9 +24,9 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
     (site / "first.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80)))
     with doors(tmp_path) as door:
         store = door.parts.store
-        source = store.add_source("Dropped", site, out, tmp_path)
-        store.set_recipe(source.id, RECIPE + '[names]\norphans = "remove"\n')
-        door.parts.watchers.switch(store.source(source.slug), on=True)
+        source = store.sources.add("Dropped", site, out, tmp_path)
+        store.sources.set_recipe(source.id, RECIPE + '[names]\norphans = "remove"\n')
+        door.parts.watchers.switch(store.sources.by_slug(source.slug), on=True)
         appears(out / "first-80w.jpg")
         (site / "bad.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80))[:700])
         (site / "second.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 2)))
@@ -50,9 +50,9 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
     (site / "third.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 3)))
     with doors(tmp_path) as door:
         appears(out / "third-80w.jpg")
-        origins = {run.origin for run in door.parts.store.runs()}
+        origins = {run.origin for run in door.parts.store.runs.newest()}
         assert origins == {"watcher"}
-        door.parts.watchers.switch(door.parts.store.source("dropped"), on=False)
+        door.parts.watchers.switch(door.parts.store.sources.by_slug("dropped"), on=False)
         (site / "fourth.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 4)))
         time.sleep(2.5)
         assert not (out / "fourth-80w.jpg").exists()

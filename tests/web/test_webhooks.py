@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests import pictures
-from tests.web.doors import doors
+from tests.support import pictures
+from tests.support.doors import doors
 from young_prism.cli.receive_webhooks import receiver
 from young_prism.core.errors import AccessError
 from young_prism.services import webhooks
@@ -40,7 +40,7 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
     with doors(tmp_path) as door:
         stand_in = receiver(0, "whsec_x", refuse=1)
         stand_in.server_close()
-        hook = door.parts.messenger.add(f"http://127.0.0.1:{stand_in.server_port}/")
+        hook = door.parts.webhooks.add(f"http://127.0.0.1:{stand_in.server_port}/")
         stand_in = receiver(stand_in.server_port, hook.secret, refuse=1)
         thread = threading.Thread(target=stand_in.serve_forever)
         thread.start()
@@ -63,4 +63,4 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
 
 def test_only_addresses_that_can_be_called_are_taken(tmp_path: Path) -> None:
     with doors(tmp_path) as door, pytest.raises(AccessError, match="no address"):
-        door.parts.messenger.add("file:///etc/passwd")
+        door.parts.webhooks.add("file:///etc/passwd")

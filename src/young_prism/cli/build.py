@@ -7,6 +7,7 @@ import signal
 import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
@@ -39,7 +40,8 @@ from young_prism.core.report.formatting import (
     format_saving,
 )
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOptions, BuildOutcome
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.build.pipeline import build as run_build
 from young_prism.engine.events import (
     Event,
@@ -110,25 +112,21 @@ def build(
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     try:
-        with _BuildObservers(options, data if record else None, verify=verify, record=record) as told:
-            result = run_build(
-                options.source,
-                options.out,
-                options.recipe,
-                using=using,
-                listen=told,
-                scope=options.scope,
-                details=options.details,
-                marks=options.marks,
-                only=(lambda path: any(matches(one, path) for one in only)) if only else None,
-                stopped=lambda: stop.is_set() or told.is_stop_requested,
+        with _BuildObservers(options, data if record else None, verify=verify, record=record) as observers:
+
+            def is_cancelled() -> bool:
+                return stop.is_set() or observers.is_stop_requested
+
+            request = options.request(
+                only=(lambda path: any(matches(pattern, path) for pattern in only)) if only else None
             )
-            told.finish(result)
+            result = run_build(request, replace(using, is_cancelled=is_cancelled), observers)
+            observers.finish(result)
     finally:
         signal.signal(signal.SIGINT, previous)
     _report(result)
     if report_file:
-        told.write_report(report_file, result)
+        observers.write_report(report_file, result)
     if options.as_json:
         print_json(result.as_dict())
     if result.stopped:

@@ -53,10 +53,10 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
         Settings(data=folder / "data", roots=(site,), endpoints=(f"http://127.0.0.1:{STORE_PORT}",))
     )
     parts: Services = app.extensions["young_prism"]
-    source = parts.store.add_source(SITE_NAME, site / "images", site / "pictures", folder, pages_folder=site)
+    source = parts.store.sources.add(SITE_NAME, site / "images", site / "pictures", folder, pages_folder=site)
     if source.looked_at is None:
         _decide(parts, source.id)
-        parts.runs.inspect(source)
+        parts.inspections.request(source)
         _bring(parts, site / "images")
     try:
         serve_forever(app, listener, say=say)
@@ -72,9 +72,9 @@ def _decide(parts: Services, source_id: int) -> None:
     from young_prism.demo.draw import recipe
     from young_prism.demo.site import page_texts
 
-    parts.store.set_recipe(source_id, recipe())
+    parts.store.sources.set_recipe(source_id, recipe())
     for path, text in page_texts().items():
-        parts.store.set_image_metadata(source_id, path, ImageMetadata(alt=text))
+        parts.store.metadata.set(source_id, path, ImageMetadata(alt=text))
     if not parts.store.recipes.all():
         parts.store.recipes.add("Railway pages", recipe())
         parts.store.recipes.add("Railway news", recipe("news"))
@@ -86,10 +86,10 @@ def _bring(parts: Services, images: Path) -> None:
     """Bring a few pictures to Desk, as the railway's people would: one of them without a word."""
     from young_prism.demo.site import uploaded_originals
 
-    source = parts.upload_service.resolve_source(recipe="railway-news")
+    source = parts.uploads.resolve_source(recipe="railway-news")
     for path, said in uploaded_originals().items():
         with (images / path).open("rb") as file:
-            parts.upload_service.receive(source, Path(path).name, file, said, origin="upload")
+            parts.uploads.receive(source, Path(path).name, file, said, origin="upload")
 
 
 def _progress(done: int, total: int) -> None:

@@ -28,11 +28,11 @@ def runs(
     try:
         if prune_keep or prune_days:
             before = datetime.now(UTC) - timedelta(days=prune_days) if prune_days else None
-            gone = store.prune_runs(keep=prune_keep, before=before)
+            gone = store.runs.prune(keep=prune_keep, before=before)
             say(f"{count(gone, 'run')} taken off the record.")
-        store.interrupted_runs()
-        sources = store.all_sources()
-        found = store.runs(limit=limit)
+        store.runs.mark_interrupted()
+        sources = store.sources.by_id()
+        found = store.runs.newest(limit=limit)
     finally:
         store.close()
     if as_json:

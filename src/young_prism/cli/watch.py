@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import signal
 import threading
-from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -19,7 +18,9 @@ from young_prism.cli.common import (
 )
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
-from young_prism.engine.build.pipeline import BuildOutcome
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
+from young_prism.engine.events import ignore_event
 from young_prism.engine.intake.watch import OutputFilter, write_failures
 
 
@@ -87,30 +88,22 @@ class _Rebuilder:
         from young_prism.engine.build.pipeline import build as run_build
         from young_prism.services.runs.command import RecordedCommandRun
 
-        one = self._options
-        stopped: Callable[[], bool] = self._stop.is_set
+        options = self._options
         run = (
-            RecordedCommandRun(self._data, one.source, one.out, one.recipe, verify=True, origin="watcher")
+            RecordedCommandRun(
+                self._data, options.source, options.out, options.recipe, verify=True, origin="watcher"
+            )
             if self._data
             else None
         )
         try:
-            listen = run.recorder if run and run.recorder else (lambda _event: None)
-            result = run_build(
-                one.source,
-                one.out,
-                one.recipe,
-                listen=listen,
-                scope=one.scope,
-                details=one.details,
-                marks=one.marks,
-                stopped=stopped,
-            )
+            on_event = run.recorder if run and run.recorder else ignore_event
+            result = run_build(options.request(), BuildOptions(is_cancelled=self._stop.is_set), on_event)
             if run and run.recorder:
                 run.recorder.finish(result)
         finally:
             if run:
                 run.close()
-        if self._remove or one.recipe.names.orphans == "remove":
-            remove_orphans(one.out)
+        if self._remove or options.recipe.names.orphans == "remove":
+            remove_orphans(options.out)
         return result

@@ -28,8 +28,9 @@ from young_prism.core.project import Budget
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import EMPTY_METADATA, NO_METADATA
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.build.pipeline import BuildOptions, BuildOutcome
-from young_prism.engine.build.pipeline import build as build_folder
+from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
+from young_prism.engine.build.pipeline import build as build_request
 from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 from young_prism.engine.site.check import check_site
@@ -44,6 +45,9 @@ from young_prism.engine.source.inspection import inspect_folder
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
 from young_prism.serving.build import ServedBuild, load_build
+
+BuildResult = BuildOutcome
+"""The former name of `BuildOutcome`."""
 
 __all__ = [
     "BuildOutcome",
@@ -105,17 +109,7 @@ def build(
     `only` says by its path whether an original is to be done now; `jobs` are worker processes, one a core by default; `listen`
     is told what goes on (`young_prism.engine.events`). Raises `SourceError` and `OutputError` when nothing can be done at all.
     """
-    return build_folder(
-        of.source,
-        of.out,
-        of.recipe,
-        using=BuildOptions(jobs=jobs, verify=verify),
-        listen=listen,
-        scope=of.scope,
-        details=of.details,
-        marks=of.marks,
-        only=only,
-    )
+    return build_request(of.request(only=only), BuildOptions(jobs=jobs, verify=verify), listen)
 
 
 def check(of: Site, budget: Budget | None = None, *, pages: str | Path | None = None) -> list[Finding]:

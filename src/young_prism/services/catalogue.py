@@ -20,7 +20,7 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.store.decisions import recipe_of
-from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.store.records import Original, Source
 from young_prism.store.store import Store
 
 _MOST_SELECTIONS = 24
@@ -68,7 +68,7 @@ class Catalogue:
 
     version: int
     entries: tuple[CatalogueEntry, ...]
-    problems: tuple[OriginalRow, ...]
+    problems: tuple[Original, ...]
     gone: tuple[str, ...]
     uses: PageReferences
     pages: KnownPages
@@ -121,7 +121,7 @@ class Catalogues:
         self._loaded: dict[int, Catalogue] = {}
         self._lock = threading.Lock()
 
-    def of(self, source: SourceRow) -> Catalogue:
+    def of(self, source: Source) -> Catalogue:
         """Return the catalogue of a source as it is now."""
         known = self._loaded.get(source.id)
         if known and known.version == source.version:
@@ -133,18 +133,18 @@ class Catalogues:
             return known
 
 
-def _load(store: Store, source: SourceRow) -> Catalogue:
+def _load(store: Store, source: Source) -> Catalogue:
     facts: dict[str, Facts] = {}
     since: dict[str, str] = {}
     outdated = source.looked_at is None
-    for path, stored, mark in store.known_facts(source.id):
+    for path, stored, mark in store.originals.known_facts(source.id):
         try:
             facts[path], since[path] = Facts.from_dict(stored), mark
         except (TypeError, ValueError, KeyError):
             outdated = True  # written by another version of this program: to be looked at again
     recipe = recipe_of(source)
-    gone, uses, pages = store.inspection(source.id)
-    out = store.excluded(source.id)
+    gone, uses, pages = store.originals.inspection(source.id)
+    out = store.scope.excluded(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
     flags: dict[str, list[FlagFinding]] = {}
     for side in (True, False):
@@ -156,11 +156,11 @@ def _load(store: Store, source: SourceRow) -> Catalogue:
             CatalogueEntry(path, known, tuple(flags.get(path, ())), path in out, since[path])
             for path, known in facts.items()
         ),
-        problems=tuple(store.problems(source.id)),
+        problems=tuple(store.originals.problems(source.id)),
         gone=tuple(gone),
         uses=uses,
         pages=pages,
         outdated=outdated,
         recipe=recipe,
-        details=store.image_metadata(source.id),
+        details=store.metadata.by_path(source.id),
     )

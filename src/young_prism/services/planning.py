@@ -24,11 +24,11 @@ from young_prism.engine.output.ledger import JOURNAL, Ledger
 from young_prism.engine.source.watermarks import find_watermarks
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.decisions import out_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 
 
 def plan_of(
-    source: SourceRow,
+    source: Source,
     catalogue: Catalogue,
     recipe: Recipe | None = None,
     facts: Mapping[str, Facts] | None = None,
@@ -52,7 +52,7 @@ class Guess(NamedTuple):
 
 
 def guess_of(
-    source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe, *, pace: float | None, workers: int
+    source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe, *, pace: float | None, workers: int
 ) -> Guess:
     """Estimate bytes and seconds of a plan from what was made of this source before.
 
@@ -68,7 +68,7 @@ def guess_of(
     return Guess(found.bytes, seconds, "A rule of thumb, until the first run.")
 
 
-def experience_of(source: SourceRow, catalogue: Catalogue, ledger: Ledger) -> Experience:
+def experience_of(source: Source, catalogue: Catalogue, ledger: Ledger) -> Experience:
     """Return what was learned from what is there, worked out once for each state of the output folder."""
     known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
     if known is None or known[0] is not ledger:

@@ -1,46 +1,51 @@
-"""Sources that are watched: what appears or changes in their folders is made by itself, a run for each quiet moment."""
+"""Watched sources: what appears or changes in their folders is built without being asked for."""
 
 from __future__ import annotations
 
 import logging
 import threading
+from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.model import SkippedOriginal
 from young_prism.engine.build.orphans import remove_orphans
-from young_prism.engine.intake.watch import (
-    OutputFilter,
-    debounced_changes,
-    write_failures,
-)
+from young_prism.engine.intake.watch import OutputFilter, debounced_changes, write_failures
 from young_prism.services.runs.service import RunService
 from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
+from young_prism.store.states import RunState
 from young_prism.store.store import Store
 
 _log = logging.getLogger(__name__)
-_ASK_EVERY_S = 0.3
-_TRY_AGAIN_S = 5.0
+_POLL_INTERVAL_S = 0.3
+_RETRY_DELAY_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class _Watcher:
+    stop: threading.Event
+    thread: threading.Thread
+    output_filter: OutputFilter
 
 
 class WatchService:
-    """A thread for each source whose switch is on. `close` them at the end."""
+    """Watches sources, each on a thread of its own. Call `close` at the end."""
 
-    def __init__(self, store: Store, runner: RunService) -> None:
+    def __init__(self, store: Store, runs: RunService) -> None:
         self._store = store
-        self._runner = runner
-        self._going: dict[int, tuple[threading.Event, threading.Thread, OutputFilter]] = {}
+        self._runs = runs
+        self._watchers: dict[int, _Watcher] = {}
         self._lock = threading.Lock()
-        runner.after_run.append(self._after_run)
-        for source in store.sources():
+        runs.on_ended(self._on_run_ended)
+        for source in store.sources.all():
             if source.watched:
                 self._begin(source)
 
-    def switch(self, source: SourceRow, *, on: bool) -> None:
-        """Begin or end to watch a source. It stays so when the server is started again."""
-        self._store.set_watched(source.id, watched=on)
+    def switch(self, source: Source, *, on: bool) -> None:
+        """Begin or end to watch a source. The next server does the same."""
+        self._store.sources.set_watched(source.id, watched=on)
         if on:
             self._begin(source)
         else:
@@ -49,70 +54,64 @@ class WatchService:
     def end(self, source_id: int) -> None:
         """Stop watching a source until the next start."""
         with self._lock:
-            going = self._going.pop(source_id, None)
-        if going:
-            going[0].set()
-            going[1].join()
+            watcher = self._watchers.pop(source_id, None)
+        if watcher:
+            watcher.stop.set()
+            watcher.thread.join()
 
     def close(self) -> None:
-        """Stop all, and wait for them."""
-        for source_id in list(self._going):
+        """Stop watching all sources."""
+        for source_id in list(self._watchers):
             self.end(source_id)
 
-    def _begin(self, source: SourceRow) -> None:
+    def _begin(self, source: Source) -> None:
         with self._lock:
-            if source.id in self._going:
+            if source.id in self._watchers:
                 return
-            stop, own = threading.Event(), OutputFilter(Path(source.folder), out_of(source))
-            thread = threading.Thread(target=self._watch, args=(source, stop, own), name="watcher")
-            self._going[source.id] = stop, thread, own
+            stop, output_filter = threading.Event(), OutputFilter(Path(source.folder), out_of(source))
+            thread = threading.Thread(target=self._watch, args=(source, stop, output_filter), name="watcher")
+            self._watchers[source.id] = _Watcher(stop, thread, output_filter)
             thread.start()
 
-    def _watch(self, source: SourceRow, stop: threading.Event, own: OutputFilter) -> None:
-        away = ""
+    def _watch(self, source: Source, stop: threading.Event, output_filter: OutputFilter) -> None:
+        problem = ""
         while not stop.is_set():
             try:
-                for _changed in debounced_changes(Path(source.folder), own.is_output, stop):
-                    away = ""
-                    self._make(source, stop)
+                for _changed in debounced_changes(Path(source.folder), output_filter.is_output, stop):
+                    problem = ""
+                    self._build(source, stop)
             except Exception as error:  # noqa: BLE001  (a folder that is gone may come back: a drive that was unplugged)
-                if str(error) != away:
-                    away = str(error)
+                if str(error) != problem:
+                    problem = str(error)
                     _log.warning("%s cannot be watched now: %s", source.name, error)
-                stop.wait(_TRY_AGAIN_S)
+                stop.wait(_RETRY_DELAY_S)
 
-    def _make(self, source: SourceRow, stop: threading.Event) -> None:
-        now = self._store.source_by_slug(source.slug)
+    def _build(self, source: Source, stop: threading.Event) -> None:
+        now = self._store.sources.by_slug(source.slug)
         if now is None:
             stop.set()
             return
-        try:
-            self._start(now, stop)
-        except YoungPrismError as error:
-            _log.warning("%s is watched, and could not be made: %s", source.name, error)
-
-    def _start(self, source: SourceRow, stop: threading.Event) -> None:
-        """Start a run, after one that is going on: that one may have looked already. What changes meanwhile waits for the next."""
-        while any(one.id == source.id for _, one in self._store.active_runs()):
-            if stop.wait(_ASK_EVERY_S):
+        # An active run may have walked the folder already. What changes meanwhile waits for the next run.
+        while any(active.id == source.id for _, active in self._store.runs.active()):
+            if stop.wait(_POLL_INTERVAL_S):
                 return
-        self._runner.start(source, origin="watcher")
+        try:
+            self._runs.start(now, origin="watcher")
+        except YoungPrismError as error:
+            _log.warning("%s is watched, and could not be built: %s", source.name, error)
 
-    def _after_run(self, source: SourceRow, run_id: int) -> None:
-        """List what cannot be used in the folder itself, where those who drop files see it."""
-        going = self._going.get(source.id)
-        run = self._store.run(run_id)
-        if going is None or run is None or run.state != "done" or run.only is not None:
+    def _on_run_ended(self, source: Source, run_id: int) -> None:
+        """List what cannot be used in the folder itself, where those who add files see it."""
+        watcher = self._watchers.get(source.id)
+        run = self._store.runs.get(run_id)
+        if watcher is None or run is None or run.state is not RunState.DONE or run.only is not None:
             return
         if recipe_of(source).names.orphans == "remove":
             remove_orphans(out_of(source))
-        going[2].refresh()
+        watcher.output_filter.refresh()
         build = load_build(out_of(source))
-        failed = build.manifest.failed if build else ()
-        write_failures(
-            Path(source.folder),
-            [
-                SkippedOriginal(path=one.original, error=one.error, remedy=one.remedy, failed=True)
-                for one in failed
-            ],
-        )
+        failures = [
+            SkippedOriginal(path=entry.original, error=entry.error, remedy=entry.remedy, failed=True)
+            for entry in (build.manifest.failed if build else ())
+        ]
+        write_failures(Path(source.folder), failures)

@@ -26,9 +26,9 @@ import httpx
 from young_prism import __version__
 from young_prism.core.errors import AccessError
 from young_prism.services.uploads.schemas import UploadSerializer
-from young_prism.store.models import DeliveryRow, UploadRow, WebhookRow
+from young_prism.store.records import Upload, Webhook, WebhookDelivery
+from young_prism.store.states import DeliveryState
 from young_prism.store.store import Store
-from young_prism.store.webhooks import GIVEN_UP, SENT, WAITING
 
 _log = logging.getLogger(__name__)
 
@@ -102,7 +102,7 @@ class WebhookDispatcher:
         self._thread = threading.Thread(target=self._work, name="messenger")
         self._thread.start()
 
-    def add(self, url: str) -> WebhookRow:
+    def add(self, url: str) -> Webhook:
         """Add an address. Raises `AccessError` for what is none that can be called."""
         parts = _parts_of(url)
         if not self._private:
@@ -119,12 +119,12 @@ class WebhookDispatcher:
                     ) from error
         return self._store.webhooks.add(url.strip(), new_secret())
 
-    def enqueue(self, row: UploadRow) -> None:
+    def enqueue(self, row: Upload) -> None:
         """Say to all webhooks that an upload is done, or failed."""
         hooks = self._store.webhooks.all()
         if not hooks:
             return
-        source = self._store.source_by_id(row.source_id)
+        source = self._store.sources.get(row.source_id)
         if source is None:
             return
         now = datetime.now(UTC).isoformat(timespec="seconds")
@@ -158,7 +158,7 @@ class WebhookDispatcher:
                 except Exception:  # noqa: BLE001  (the next messages must still be sent)
                     _log.exception("messages could not be sent")
 
-    def _send(self, client: httpx.Client, delivery: DeliveryRow, hook: WebhookRow) -> None:
+    def _send(self, client: httpx.Client, delivery: WebhookDelivery, hook: Webhook) -> None:
         body, now = delivery.body.encode(), int(time.time())
         headers = {
             "content-type": "application/json",
@@ -176,11 +176,14 @@ class WebhookDispatcher:
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             said, heard = f"could not be reached ({type(error).__name__})", False
         if heard:
-            state, next_at = SENT, None
+            state, next_at = DeliveryState.SENT, None
         elif delivery.attempts < len(RETRY_DELAYS_S):
-            state, next_at = WAITING, datetime.now(UTC) + timedelta(seconds=RETRY_DELAYS_S[delivery.attempts])
+            state, next_at = (
+                DeliveryState.WAITING,
+                datetime.now(UTC) + timedelta(seconds=RETRY_DELAYS_S[delivery.attempts]),
+            )
         else:
-            state, next_at = GIVEN_UP, None
+            state, next_at = DeliveryState.GIVEN_UP, None
         self._store.webhooks.attempted(delivery.id, said, state=state, next_at=next_at)
 
     def _post(

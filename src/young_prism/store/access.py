@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, select
 from sqlalchemy.exc import IntegrityError
 
 from young_prism.store.models import IdempotentResponseRow, TokenRow
+from young_prism.store.records import AccessToken, IdempotentResponse, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
 
 _NOTE_USE_EVERY_S = 60
@@ -21,40 +22,38 @@ _GIVEN_UP = timedelta(minutes=10)
 class AccessRecords(Sessions):
     """The part of the store that knows who may do what. Of a token only the hash comes here."""
 
-    def add_token(self, token_id: str, name: str, digest: str, scopes: Sequence[str]) -> TokenRow:
+    def add_token(self, token_id: str, name: str, digest: str, scopes: Sequence[str]) -> AccessToken:
         """Put a new token on record."""
         row = TokenRow(
             id=token_id, name=name, digest=digest, scopes=list(scopes), created_at=datetime.now(UTC)
         )
         with self._session() as session:
             session.add(row)
-        return row
+            session.flush()
+            return to_record(AccessToken, row)
 
-    def token(self, token_id: str) -> TokenRow | None:
+    def token(self, token_id: str) -> AccessToken | None:
         """Return one by its public part."""
         with self._session() as session:
-            return session.get(TokenRow, token_id)
+            return record_or_none(AccessToken, session.get(TokenRow, token_id))
 
-    def tokens(self) -> list[TokenRow]:
+    def tokens(self) -> list[AccessToken]:
         """Return all of them, the newest first; those that were revoked too."""
         with self._session() as session:
-            return list(session.scalars(select(TokenRow).order_by(TokenRow.created_at.desc())))
+            return to_records(
+                AccessToken, session.scalars(select(TokenRow).order_by(TokenRow.created_at.desc()))
+            )
 
-    def valid_tokens(self) -> int:
-        """Return how many can be used."""
-        with self._session() as session:
-            query = select(func.count(TokenRow.id)).where(TokenRow.revoked_at.is_(None))
-            return session.scalar(query) or 0
-
-    def revoke(self, token_id: str) -> TokenRow | None:
+    def revoke(self, token_id: str) -> AccessToken | None:
         """Make a token useless from now on; return it, None where there is none."""
         with self._session() as session:
             row = session.get(TokenRow, token_id)
             if row and row.revoked_at is None:
                 row.revoked_at = datetime.now(UTC)
-            return row
+                session.flush()
+            return record_or_none(AccessToken, row)
 
-    def note_use(self, row: TokenRow) -> None:
+    def note_use(self, row: AccessToken) -> None:
         """Remember when a token was last used, to the minute."""
         now = datetime.now(UTC)
         if row.used_at and (now - row.used_at.replace(tzinfo=UTC)).total_seconds() < _NOTE_USE_EVERY_S:
@@ -64,7 +63,7 @@ class AccessRecords(Sessions):
             if kept:
                 kept.used_at = now
 
-    def begin_answer(self, token_id: str, key: str, fingerprint: str) -> IdempotentResponseRow | None:
+    def begin_answer(self, token_id: str, key: str, fingerprint: str) -> IdempotentResponse | None:
         """Take a key for a request that begins; return what is known of it where it was taken before."""
         now = datetime.now(UTC)
         with self._session() as session:
@@ -81,7 +80,7 @@ class AccessRecords(Sessions):
                 )
         except IntegrityError:
             with self._session() as session:
-                return session.get(IdempotentResponseRow, (token_id, key))
+                return record_or_none(IdempotentResponse, session.get(IdempotentResponseRow, (token_id, key)))
         return None
 
     def end_answer(

@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from sqlalchemy import delete, select
 
 from young_prism.store.models import SavedRecipeRow
+from young_prism.store.records import SavedRecipe, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
 from young_prism.store.slugs import free_slug
 
@@ -14,25 +15,27 @@ from young_prism.store.slugs import free_slug
 class SavedRecipes(Sessions):
     """The shelf of recipes. What is put there is TOML that was read already."""
 
-    def all(self) -> list[SavedRecipeRow]:
+    def all(self) -> list[SavedRecipe]:
         """Return all of them, by name."""
         with self._session() as session:
-            return list(
-                session.scalars(select(SavedRecipeRow).order_by(SavedRecipeRow.name, SavedRecipeRow.id))
-            )
+            query = select(SavedRecipeRow).order_by(SavedRecipeRow.name, SavedRecipeRow.id)
+            return to_records(SavedRecipe, session.scalars(query))
 
-    def get(self, slug: str) -> SavedRecipeRow | None:
+    def get(self, slug: str) -> SavedRecipe | None:
         """Return one by the name in its address."""
         with self._session() as session:
-            return session.scalar(select(SavedRecipeRow).where(SavedRecipeRow.slug == slug))
+            return record_or_none(
+                SavedRecipe, session.scalar(select(SavedRecipeRow).where(SavedRecipeRow.slug == slug))
+            )
 
-    def add(self, name: str, text: str) -> SavedRecipeRow:
+    def add(self, name: str, text: str) -> SavedRecipe:
         """Save a recipe as one more, under an address of its own."""
         with self._session() as session:
             slug = free_slug(name, set(session.scalars(select(SavedRecipeRow.slug))), otherwise="recipe")
             row = SavedRecipeRow(slug=slug, name=name, text=text, changed_at=datetime.now(UTC))
             session.add(row)
-            return row
+            session.flush()
+            return to_record(SavedRecipe, row)
 
     def change(self, slug: str, name: str, text: str) -> None:
         """Put another text in its place."""

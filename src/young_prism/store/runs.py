@@ -1,4 +1,4 @@
-"""Runs and their items: what the engine did, for whichever door, and when."""
+"""Runs and their items."""
 
 from __future__ import annotations
 
@@ -10,19 +10,18 @@ from sqlalchemy import delete, func, insert, select, update
 
 from young_prism.store.models import ItemRow, RunRow, SourceRow
 from young_prism.store.owners import COMMAND, SERVER, is_gone, this_process
+from young_prism.store.records import Run, RunItem, Source, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
-
-ACTIVE = ("waiting", "looking", "running", "stopping", "pausing")
-"""States of a run that is not over."""
+from young_prism.store.states import ACTIVE_RUN_STATES, RunState, run_states_before
 
 LOST_AFTER_S = 60
 """So long after it was last heard of, a run that another process works on counts as interrupted."""
 
 
 class RunRecords(Sessions):
-    """The part of the store that holds runs."""
+    """The repository of runs."""
 
-    def start_run(
+    def add(
         self,
         source_id: int,
         *,
@@ -30,7 +29,7 @@ class RunRecords(Sessions):
         owner: str,
         recipe: str,
         version: str,
-        state: str = "waiting",
+        state: RunState = RunState.WAITING,
         **values: object,
     ) -> int:
         """Put a run of this process on record that is waiting to begin; return its number."""
@@ -40,7 +39,7 @@ class RunRecords(Sessions):
                 origin=origin,
                 owner=owner,
                 worker=this_process(),
-                state=state,
+                state=state.value,
                 recipe=recipe,
                 version=version,
                 started_at=datetime.now(UTC),
@@ -52,21 +51,43 @@ class RunRecords(Sessions):
             session.flush()
             return row.id
 
-    def change_run(self, run_id: int, **values: object) -> None:
-        """Set columns of a run."""
-        with self._session() as session:
-            session.execute(update(RunRow).where(RunRow.id == run_id).values(**values))
+    def change(self, run_id: int, *, state: RunState | None = None, **values: object) -> bool:
+        """Set columns of a run, and its state where `states.RUN_TRANSITIONS` allows the change.
 
-    def add_items(self, run_id: int, items: Sequence[Mapping[str, object]], **values: object) -> str:
-        """Add items to a run, and set columns of it, in one go; return the state that it is in, empty if it is gone."""
+        Returns:
+            Whether the run was changed: not where it is gone, or its state may not become `state`.
+        """
+        query = update(RunRow).where(RunRow.id == run_id).values(**values)
+        if state is not None:
+            query = query.where(RunRow.state.in_(run_states_before(state))).values(state=state.value)
         with self._session() as session:
-            state = session.scalar(select(RunRow.state).where(RunRow.id == run_id))
-            if state is None:
-                return ""
+            return bool(getattr(session.execute(query), "rowcount", 0))
+
+    def add_items(
+        self,
+        run_id: int,
+        items: Sequence[Mapping[str, object]],
+        *,
+        state: RunState | None = None,
+        **values: object,
+    ) -> RunState | None:
+        """Add items to a run and set columns of it, in one transaction.
+
+        Returns:
+            The state in which the run was before, None where it is gone. Where it may not become `state`, that stays as
+            it was: somebody asked it to stop meanwhile.
+        """
+        with self._session() as session:
+            found = session.scalar(select(RunRow.state).where(RunRow.id == run_id))
+            if found is None:
+                return None
+            before = RunState(found)
             if items:
                 session.execute(insert(ItemRow), [{"run_id": run_id, **item} for item in items])
+            if state is not None and before.value in run_states_before(state):
+                values["state"] = state.value
             session.execute(update(RunRow).where(RunRow.id == run_id).values(**values))
-            return state
+            return before
 
     def reset_for_resume(self, run_id: int) -> dict[str, str]:
         """Begin a run anew that was begun before: its items go. Return the outcomes that they had, by path."""
@@ -76,44 +97,44 @@ class RunRecords(Sessions):
             session.execute(delete(ItemRow).where(ItemRow.run_id == run_id))
             return outcomes
 
-    def run(self, run_id: int) -> RunRow | None:
+    def get(self, run_id: int) -> Run | None:
         """Return one run."""
         with self._session() as session:
-            return session.get(RunRow, run_id)
+            return record_or_none(Run, session.get(RunRow, run_id))
 
-    def runs(self, source_id: int | None = None, *, limit: int = 20) -> list[RunRow]:
+    def newest(self, source_id: int | None = None, *, limit: int = 20) -> list[Run]:
         """Return a source's runs, or all of them, newest first."""
         query = select(RunRow).order_by(RunRow.id.desc()).limit(limit)
         if source_id is not None:
             query = query.where(RunRow.source_id == source_id)
         with self._session() as session:
-            return list(session.scalars(query))
+            return to_records(Run, session.scalars(query))
 
-    def run_before(self, run: RunRow) -> RunRow | None:
+    def before(self, run: Run) -> Run | None:
         """Return the run before this one into the same folder that ended and has a report."""
         query = select(RunRow).where(
             RunRow.source_id == run.source_id,
             RunRow.out_folder == run.out_folder,
             RunRow.id < run.id,
-            RunRow.state == "done",
+            RunRow.state == RunState.DONE.value,
             RunRow.only.is_(None),
             RunRow.report.is_not(None),
         )
         with self._session() as session:
-            return session.scalar(query.order_by(RunRow.id.desc()))
+            return record_or_none(Run, session.scalar(query.order_by(RunRow.id.desc())))
 
     def report_before(self, run_id: int) -> dict[str, Any] | None:
         """Return the figures of the run before this one into the same folder, None where there was none."""
-        run = self.run(run_id)
-        before = self.run_before(run) if run else None
+        run = self.get(run_id)
+        before = self.before(run) if run else None
         return before.report if before else None
 
-    def count_runs(self) -> int:
+    def count(self) -> int:
         """Return how many runs are on record."""
         with self._session() as session:
             return session.scalar(select(func.count(RunRow.id))) or 0
 
-    def prune_runs(self, *, keep: int | None = None, before: datetime | None = None) -> int:
+    def prune(self, *, keep: int | None = None, before: datetime | None = None) -> int:
         """Take runs off the record that are over: all but the newest `keep` of each source, and those from before a time.
 
         The newest run of a source always stays. Return how many went.
@@ -127,7 +148,7 @@ class RunRecords(Sessions):
                 old = (keep is not None and kept[source] > keep) or (
                     before is not None and started.replace(tzinfo=UTC) < before
                 )
-                if old and kept[source] > 1 and state not in ACTIVE:
+                if old and kept[source] > 1 and not RunState(state).is_active:
                     gone.append(number)
             for number in gone:
                 session.execute(delete(RunRow).where(RunRow.id == number))
@@ -144,7 +165,7 @@ class RunRecords(Sessions):
                 return sum(seconds for seconds, _ in rows) / sum(work for _, work in rows)
         return None
 
-    def active_runs(self) -> list[tuple[RunRow, SourceRow]]:
+    def active(self) -> list[tuple[Run, Source]]:
         """Return the runs that are going on now, with their sources; those that somebody waits for come first.
 
         A command's run whose process is gone, or was not heard of for a while, is marked as interrupted, and none of them.
@@ -153,26 +174,28 @@ class RunRecords(Sessions):
             rows = session.execute(
                 select(RunRow, SourceRow)
                 .join(SourceRow, SourceRow.id == RunRow.source_id)
-                .where(RunRow.state.in_(ACTIVE))
+                .where(RunRow.state.in_(ACTIVE_RUN_STATES))
                 .order_by(RunRow.quick.desc(), RunRow.id)
             ).all()
         lost = {run.id for run, _ in rows if _is_lost(run)}
         if lost:
-            self.interrupted_runs()
-        return [(run, source) for run, source in rows if run.id not in lost]
+            self.mark_interrupted()
+        return [
+            (to_record(Run, run), to_record(Source, source)) for run, source in rows if run.id not in lost
+        ]
 
-    def active_run(self) -> tuple[RunRow, SourceRow] | None:
+    def current(self) -> tuple[Run, Source] | None:
         """Return the run that is going on now, with its source."""
-        rows = self.active_runs()
-        return next(iter([row for row in rows if row[0].state != "waiting"] or rows), None)
+        rows = self.active()
+        return next(iter([row for row in rows if row[0].state is not RunState.WAITING] or rows), None)
 
-    def items(self, run_id: int, *, original: str | None = None) -> list[ItemRow]:
+    def items(self, run_id: int, *, original: str | None = None) -> list[RunItem]:
         """Return a run's items, of one original if given."""
         query = select(ItemRow).where(ItemRow.run_id == run_id).order_by(ItemRow.original, ItemRow.id)
         if original is not None:
             query = query.where(ItemRow.original == original)
         with self._session() as session:
-            return list(session.scalars(query))
+            return to_records(RunItem, session.scalars(query))
 
     def failed_originals(self, run_id: int) -> list[str]:
         """Return the originals of which something failed in a run."""
@@ -180,22 +203,26 @@ class RunRecords(Sessions):
         with self._session() as session:
             return list(session.scalars(query.distinct().order_by(ItemRow.original)))
 
-    def interrupted_runs(self, *, owner: str = COMMAND) -> list[RunRow]:
+    def mark_interrupted(self, *, owner: str = COMMAND) -> list[Run]:
         """Mark runs as interrupted that no process works on any more, and return them.
 
         For `SERVER` all that are under way: the caller is the server that has just started, and the only one. For `COMMAND`
         those whose process is gone, or was not heard of for a while.
         """
-        query = select(RunRow).where(RunRow.state.in_(ACTIVE), RunRow.owner == owner)
+        query = select(RunRow).where(RunRow.state.in_(ACTIVE_RUN_STATES), RunRow.owner == owner)
         with self._session() as session:
             rows = [
                 row for row in session.scalars(query.order_by(RunRow.id)) if owner == SERVER or _is_lost(row)
             ]
             for row in rows:
-                row.state = {"pausing": "paused", "stopping": "stopped"}.get(row.state, "interrupted")
+                row.state = _STATE_WITHOUT_PROCESS.get(RunState(row.state), RunState.INTERRUPTED).value
                 row.ended_at = datetime.now(UTC)
                 row.live = {}
-            return rows
+            return to_records(Run, rows)
+
+
+_STATE_WITHOUT_PROCESS = {RunState.PAUSING: RunState.PAUSED, RunState.STOPPING: RunState.STOPPED}
+"""What becomes of a run whose process ended when it was asked to; any other is interrupted."""
 
 
 def _is_lost(run: RunRow) -> bool:

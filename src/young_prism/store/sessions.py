@@ -11,6 +11,9 @@ from sqlalchemy.orm import Session
 
 from young_prism.core.errors import StoreError
 
+MAX_PARAMETERS = 500
+"""Values in one statement: SQLite takes a limited number of them."""
+
 
 class Sessions:
     """What reads and writes the database; rows outlive the session that they came from."""

@@ -10,16 +10,15 @@ from typing import Any
 from sqlalchemy import Select, and_, func, or_, select, update
 
 from young_prism.store.models import ImageMetadataRow, SourceRow, UploadChangeRow, UploadRow
+from young_prism.store.records import Upload, UploadChange, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
-
-WORKING, DONE, FAILED, WITHDRAWN = "working", "done", "failed", "withdrawn"
-STATES = (WORKING, DONE, FAILED, WITHDRAWN)
+from young_prism.store.states import UploadState, upload_states_before
 
 
 class UploadRecords(Sessions):
-    """The part of the store that holds uploads."""
+    """The repository of uploads."""
 
-    def add(self, source_id: int, path: str, given: str, origin: str) -> UploadRow:
+    def add(self, source_id: int, path: str, given: str, origin: str) -> Upload:
         """Put a picture on record that has come; one with the same original is taken up again."""
         now = datetime.now(UTC)
         with self._session() as session:
@@ -33,42 +32,49 @@ class UploadRecords(Sessions):
                     path=path,
                     given=given,
                     origin=origin,
-                    state=WORKING,
+                    state=UploadState.WORKING,
                     version=1,
                     created_at=now,
                     changed_at=now,
                 )
                 session.add(row)
-            elif row.state != DONE:
-                row.state, row.error, row.remedy = WORKING, None, None
+            elif row.state != UploadState.DONE:
+                row.state, row.error, row.remedy = UploadState.WORKING, None, None
                 row.version, row.changed_at = row.version + 1, now
-            return row
+            session.flush()
+            return to_record(Upload, row)
 
-    def get(self, upload_id: str) -> UploadRow | None:
+    def get(self, upload_id: str) -> Upload | None:
         """Return one by its id."""
         with self._session() as session:
-            return session.get(UploadRow, upload_id)
+            return record_or_none(Upload, session.get(UploadRow, upload_id))
 
-    def at(self, source_id: int, path: str) -> UploadRow | None:
+    def at(self, source_id: int, path: str) -> Upload | None:
         """Return the one whose original lies at a path."""
         with self._session() as session:
-            return session.scalar(
-                select(UploadRow).where(UploadRow.source_id == source_id, UploadRow.path == path)
-            )
+            query = select(UploadRow).where(UploadRow.source_id == source_id, UploadRow.path == path)
+            return record_or_none(Upload, session.scalar(query))
 
-    def change(self, upload_id: str, *, counts: bool = True, **values: object) -> UploadRow | None:
-        """Set columns; `counts` where its entity tag is another one after it."""
+    def change(self, upload_id: str, *, counts: bool = True, **values: object) -> Upload | None:
+        """Set columns and return the upload as it is then, None where it is gone.
+
+        `counts` gives it a new entity tag. A state that `states.UPLOAD_TRANSITIONS` does not allow changes nothing.
+        """
         with self._session() as session:
             row = session.get(UploadRow, upload_id)
             if row is None:
                 return None
+            state = values.get("state")
+            if isinstance(state, UploadState) and row.state not in upload_states_before(state):
+                return to_record(Upload, row)
             for name, value in values.items():
                 setattr(row, name, value)
             if counts:
                 row.version, row.changed_at = row.version + 1, datetime.now(UTC)
-            return row
+            session.flush()
+            return to_record(Upload, row)
 
-    def end_work(self, row: UploadRow, **values: object) -> UploadRow | None:
+    def end_work(self, row: Upload, **values: object) -> Upload | None:
         """Set columns of an upload that is still being made, by the same run as in `row`; None where that is not so any more.
 
         In one statement: a person may change or withdraw it at the very moment when its run is over.
@@ -78,7 +84,7 @@ class UploadRecords(Sessions):
                 update(UploadRow)
                 .where(
                     UploadRow.id == row.id,
-                    UploadRow.state == WORKING,
+                    UploadRow.state == UploadState.WORKING,
                     UploadRow.path == row.path,
                     UploadRow.run_id.is_not_distinct_from(row.run_id),
                 )
@@ -103,10 +109,10 @@ class UploadRecords(Sessions):
         source_ids: Collection[int],
         *,
         words: str = "",
-        states: Sequence[str] = STATES,
+        states: Sequence[UploadState] = tuple(UploadState),
         after: tuple[datetime, str] | None = None,
         limit: int = 50,
-    ) -> list[UploadRow]:
+    ) -> list[Upload]:
         """Return uploads, the newest first, that say all the `words` somewhere; `after` is the last one of the page before."""
         query = _found(source_ids, words, states)
         if after:
@@ -116,21 +122,27 @@ class UploadRecords(Sessions):
             )
         with self._session() as session:
             ordered = query.order_by(UploadRow.created_at.desc(), UploadRow.id.desc()).limit(limit)
-            return list(session.scalars(ordered))
+            return to_records(Upload, session.scalars(ordered))
 
-    def count(self, source_ids: Collection[int], *, words: str = "", states: Sequence[str] = STATES) -> int:
+    def count(
+        self,
+        source_ids: Collection[int],
+        *,
+        words: str = "",
+        states: Sequence[UploadState] = tuple(UploadState),
+    ) -> int:
         """Return how many `page` would give in all."""
         query = _found(source_ids, words, states).with_only_columns(func.count(UploadRow.id))
         with self._session() as session:
             return session.scalar(query) or 0
 
-    def working(self, source_id: int | None = None) -> list[UploadRow]:
+    def working(self, source_id: int | None = None) -> list[Upload]:
         """Return what is not made yet, of one source or of all, the oldest first."""
-        query = select(UploadRow).where(UploadRow.state == WORKING).order_by(UploadRow.created_at)
+        query = select(UploadRow).where(UploadRow.state == UploadState.WORKING).order_by(UploadRow.created_at)
         if source_id is not None:
             query = query.where(UploadRow.source_id == source_id)
         with self._session() as session:
-            return list(session.scalars(query))
+            return to_records(Upload, session.scalars(query))
 
     def remove(self, upload_id: str) -> None:
         """Forget one that was never usable."""
@@ -148,13 +160,14 @@ class UploadRecords(Sessions):
                 UploadChangeRow(upload_id=upload_id, at=datetime.now(UTC), what=what, before=dict(before))
             )
 
-    def last_change(self, upload_id: str, *, what: str = "") -> UploadChangeRow | None:
+    def last_change(self, upload_id: str, *, what: str = "") -> UploadChange | None:
         """Return the newest step that can be undone, of one kind or of any."""
         query = select(UploadChangeRow).where(UploadChangeRow.upload_id == upload_id)
         if what:
             query = query.where(UploadChangeRow.what == what)
         with self._session() as session:
-            return session.scalar(query.order_by(UploadChangeRow.id.desc()).limit(1))
+            newest = session.scalar(query.order_by(UploadChangeRow.id.desc()).limit(1))
+            return record_or_none(UploadChange, newest)
 
     def drop_change(self, change_id: int) -> None:
         """Forget a step that was undone."""
@@ -164,7 +177,7 @@ class UploadRecords(Sessions):
                 session.delete(row)
 
 
-def _found(source_ids: Collection[int], words: str, states: Sequence[str]) -> Select[UploadRow]:
+def _found(source_ids: Collection[int], words: str, states: Sequence[UploadState]) -> Select[UploadRow]:
     query = select(UploadRow).where(UploadRow.source_id.in_(source_ids), UploadRow.state.in_(states))
     said = words.split()[:20]
     if not said:

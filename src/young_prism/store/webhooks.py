@@ -7,26 +7,28 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import delete, select
 
 from young_prism.store.models import DeliveryRow, WebhookRow
+from young_prism.store.records import Webhook, WebhookDelivery, to_record, to_records
 from young_prism.store.sessions import Sessions
+from young_prism.store.states import DeliveryState
 
-WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
 _KEPT = timedelta(days=30)
 
 
 class WebhookRecords(Sessions):
     """The part of the store that holds them."""
 
-    def add(self, url: str, secret: str) -> WebhookRow:
+    def add(self, url: str, secret: str) -> Webhook:
         """Add an address."""
         row = WebhookRow(url=url, secret=secret, created_at=datetime.now(UTC))
         with self._session() as session:
             session.add(row)
-        return row
+            session.flush()
+            return to_record(Webhook, row)
 
-    def all(self) -> list[WebhookRow]:
+    def all(self) -> list[Webhook]:
         """Return all of them, in the order in which they were added."""
         with self._session() as session:
-            return list(session.scalars(select(WebhookRow).order_by(WebhookRow.id)))
+            return to_records(Webhook, session.scalars(select(WebhookRow).order_by(WebhookRow.id)))
 
     def remove(self, webhook_id: int) -> None:
         """Forget one, and what was on its way to it."""
@@ -38,7 +40,9 @@ class WebhookRecords(Sessions):
         now = datetime.now(UTC)
         with self._session() as session:
             session.execute(
-                delete(DeliveryRow).where(DeliveryRow.state != WAITING, DeliveryRow.at < now - _KEPT)
+                delete(DeliveryRow).where(
+                    DeliveryRow.state != DeliveryState.WAITING, DeliveryRow.at < now - _KEPT
+                )
             )
             session.add(
                 DeliveryRow(
@@ -47,26 +51,31 @@ class WebhookRecords(Sessions):
                     upload_id=upload_id,
                     body=body,
                     at=now,
-                    state=WAITING,
+                    state=DeliveryState.WAITING,
                     attempts=0,
                     next_at=now,
                     said="",
                 )
             )
 
-    def due(self, now: datetime) -> list[tuple[DeliveryRow, WebhookRow]]:
+    def due(self, now: datetime) -> list[tuple[WebhookDelivery, Webhook]]:
         """Return the messages to send now, with where to, the oldest first."""
         query = (
             select(DeliveryRow, WebhookRow)
             .join(WebhookRow, WebhookRow.id == DeliveryRow.webhook_id)
-            .where(DeliveryRow.state == WAITING, DeliveryRow.next_at <= now)
+            .where(DeliveryRow.state == DeliveryState.WAITING, DeliveryRow.next_at <= now)
             .order_by(DeliveryRow.at)
             .limit(20)
         )
         with self._session() as session:
-            return [(delivery, webhook) for delivery, webhook in session.execute(query)]
+            return [
+                (to_record(WebhookDelivery, delivery), to_record(Webhook, webhook))
+                for delivery, webhook in session.execute(query)
+            ]
 
-    def attempted(self, delivery_id: str, said: str, *, state: str, next_at: datetime | None) -> None:
+    def attempted(
+        self, delivery_id: str, said: str, *, state: DeliveryState, next_at: datetime | None
+    ) -> None:
         """Write down what came of an attempt."""
         with self._session() as session:
             row = session.get(DeliveryRow, delivery_id)
@@ -74,7 +83,8 @@ class WebhookRecords(Sessions):
                 row.attempts += 1
                 row.said, row.state, row.next_at = said, state, next_at
 
-    def deliveries(self, *, limit: int = 20) -> list[DeliveryRow]:
+    def deliveries(self, *, limit: int = 20) -> list[WebhookDelivery]:
         """Return the newest messages."""
         with self._session() as session:
-            return list(session.scalars(select(DeliveryRow).order_by(DeliveryRow.at.desc()).limit(limit)))
+            query = select(DeliveryRow).order_by(DeliveryRow.at.desc()).limit(limit)
+            return to_records(WebhookDelivery, session.scalars(query))

@@ -25,10 +25,12 @@ from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
+from young_prism.services.inspection import InspectionService
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
+from young_prism.services.uploads.files import UploadFolders
 from young_prism.services.uploads.schemas import UploadSerializer
-from young_prism.services.uploads.service import UploadFolders, UploadService
+from young_prism.services.uploads.service import UploadService
 from young_prism.services.watchers import WatchService
 from young_prism.services.webhooks import WebhookDispatcher
 from young_prism.store.store import Store
@@ -51,7 +53,7 @@ from young_prism.web import (
     saved_recipes as library,
 )
 from young_prism.web.bodies import raise_limits
-from young_prism.web.context import Services, services
+from young_prism.web.context import Services, services, services_of
 from young_prism.web.data_folder import hold_data_folder, session_key
 from young_prism.web.navigation import navigation
 from young_prism.web.problems import Problem, answer_to
@@ -100,10 +102,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     store = Store(settings.database)
     for waiting in settings.uploads.glob("*/waiting"):
         remove_leftovers(waiting)  # what an earlier server was receiving when it ended
-    catalogues = Catalogues(store)
-    proofs = ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory)
-    runner = RunService(store, catalogues, settings)
-    app.extensions["young_prism"] = _services(settings, store, runner, catalogues, proofs)
+    app.extensions["young_prism"] = _services(settings, store)
     app.extensions["young_prism.lock"] = lock
     register_guards(app)
     # Before the check of the token, which may read a form already.
@@ -133,49 +132,45 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     return app
 
 
-def _services(
-    settings: Settings, store: Store, runner: RunService, catalogues: Catalogues, proofs: ProofService
-) -> Services:
-    first = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
-    answers = UploadSerializer(store, settings.public)
-    messenger = WebhookDispatcher(store, answers, private=settings.allows_private_webhooks)
-    taking = UploadService(
-        store,
-        first,
-        lambda source, recipe, origin, only: runner.start_for_uploads(
-            source, recipe, origin=origin, only=only
-        ),
-        UploadFolders(
-            uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
-        ),
-        messenger.enqueue,
+def _services(settings: Settings, store: Store) -> Services:
+    catalogues = Catalogues(store)
+    inspections = InspectionService(store, catalogues, settings)
+    runs = RunService(store, settings, inspections)
+    quick_renderer = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
+    serializer = UploadSerializer(store, settings.public)
+    webhooks = WebhookDispatcher(store, serializer, private=settings.allows_private_webhooks)
+    folders = UploadFolders(
+        uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
     )
-    runner.after_run.append(taking.on_run_finished)
-    taking.resume()
-    rates = Rates(settings.per_minute)
+    uploads = UploadService(store, quick_renderer, runs.start_for_uploads, folders, webhooks.enqueue)
+    runs.on_ended(uploads.on_run_finished)
+    uploads.resume()
     return Services(
-        settings,
-        store,
-        runner,
-        catalogues,
-        proofs,
-        first,
-        taking,
-        answers,
-        TokenService(store),
-        messenger,
-        rates,
-        WatchService(store, runner),
+        settings=settings,
+        store=store,
+        catalogues=catalogues,
+        inspections=inspections,
+        runs=runs,
+        proofs=ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory),
+        quick_renderer=quick_renderer,
+        uploads=uploads,
+        upload_serializer=serializer,
+        tokens=TokenService(store),
+        webhooks=webhooks,
+        rates=Rates(settings.per_minute),
+        watchers=WatchService(store, runs),
     )
 
 
 def close_app(app: Flask) -> None:
-    """Stop what runs behind the pages, and let go of the database."""
-    parts: Services = app.extensions["young_prism"]
+    """Stop what runs behind the pages, and close the database."""
+    parts = services_of(app)
     parts.watchers.close()
     parts.proofs.close()
     parts.quick_renderer.close()
+    parts.inspections.cancel()  # those of runs too, which then end
     parts.runs.close()
+    parts.inspections.close()
     parts.webhooks.close()
     parts.store.close()
     app.extensions["young_prism.lock"].release()
@@ -199,7 +194,7 @@ def _add_template_values(app: Flask) -> None:
         theme = request.cookies.get("theme")
         store = services().store
         try:
-            active, sources = store.active_run(), store.sources()
+            active, sources = store.runs.current(), store.sources.all()
         except StoreError:  # so that the page that says so can be shown
             active, sources = None, []
         return {

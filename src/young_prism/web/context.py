@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from flask import abort, current_app
+from flask import Flask, abort, current_app
 
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
@@ -15,6 +15,7 @@ from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
+from young_prism.services.inspection import InspectionService
 from young_prism.services.planning import Guess, guess_of
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
@@ -22,22 +23,23 @@ from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.services.uploads.service import UploadService
 from young_prism.services.watchers import WatchService
 from young_prism.services.webhooks import WebhookDispatcher
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.store.store import Store
 from young_prism.web.rates import Rates
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Services:
     """The parts that a running application is made of."""
 
     settings: Settings
     store: Store
-    runs: RunService
     catalogues: Catalogues
+    inspections: InspectionService
+    runs: RunService
     proofs: ProofService
     quick_renderer: QuickRenderer
-    upload_service: UploadService
+    uploads: UploadService
     upload_serializer: UploadSerializer
     tokens: TokenService
     webhooks: WebhookDispatcher
@@ -45,15 +47,20 @@ class Services:
     watchers: WatchService
 
 
+def services_of(app: Flask) -> Services:
+    """Return the parts of an application."""
+    parts: Services = app.extensions["young_prism"]
+    return parts
+
+
 def services() -> Services:
-    """Return the running application's parts."""
-    found: Services = current_app.extensions["young_prism"]
-    return found
+    """Return the parts of the application that serves the current request."""
+    return services_of(current_app)
 
 
-def source_or_404(slug: str) -> SourceRow:
+def source_or_404(slug: str) -> Source:
     """Return the source of an address, or answer 404."""
-    source = services().store.source_by_slug(slug)
+    source = services().store.sources.by_slug(slug)
     if source is None:
         abort(
             404,
@@ -62,25 +69,25 @@ def source_or_404(slug: str) -> SourceRow:
     return source
 
 
-def catalogue_of(source: SourceRow) -> Catalogue:
+def catalogue_of(source: Source) -> Catalogue:
     """Return what is known of a source's originals.
 
     A source that was never looked at, or by another version of this program, begins to be looked at.
     """
     found = services().catalogues.of(source)
     if found.outdated:
-        services().runs.inspect(source)
+        services().inspections.request(source)
     return found
 
 
-def guess_for(source: SourceRow, catalogue: Catalogue, plan: Plan, recipe: Recipe) -> Guess:
+def guess_for(source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe) -> Guess:
     """Estimate a plan by the source's earlier runs and the workers of this server."""
     parts = services()
     workers = parts.settings.jobs or default_jobs()
-    return guess_of(source, catalogue, plan, recipe, pace=parts.store.pace(source.id), workers=workers)
+    return guess_of(source, catalogue, plan, recipe, pace=parts.store.runs.pace(source.id), workers=workers)
 
 
-def inbox_of(source: SourceRow) -> Inbox:
+def inbox_of(source: Source) -> Inbox:
     """Return the place where files for a source of uploads arrive, opened."""
     folder = Path(source.folder)
     inbox = Inbox(folder, folder.parent / "waiting", services().settings.limits)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from flask import url_for
 
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +21,7 @@ class NavItem:
 _NEEDS_SOURCE = "Choose a source first."
 
 
-def navigation(source: SourceRow | None) -> list[NavItem]:
+def navigation(source: Source | None) -> list[NavItem]:
     """Return the six stops in the order of the work."""
     slug = source.slug if source else None
     return [

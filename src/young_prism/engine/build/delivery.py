@@ -1,6 +1,7 @@
 """Publishes what workers hand back, and counts; it waits where the disk is full, and gives up where the folder is gone."""
 
 from __future__ import annotations
+from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
 
 import os
 import shutil
@@ -46,65 +47,6 @@ NO_BACKUP: Mapping[str, str] = {}
 
 class StoppedError(Exception):
     """A person stopped the run while it waited for room."""
-
-
-@dataclass(slots=True)
-class BuildOutcome:
-    """The count at the end. `bytes_originals` counts the originals that have renditions."""
-
-    manifest: Path
-    outcomes: Counter[Outcome] = field(default_factory=Counter)
-    bytes_originals: int = 0
-    bytes_renditions: int = 0
-    originals: int = 0
-    seconds: float = 0.0
-    failures: list[SkippedOriginal] = field(default_factory=list)
-    skipped: list[SkippedOriginal] = field(default_factory=list)
-    warnings: list[tuple[str, str]] = field(default_factory=list)
-    notes: tuple[str, ...] = ()
-    stopped: bool = False
-
-    @property
-    def renditions(self) -> int:
-        """How many files are delivered, whether made now or before."""
-        return self.outcomes[Outcome.MADE] + self.outcomes[Outcome.REUSED] + self.outcomes[Outcome.KEPT]
-
-    def leave_out(self, left_out: Iterable[SkippedOriginal]) -> None:
-        """Count what gives nothing."""
-        for left in left_out:
-            (self.failures if left.failed else self.skipped).append(left)
-            self.outcomes[Outcome.FAILED if left.failed else Outcome.SKIPPED] += 1
-        self._in_order()
-
-    def add(self, other: BuildOutcome) -> None:
-        """Count another part of the same build as well."""
-        self.outcomes.update(other.outcomes)
-        self.bytes_originals += other.bytes_originals
-        self.bytes_renditions += other.bytes_renditions
-        self.originals += other.originals
-        self.failures += other.failures
-        self.skipped += other.skipped
-        self.warnings += other.warnings
-        self._in_order()
-
-    def _in_order(self) -> None:
-        for rows in (self.failures, self.skipped):
-            rows.sort(key=lambda one: (one.path, one.rendition))
-        self.warnings.sort(key=lambda one: one[0])
-
-    def as_dict(self) -> dict[str, Any]:
-        """Return the object that `build --json` prints."""
-        return {
-            "originals": self.originals,
-            "renditions": self.renditions,
-            "outcomes": {outcome.value: self.outcomes[outcome] for outcome in Outcome},
-            "bytes": {"originals": self.bytes_originals, "renditions": self.bytes_renditions},
-            "seconds": round(self.seconds, 3),
-            "failures": [failure.as_dict() for failure in self.failures],
-            "skipped": [left.as_dict() for left in self.skipped],
-            "warnings": [{"original": path, "warning": remark} for path, remark in self.warnings],
-            "manifest": str(self.manifest),
-        }
 
 
 class Delivery:
@@ -337,11 +279,6 @@ class Delivery:
         share = self._shares.of(original.path, facts.kind_label, facts.bytes, [item.result for item in items])
         self.shares[original.path] = share
         self._listen(OriginalDone(original.path, facts.bytes, tuple(items), share, work, failure, seconds))
-
-
-def skipped_rendition(original: str, path: str, reason: str) -> SkippedOriginal:
-    """Return what is listed of a rendition that was not worth delivering."""
-    return SkippedOriginal(path=original, error=f"{reason}.", remedy="", failed=False, rendition=path)
 
 
 def _item(

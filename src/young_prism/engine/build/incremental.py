@@ -1,10 +1,15 @@
-"""The short way of a build where most is as it was: only what changed is looked at, planned and made.
+"""Incremental build: only what changed is inspected, planned and made.
 
-Its manifest and its count are those of the long way, byte for byte and figure for figure: tests compare them. Where the plan of
-what changed might have changed the names of what did not, there is no short way.
+Manifest and outcome are those of a full build, byte for byte; tests compare the two. `outcome.FullPlanReason` lists what
+cannot be built incrementally.
 """
 
 from __future__ import annotations
+from young_prism.engine.build.snapshot import to_event, to_outcome
+from collections.abc import Callable
+from young_prism.engine.workers.pool import Pool
+from young_prism.engine.events import OnEvent
+from young_prism.engine.build.request import BuildRequest, PathFilter
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -16,11 +21,10 @@ from young_prism.core.naming.collisions import casefold_keys
 from young_prism.core.naming.rule import uses
 from young_prism.core.plan.model import Plan
 from young_prism.core.types import ImageFormat
-from young_prism.engine.build.delivery import BuildOutcome
+from young_prism.engine.build.outcome import BuildOutcome, FullPlanReason
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.engine.build.planning import (
-    PlanRequest,
     PreparedPlan,
     plan_inspected,
 )
@@ -39,72 +43,99 @@ from young_prism.engine.build.snapshot import (
 
 @dataclass(frozen=True, slots=True)
 class IncrementalPlan:
-    """A plan of what changed, and what stands beside it with its entries in the manifest."""
+    """A plan of what changed, and the unchanged originals beside it."""
 
     prepared: PreparedPlan
     unchanged: tuple[OriginalSnapshot, ...]
     entries: Mapping[str, bytes]
+    """Manifest entries of the unchanged originals, as they stand in the file."""
+    outcome: BuildOutcome
+    """What the unchanged originals add to the outcome."""
 
-    def manifest(self, result: BuildOutcome) -> tuple[Manifest, bytes]:
-        """Return the manifest without its originals, and the text of the whole. `result` counts what stands as well."""
+    def manifest(self, outcome: BuildOutcome, only: PathFilter | None) -> tuple[Manifest, bytes]:
+        """Return the manifest without its originals, and the text of the whole. `outcome` counts all originals."""
         plan = self.prepared.plan
-        own = build_manifest(plan, self.prepared.ledger, ())
-        formats = {ImageFormat(one) for stood in self.unchanged for one in stood.formats}
-        frame = own.model_copy(
+        changed = build_manifest(plan, self.prepared.ledger, (), only=only)
+        formats = {ImageFormat(name) for original in self.unchanged for name in original.formats}
+        frame = changed.model_copy(
             update={
                 "originals": (),
                 "encoders": encoders_of(formats | plan.formats),
-                "skipped": failure_entries(result.skipped),
-                "failed": failure_entries(result.failures),
+                "skipped": failure_entries(left for left in outcome.skipped if not left.rendition),
+                "failed": failure_entries(outcome.failures),
             }
         )
-        entries = {**self.entries, **entry_texts(own.originals)}
+        entries = {**self.entries, **entry_texts(changed.originals)}
         text = ManifestText(frame, tuple(entries[path] for path in sorted(entries)))
         return frame, text.as_json()
 
 
-def plan_incremental(request: PlanRequest, snapshot: BuildSnapshot, changes: SourceChanges, scan: Scan) -> IncrementalPlan | None:
-    """Make the plan for what changed alone; None where that cannot be told from what is known, or is no shorter."""
-    # A counter hangs on all originals; beside its original a rendition may not take the name of any of them.
-    names = request.recipe.names
-    if names.into_source or uses(names.rule, "counter") or len(changes.changed) * 2 > len(scan.originals):
-        return None
+def plan_incremental(
+    request: BuildRequest,
+    snapshot: BuildSnapshot,
+    changes: SourceChanges,
+    scan: Scan,
+    pool: Callable[[], Pool],
+    on_event: OnEvent,
+) -> IncrementalPlan | FullPlanReason:
+    """Plan what changed, and send the event that reports what did not.
+
+    Returns:
+        The plan; or the reason why it would not be the same as a plan of all originals, or would take no less time.
+    """
+    reason = _needs_full_plan(request, changes, scan)
+    if reason:
+        return reason
     records = _PreviousRecords.read(snapshot)
     ledger = records and records.ledger_of(changes)
     if not (records and ledger):
-        return None
+        return FullPlanReason.RECORDS_DIFFER
     ledger.load_orphans(records.text.frame.orphaned, snapshot.orphans)
-    prepared = plan_inspected(request, ledger, replace(scan, originals=changes.changed))
+    prepared = plan_inspected(request, ledger, replace(scan, originals=changes.changed), pool, on_event)
     if not _names_stay_valid(prepared.plan, changes):
-        return None
-    # A copy of an original that stands costs nothing but its names.
+        return FullPlanReason.NAMES_DEPEND
+    # The files of an unchanged original with the same content are reused under other names.
     contents = {original.facts.sha256 for original in prepared.plan.originals}
-    for one in changes.unchanged:
-        if one.files and one.sha256 in contents and (entry := records.entry(one)):
-            ledger.load_for_reuse(entry, one.stamps)
-    entries = {one.path: records.entries[one.path] for one in changes.unchanged if one.files}
-    return IncrementalPlan(prepared, changes.unchanged, entries)
+    for original in changes.unchanged:
+        if original.files and original.sha256 in contents and (entry := records.entry(original)):
+            ledger.load_for_reuse(entry, original.stamps)
+    entries = {original.path: records.entries[original.path] for original in changes.unchanged if original.files}
+    outcome = to_outcome(snapshot.out, changes.unchanged, includes=request.includes)
+    on_event(to_event(outcome, changes.unchanged, everything=False, includes=request.includes))
+    return IncrementalPlan(prepared, changes.unchanged, entries, outcome)
+
+
+def _needs_full_plan(request: BuildRequest, changes: SourceChanges, scan: Scan) -> FullPlanReason | None:
+    """Return what rules an incremental plan out before anything is read."""
+    names = request.recipe.names
+    if names.into_source:
+        return FullPlanReason.BESIDE_ORIGINALS
+    if uses(names.rule, "counter"):
+        return FullPlanReason.COUNTER
+    if len(changes.changed) * 2 > len(scan.originals):
+        return FullPlanReason.MOSTLY_CHANGED
+    return None
 
 
 @dataclass(frozen=True, slots=True)
 class _PreviousRecords:
-    """A manifest beside the record of what stands: the same originals in the same order."""
+    """The manifest of the last build beside its snapshot: the same originals in the same order."""
 
     out: Path
     text: ManifestText
     entries: Mapping[str, bytes]
 
-    @staticmethod
-    def read(snapshot: BuildSnapshot) -> _PreviousRecords | None:
+    @classmethod
+    def read(cls, snapshot: BuildSnapshot) -> _PreviousRecords | None:
         listed = [one.path for one in snapshot.originals if one.files]
         try:
             text = ManifestText.of(manifest_file(snapshot.out).read_bytes())
-            return _PreviousRecords(snapshot.out, text, dict(zip(listed, text.entries, strict=True)))
+            return cls(snapshot.out, text, dict(zip(listed, text.entries, strict=True)))
         except (OSError, ValueError):
             return None
 
     def ledger_of(self, changes: SourceChanges) -> Ledger | None:
-        """Return a ledger that knows what changed, and nothing else."""
+        """Return a ledger that knows only the changed originals; None where the manifest does not fit the snapshot."""
         ledger = Ledger(self.out, partial=True)
         ledger.made_by = self.text.frame.generator, self.text.frame.recipe
         for was in changes.previous:
@@ -125,9 +156,10 @@ class _PreviousRecords:
 
 
 def _names_stay_valid(plan: Plan, changes: SourceChanges) -> bool:
-    """Whether all originals together would be named as the changed ones are alone, and the others were.
+    """Return whether the changed originals get the same names as in a plan of all, and leave the others theirs.
 
-    Nobody steps on another's names; and where somebody had to give way before, nothing that he gave way to is gone.
+    No changed original may take a name already in use. If an unchanged original was renamed because of a collision, the
+    original it collided with must still exist.
     """
     if any(one.renamed for one in plan.originals) or any(one.renamed for one in changes.previous):
         return False

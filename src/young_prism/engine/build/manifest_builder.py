@@ -1,6 +1,7 @@
 """From the plan and the ledger to the manifest."""
 
 from __future__ import annotations
+from young_prism.engine.build.request import PathFilter
 from young_prism.core.markup.picture import snippet_markup
 
 from collections.abc import Callable, Iterable
@@ -23,10 +24,6 @@ from young_prism.core.plan.model import SkippedOriginal, Plan, PlannedOriginal, 
 from young_prism.core.render.results import Rendered
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.output.ledger import Ledger
-
-PathFilter = Callable[[str], bool]
-"""Whether an original, by its path, is one of those that were asked for."""
-
 
 def rendition_entry(rendered: Rendered) -> RenditionEntry:
     """Return the manifest's line for a delivered rendition."""

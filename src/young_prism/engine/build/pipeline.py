@@ -1,4 +1,4 @@
-"""The whole way from a folder of originals to a folder of renditions with its manifest."""
+"""A build: from a folder of originals to a folder of renditions with its manifest."""
 
 from __future__ import annotations
 
@@ -6,198 +6,150 @@ import os
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
+from dataclasses import replace
 from datetime import UTC, datetime
-from pathlib import Path
 
 from young_prism.core.errors import OutputError
-from young_prism.core.selection.image_metadata import EMPTY_METADATA, MetadataByPath
-from young_prism.core.selection.scope import Scope
-from young_prism.core.plan.model import NO_WATERMARKS, WatermarkFile
-from young_prism.core.recipe.model import Recipe
-from young_prism.engine.build.delivery import BuildOutcome, Delivery
-from young_prism.engine.events import OnEvent, OriginalInspected, ignore_event
-from young_prism.engine.output.originals_backup import OriginalsBackup
-from young_prism.engine.output.ledger import Ledger, owned_paths
+from young_prism.engine.build.delivery import NO_BACKUP, Delivery
+from young_prism.engine.build.diff import SourceDiff
+from young_prism.engine.build.executor import BuildExecutor
+from young_prism.engine.build.incremental import IncrementalPlan
+from young_prism.engine.build.options import DEFAULT_OPTIONS, BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome, FullPlanReason
+from young_prism.engine.build.planning import plan_source
+from young_prism.engine.build.request import BuildRequest
+from young_prism.engine.events import OnEvent, ignore_event
+from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.lock import output_lock
-from young_prism.engine.source.inspection import KnownFacts, no_known_facts
 from young_prism.engine.output.manifest_file import manifest_target
-from young_prism.engine.build.incremental import IncrementalPlan, plan_incremental
-from young_prism.engine.workers.pool import lazy_pool
-from young_prism.engine.build.planning import PlanRequest, plan_source
-from young_prism.engine.build.manifest_builder import PathFilter
-from young_prism.engine.build.executor import BuildExecutor, BuildOptions
-from young_prism.engine.source.walk import (
-    WHOLE_SOURCE,
-    Scan,
-    scan,
-)
-from young_prism.engine.build.snapshot import (
-    SourceChanges,
-    DetailFingerprint,
-    BuildSnapshot,
-    inputs_fingerprint,
-    to_event,
-    updated_snapshot,
-    to_result,
-    detail_fingerprint,
-)
-
-__all__ = ["BuildOutcome", "BuildOptions", "build"]
-
-DEFAULT_OPTIONS = BuildOptions()
+from young_prism.engine.output.originals_backup import OriginalsBackup
+from young_prism.engine.source.walk import scan
+from young_prism.engine.workers.pool import Pool, Workers, lazy_pool
 
 
 def build(
-    source: Path,
-    out: Path,
-    recipe: Recipe,
-    *,
-    using: BuildOptions = DEFAULT_OPTIONS,
-    listen: OnEvent = ignore_event,
-    known: KnownFacts = no_known_facts,
-    scope: Scope = WHOLE_SOURCE,
-    details: MetadataByPath = EMPTY_METADATA,
-    marks: Mapping[str, WatermarkFile] = NO_WATERMARKS,
-    only: PathFilter | None = None,
-    stopped: Callable[[], bool] = lambda: False,
+    request: BuildRequest, options: BuildOptions = DEFAULT_OPTIONS, on_event: OnEvent = ignore_event
 ) -> BuildOutcome:
-    """Make every rendition of what of `source` is in `scope`, and is not there yet, into `out`.
+    """Make every rendition of a request that is not there yet, and write the manifest.
 
-    Originals are only read, but for those whose names renditions take in place: they are kept first. An item fails alone.
-    Raises `SourceError` and `OutputError` when nothing can be done at all, or no more. `details` are what was said of single
-    originals, `marks` the recipe's watermarks. `only` says which originals to do now. Once `stopped()` is true, what is
-    under way is finished, and the rest is left for the next time.
+    One original that fails costs no other one. Originals are only read, except by an in-place build, which backs them up
+    before renditions take their names.
+
+    Args:
+        request: What to build.
+        options: How to build it.
+        on_event: Called with each event (`engine.events`), on the calling thread.
+
+    Returns:
+        What was made, reused, skipped and failed.
+
+    Raises:
+        SourceError: The source cannot be walked.
+        OutputError: The output folder cannot be used, or not any more.
     """
     began = time.monotonic()
     with ExitStack() as stack:
-        stack.enter_context(_locked(source, out, beside=recipe.names.into_source))
-        kept: Mapping[str, str] = {}
-        if recipe.names.layout == "in-place":
-            keep = OriginalsBackup(using.backup) if using.backup else OriginalsBackup.beside(source)
-            kept = _back_up(keep, source, scope)
-            source = keep.current
-        standing = using.pool
-        pool = (
-            (lambda: standing)
-            if standing
-            else stack.enter_context(lazy_pool(using.jobs, memory=using.memory, nice=using.nice))
-        )
-        asking = PlanRequest(
-            source=source,
-            recipe=recipe,
-            pool=pool,
-            on_event=listen,
-            known_facts=known,
-            scope=scope,
-            details=details,
-            marks=marks,
-        )
-        before = None if kept or only else _SourceDiff.of(asking, out)
-        if before and before.nothing_changed:
-            result = before.result()
-            result.seconds = time.monotonic() - began
-            return result
-        partly = before.partly() if before else None
-        prepared = partly.prepared if partly else plan_source(asking, out, before.found if before else None)
-        elsewhere = using.cluster
-        workers = (lambda: stack.enter_context(elsewhere())) if elsewhere else pool
-        delivery = Delivery(prepared.ledger, recipe, listen, cache=using.cache, stopped=stopped, kept=kept)
-        run = BuildExecutor(
-            source=source,
-            prepared=prepared,
-            incremental=partly,
-            options=using,
-            open_workers=workers,
-            delivery=delivery,
-            on_event=listen,
-            is_cancelled=stopped,
-            only=only,
-        )
-        result = run.execute()
-        if before and not result.stopped:
-            before.renewed(run).write()
-    result.seconds = time.monotonic() - began
-    return result
+        stack.enter_context(_locked_output(request))
+        backed_up = NO_BACKUP
+        if request.recipe.names.layout == "in-place":
+            request, backed_up = _with_backup(request, options)
+        outcome = _build(request, options, on_event, backed_up, stack)
+    outcome.seconds = time.monotonic() - began
+    return outcome
 
 
-@dataclass(frozen=True, slots=True)
-class _SourceDiff:
-    """What a walk found, and what of it stands since the last build: all of it is new where there is no record."""
-
-    asking: PlanRequest
-    standing: BuildSnapshot
-    found: Scan
-    changes: SourceChanges | None
-    said: DetailFingerprint
-
-    @staticmethod
-    def of(asking: PlanRequest, out: Path) -> _SourceDiff:
-        """Walk the source, and compare; where renditions lie in it, the record knows them without reading the manifest."""
-        context = inputs_fingerprint(asking.recipe, asking.marks)
-        standing = BuildSnapshot.read(out, context)
-        source = asking.source
-        beside = standing and os.path.realpath(source) == os.path.realpath(out)
-        ours = standing.ours if standing and beside else owned_paths(source)
-        found = scan(source, output=out, scope=asking.scope, owned=ours)
-        said = detail_fingerprint(asking.details, asking.scope)
-        changes = standing.changes(found, said) if standing else None
-        return _SourceDiff(asking, standing or BuildSnapshot.empty(out, context), found, changes, said)
-
-    @property
-    def nothing_changed(self) -> bool:
-        """Whether there is nothing to do."""
-        return self.changes is not None and self.changes.is_empty
-
-    def result(self) -> BuildOutcome:
-        """Return the result where there is nothing to do, and say so."""
-        stood = self.standing.originals
-        result = to_result(self.standing.out, stood, self.found.left_out)
-        result.notes = self.found.notes
-        number = len(self.found.originals)
-        self.asking.on_event(OriginalInspected(number, number))
-        self.asking.on_event(to_event(result, stood, everything=True))
-        return result
-
-    def partly(self) -> IncrementalPlan | None:
-        """Return the plan for what changed alone, and say what stands; None where all has to be planned."""
-        partly = self.changes and plan_incremental(self.asking, self.standing, self.changes, self.found)
-        if partly:
-            stands = to_result(self.standing.out, partly.unchanged)
-            self.asking.on_event(to_event(stands, partly.unchanged, everything=False))
-        return partly
-
-    def renewed(self, run: BuildExecutor) -> BuildSnapshot:
-        """Return what stands after a run."""
-        same = run.incremental.unchanged if run.incremental else ()
-        return updated_snapshot(self.standing, same, run.snapshot_rows(self.found, self.said), self.found, run.orphans)
+def _build(
+    request: BuildRequest,
+    options: BuildOptions,
+    on_event: OnEvent,
+    backed_up: Mapping[str, str],
+    stack: ExitStack,
+) -> BuildOutcome:
+    pool = _opener(options, stack)
+    diff = None if backed_up else SourceDiff.from_request(request)
+    if diff and diff.is_empty:
+        return diff.unchanged_outcome(on_event)
+    plan = diff.plan(pool, on_event) if diff else FullPlanReason.IN_PLACE
+    incremental = plan if isinstance(plan, IncrementalPlan) else None
+    if incremental:
+        prepared = incremental.prepared
+    else:
+        prepared = plan_source(replace(request, scan=diff.scan) if diff else request, pool, on_event)
+    workers: Callable[[], Workers] = pool
+    if options.cluster:
+        open_cluster = options.cluster
+        workers = lambda: stack.enter_context(open_cluster())  # noqa: E731  (opened only when there is work)
+    delivery = Delivery(
+        prepared.ledger,
+        request.recipe,
+        on_event,
+        cache=options.cache,
+        stopped=options.is_cancelled,
+        kept=backed_up,
+    )
+    executor = BuildExecutor(
+        request=request,
+        options=options,
+        prepared=prepared,
+        incremental=incremental,
+        open_workers=workers,
+        delivery=delivery,
+        on_event=on_event,
+    )
+    result = executor.execute()
+    if isinstance(plan, FullPlanReason):
+        result.outcome.full_plan_reason = plan
+    # A full plan of which only some originals were made describes no finished build: the next one plans in full again.
+    if diff and not result.outcome.stopped and (incremental or result.stats_complete):
+        unchanged = incremental.unchanged if incremental else ()
+        rows = result.snapshot_rows(diff.scan, diff.detail_hash)
+        diff.updated(unchanged, rows, result.orphans).write()
+    return result.outcome
 
 
-def _back_up(keep: OriginalsBackup, site: Path, scope: Scope) -> dict[str, str]:
-    """Keep the originals of a site whose names renditions will take; return their hashes by path."""
+def _opener(options: BuildOptions, stack: ExitStack) -> Callable[[], Pool]:
+    """Return what opens the workers of this machine when they are first needed."""
+    if options.pool:
+        open_pool = options.pool
+        return lambda: open_pool
+    return stack.enter_context(lazy_pool(options.jobs, memory=options.memory, nice=options.nice))
+
+
+def _with_backup(request: BuildRequest, options: BuildOptions) -> tuple[BuildRequest, Mapping[str, str]]:
+    """Back up the originals whose names renditions will take.
+
+    Returns:
+        The request with the backup as its source, and the hashes of the originals by path.
+    """
+    site = request.source
+    backup = OriginalsBackup(options.backup) if options.backup else OriginalsBackup.beside(site)
     ledger = Ledger.load(site)
     # By content, not by name: somebody may have put a new original where a rendition lay.
-    found = scan(site, scope=scope, owned={path for path in ledger.owned if ledger.is_ours(path)})
-    entries = keep.back_up(site, [one.path for one in found.originals], datetime.now(UTC).astimezone().date())
-    return {path: kept.sha256 for path, kept in entries.items()}
+    renditions = {path for path in ledger.owned if ledger.is_ours(path)}
+    originals = scan(site, scope=request.scope, owned=renditions).originals
+    entries = backup.back_up(site, [file.path for file in originals], datetime.now(UTC).astimezone().date())
+    hashes = {path: entry.sha256 for path, entry in entries.items()}
+    return replace(request, source=backup.current, scan=None), hashes
 
 
 @contextmanager
-def _locked(source: Path, out: Path, *, beside: bool) -> Iterator[None]:
-    """Hold the output folder for one build, having made sure that it is a possible one."""
-    same = os.path.realpath(source) == os.path.realpath(out)
-    if beside and not same:
+def _locked_output(request: BuildRequest) -> Iterator[None]:
+    """Lock the output folder for one build, after a check that the layout and the folders fit together."""
+    source, out = request.source, request.out
+    into_source = request.recipe.names.into_source
+    is_same = os.path.realpath(source) == os.path.realpath(out)
+    if into_source and not is_same:
         raise OutputError(
             "The recipe puts renditions beside their originals, and this is another folder.",
             file=str(out),
             remedy="Give the source as the output folder too, or set layout in [names] to mirrored.",
         )
-    if same and not beside:
+    if is_same and not into_source:
         raise OutputError(
             "The output folder is the source folder itself.",
             file=str(out),
             remedy='Choose a folder of its own, or set layout = "beside" in [names].',
         )
-    manifest_target(out, into_site=beside)  # before anything is written
+    manifest_target(out, into_site=into_source)  # before anything is written
     with output_lock(out):
         yield

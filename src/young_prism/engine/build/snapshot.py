@@ -1,8 +1,8 @@
-"""What stands since the last build of a folder: known from sizes, times and inodes, without a plan, a manifest or a byte read.
+"""Snapshot of a finished build. It finds unchanged originals without a plan, a manifest or a byte read.
 
-At the end of a build it is written down what the whole hangs on (recipe, versions, watermarks) as one hash, and of each original
-its stamp, what was said of it, and what came of it, with the stamps of the files. The next build walks the source, asks the
-system for each of those files, and knows what is as it was: mostly everything.
+The snapshot holds one hash of everything that all results depend on (recipe, versions, watermarks), and for each original
+its stamp, a hash of its metadata, what was made of it, and the stamps of those files. The next build walks the source,
+compares stamps, and knows what is unchanged: mostly everything.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ from young_prism.core.plan.model import SkippedOriginal, WatermarkFile
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import OriginalStats
 from young_prism.core.types import Outcome
-from young_prism.engine.build.delivery import BuildOutcome, skipped_rendition
+from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
 from young_prism.engine.events import ReusedUnchanged
 from young_prism.engine.output.ledger import (
     JOURNAL,
@@ -169,8 +169,8 @@ class BuildSnapshot:
         return BuildSnapshot(out, context, (), "", {})
 
     @property
-    def ours(self) -> frozenset[str]:
-        """The paths of all files that are ours: they are no originals."""
+    def owned(self) -> frozenset[str]:
+        """The paths of all files that earlier builds made. They are no originals."""
         delivered = {path for original in self.originals for path, *_ in original.files}
         return frozenset(delivered | self.orphans.keys())
 
@@ -235,38 +235,53 @@ def left_out_hash(scan: Scan) -> str:
     return hashlib.sha256(json.dumps(rows).encode()).hexdigest()
 
 
-def to_result(out: Path, originals: Iterable[OriginalSnapshot], left_out: Iterable[SkippedOriginal] = ()) -> BuildOutcome:
-    """Return the count of what stands, and of what a walk left out beside it."""
-    result = BuildOutcome(manifest_file(out))
+def to_outcome(
+    out: Path,
+    originals: Iterable[OriginalSnapshot],
+    left_out: Iterable[SkippedOriginal] = (),
+    *,
+    includes: Callable[[str], bool] = lambda _path: True,
+) -> BuildOutcome:
+    """Return the outcome of originals that are unchanged.
+
+    Of originals that were not asked for (`includes`), only what is wrong with them counts, as in a plan of all originals.
+    """
+    outcome = BuildOutcome(manifest_file(out))
     problems = list(left_out)
-    for one in originals:
-        if one.left_out:
-            problems.append(one.left_out)
-        result.warnings += [(one.path, remark) for remark in one.remarks]
-        share = one.share
-        if share is None:
+    for original in originals:
+        if original.left_out:
+            problems.append(original.left_out)
+        outcome.warnings += [(original.path, remark) for remark in original.remarks]
+        stats = original.share
+        if stats is None or not includes(original.path):
             continue
-        result.originals += 1
-        result.outcomes[Outcome.REUSED] += share.delivered
-        result.outcomes[Outcome.SKIPPED] += share.skipped
-        result.skipped += [skipped_rendition(one.path, path, reason) for path, reason in one.skipped]
-        if share.delivered:
-            result.bytes_originals += share.before
-            result.bytes_renditions += share.after
-    result.leave_out(problems)
-    return result
+        outcome.originals += 1
+        outcome.outcomes[Outcome.REUSED] += stats.delivered
+        outcome.outcomes[Outcome.SKIPPED] += stats.skipped
+        outcome.skipped += [skipped_rendition(original.path, path, reason) for path, reason in original.skipped]
+        if stats.delivered:
+            outcome.bytes_originals += stats.before
+            outcome.bytes_renditions += stats.after
+    outcome.leave_out(problems)
+    return outcome
 
 
-def to_event(result: BuildOutcome, originals: Iterable[OriginalSnapshot], *, everything: bool) -> ReusedUnchanged:
-    """Return what is said of what stands."""
+def to_event(
+    outcome: BuildOutcome,
+    originals: Iterable[OriginalSnapshot],
+    *,
+    everything: bool,
+    includes: Callable[[str], bool] = lambda _path: True,
+) -> ReusedUnchanged:
+    """Return the event that reports unchanged originals, with their `outcome`."""
     return ReusedUnchanged(
-        result.originals,
-        result.renditions,
-        result.outcomes,
-        result.bytes_originals,
-        result.bytes_renditions,
-        tuple(left for left in (*result.failures, *result.skipped) if not left.rendition),
-        [one.share for one in originals if one.share],
+        outcome.originals,
+        outcome.renditions,
+        outcome.outcomes,
+        outcome.bytes_originals,
+        outcome.bytes_renditions,
+        tuple(left for left in (*outcome.failures, *outcome.skipped) if not left.rendition),
+        [original.share for original in originals if original.share and includes(original.path)],
         everything,
     )
 

@@ -24,9 +24,11 @@ class RemainingWork:
     known: dict[str, PriorResult]
     elsewhere: dict[str, ReusableRendition]
 
-    @staticmethod
-    def of(original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None) -> RemainingWork:
-        """Look up what of an original was made before."""
+    @classmethod
+    def from_ledger(
+        cls, original: PlannedOriginal, ledger: Ledger, cache: Cache | None = None
+    ) -> RemainingWork:
+        """Look up which renditions of an original were made before."""
         known: dict[str, PriorResult] = {}
         elsewhere: dict[str, ReusableRendition] = {}
         for rendition in original.renditions:
@@ -38,7 +40,7 @@ class RemainingWork:
             elif earlier := ledger.find_reusable(rendition) or (cache and cache.find(rendition.key)):
                 known[rendition.path] = PriorResult(earlier.size, earlier.delivered)
                 elsewhere[rendition.path] = earlier
-        return RemainingWork(original, known, elsewhere)
+        return cls(original, known, elsewhere)
 
     @property
     def work(self) -> float:

@@ -54,7 +54,7 @@ def _plan_findings(prepared: PreparedPlan) -> Iterator[Finding]:
     for original in prepared.plan.originals:
         if prepared.ledger.is_done(original):
             continue
-        states = [prepared.state(rendition) for rendition in original.renditions]
+        states = [prepared.state(rendition).value for rendition in original.renditions]
         for state, (kind, what) in _WORDS.items():
             number = states.count(state)
             if number:

@@ -18,10 +18,10 @@ from young_prism.core.selection.image_metadata import (
 )
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.build.planning import (
-    PlanRequest,
     PreparedPlan,
     plan_source,
 )
+from young_prism.engine.build.request import BuildRequest, PathFilter
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import Pool
 
@@ -37,17 +37,21 @@ class Site:
     details: MetadataByPath
     marks: Mapping[str, WatermarkFile]
 
-    def plan(self, pool: Callable[[], Pool]) -> PreparedPlan:
-        """Scan, look and plan: all of a build that writes nothing."""
-        asking = PlanRequest(
+    def request(self, *, only: PathFilter | None = None) -> BuildRequest:
+        """Return the request that builds this site, or only some of its originals."""
+        return BuildRequest(
             source=self.source,
+            out=self.out,
             recipe=self.recipe,
-            pool=pool,
             scope=self.scope,
-            details=self.details,
-            marks=self.marks,
+            metadata=self.details,
+            watermarks=self.marks,
+            only=only,
         )
-        return plan_source(asking, self.out)
+
+    def plan(self, pool: Callable[[], Pool]) -> PreparedPlan:
+        """Walk, inspect and plan the source. Nothing is written. Raises `SourceError`."""
+        return plan_source(self.request(), pool)
 
 
 def find_project(folder: Path) -> Path | None:

@@ -8,6 +8,7 @@ from functools import cache, cached_property
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.file_stamp import FileStamp
 from young_prism.core.html.references import NO_PAGES, KnownPages, PageReferences
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.memory import looking_memory
@@ -49,13 +50,22 @@ def no_known_facts(_found: SourceFile) -> None:
 
 @dataclass(frozen=True)
 class InspectionResult:
-    """What looking at a source found. `pages` are the references of each page, to be known the next time."""
+    """What an inspection found. `scan` is the walk that it began with; `pages` are the references of each page."""
 
     by_path: Mapping[str, tuple[SourceFile, Facts]]
     left_out: tuple[SkippedOriginal, ...]
     notes: tuple[str, ...]
+    scan: Scan
     references: PageReferences = NO_PAGES
     pages: KnownPages = field(default_factory=dict)
+
+    @cached_property
+    def _by_stamp(self) -> Mapping[FileStamp, Facts]:
+        return {file.stamp: facts for file, facts in self.by_path.values()}
+
+    def known_facts(self, file: SourceFile) -> Facts | None:
+        """Return the facts of a file that is unchanged since this inspection, whatever its name is now."""
+        return self._by_stamp.get(file.stamp)
 
     @cached_property
     def facts(self) -> dict[str, Facts]:
@@ -74,23 +84,35 @@ def inspect_folder(
     max_pixels: int = MAX_PIXELS,
     full: bool = True,
     site: SiteReader | None = None,
+    before: InspectionResult | None = None,
 ) -> InspectionResult:
-    """Look at every original of a source; one that cannot be read is left out, with its error.
+    """Inspect every original of a source. One that cannot be read is left out, with its error.
 
-    `closer` looks at all bytes and pixels; without it headers alone are read. `pool` is asked for only when a worker
-    is needed; `known` may answer from an earlier look. With `site` the pages that refer to images are read as well.
-    Raises `SourceError` when the source itself cannot be walked.
+    Args:
+        source: Folder of the originals.
+        pool: Opens the workers; called only when one is needed.
+        output: Folder to leave out, where it lies inside the source.
+        scope: Which files are originals.
+        known_facts: Answers for files that were inspected before and are unchanged.
+        on_event: Called with the progress.
+        max_pixels: Larger images are refused.
+        full: Whether all bytes and pixels are read, or headers only.
+        site: Reads the pages that refer to images.
+        before: An inspection of the same source just before, whose walk and pages are taken over.
+
+    Raises:
+        SourceError: The source cannot be walked.
     """
-    found = scan(source, output=output, scope=scope, owned=owned_paths(source))
-    looks = inspect_scanned(
-        source, found, pool, known_facts=known_facts, on_event=on_event, max_pixels=max_pixels, full=full
+    scanned = before.scan if before else scan(source, output=output, scope=scope, owned=owned_paths(source))
+    inspected = inspect_scanned(
+        source, scanned, pool, known_facts=known_facts, on_event=on_event, max_pixels=max_pixels, full=full
     )
-    read = site.read(output) if site else None
-    return (
-        replace(looks, references=read.uses(source, scanned_paths(found)), pages=read.pages)
-        if read
-        else looks
-    )
+    if before:
+        return replace(inspected, references=before.references, pages=before.pages)
+    if site:
+        read = site.read(output)
+        return replace(inspected, references=read.uses(source, scanned_paths(scanned)), pages=read.pages)
+    return inspected
 
 
 def inspect_scanned(
@@ -123,7 +145,7 @@ def inspect_scanned(
         if full or done % _REPORT_EVERY == 0 or done == total:
             on_event(OriginalInspected(done, total))
     left_out.sort(key=lambda left: left.path)
-    return InspectionResult(dict(sorted(seen.items())), tuple(left_out), scanned.notes)
+    return InspectionResult(dict(sorted(seen.items())), tuple(left_out), scanned.notes, scanned)
 
 
 def scanned_paths(found: Scan) -> list[str]:

@@ -16,7 +16,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from young_prism.core.errors import AccessError
-from young_prism.store.models import TokenRow
+from young_prism.store.records import AccessToken
 from young_prism.store.store import Store
 
 _FORM = re.compile(r"yp_([0-9a-z]{12})_([A-Za-z0-9_-]{43})")
@@ -63,7 +63,7 @@ DEFAULT_SCOPES = (TokenScope.READ, TokenScope.UPLOAD, TokenScope.CHANGE)
 class NewToken(NamedTuple):
     """A token that was just made; `secret` is the whole of it, which is shown now and never again."""
 
-    row: TokenRow
+    row: AccessToken
     secret: str
 
 
@@ -108,7 +108,7 @@ class TokenService:
         """Return the new token that was kept under a key; None the second time."""
         return self._fresh.pop(key, None)
 
-    def check(self, given: str) -> TokenRow | None:
+    def check(self, given: str) -> AccessToken | None:
         """Return the row of a token that is right and was not revoked; None for any other."""
         found = _FORM.fullmatch(given)
         row = self._store.access.token(found[1]) if found else None
@@ -119,7 +119,7 @@ class TokenService:
         self._store.access.note_use(row)
         return row
 
-    def revoke(self, token_id: str) -> TokenRow:
+    def revoke(self, token_id: str) -> AccessToken:
         """Make one useless from now on. Raises `AccessError` where there is none."""
         row = self._store.access.revoke(token_id)
         if row is None:
@@ -129,7 +129,7 @@ class TokenService:
         return row
 
 
-def describe_scopes(row: TokenRow) -> str:
+def describe_scopes(row: AccessToken) -> str:
     """Return when a token was last used, or revoked."""
     if row.revoked_at:
         return f"revoked on {row.revoked_at.replace(tzinfo=UTC):%Y-%m-%d}"

@@ -13,7 +13,9 @@ from young_prism.engine.versions import versions
 from young_prism.services.runs.recorder import RunRecorder
 from young_prism.store import owners
 from young_prism.store.database import DATABASE
-from young_prism.store.store import COMMAND, Store
+from young_prism.store.sources import COMMAND
+from young_prism.store.states import RunState
+from young_prism.store.store import Store
 
 
 class RecordedCommandRun:
@@ -28,19 +30,19 @@ class RecordedCommandRun:
         try:
             self.store: Store | None = Store(data / DATABASE)
             folder = source.resolve()
-            row = self.store.add_source(folder.name or "folder", folder, out.resolve(), data, kind=COMMAND)
-            self.number = self.store.start_run(
+            row = self.store.sources.add(folder.name or "folder", folder, out.resolve(), data, kind=COMMAND)
+            self.number = self.store.runs.add(
                 row.id,
                 origin=origin,
                 owner=owners.COMMAND,
-                state="looking",
+                state=RunState.INSPECTING,
                 recipe=write_recipe(recipe),
                 version=__version__,
                 out_folder=str(out.resolve()),
                 versions=versions(),
             )
             self.recorder = RunRecorder(
-                self.store, self.number, recipe, verify=verify, pace=self.store.pace(row.id)
+                self.store, self.number, recipe, verify=verify, pace=self.store.runs.pace(row.id)
             )
         except StoreError as error:
             self.store = None
@@ -48,7 +50,7 @@ class RecordedCommandRun:
 
     def report_before(self) -> dict[str, Any] | None:
         """Return the figures of the run before this one, None where there was none."""
-        return self.store.report_before(self.number) if self.store else None
+        return self.store.runs.report_before(self.number) if self.store else None
 
     def close(self) -> None:
         """Let go of the database."""

@@ -14,7 +14,7 @@ from young_prism.core.plan.model import PlannedOriginal, SkippedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
-from young_prism.engine.build.delivery import BuildOutcome
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.events import (
     Event,
     Halted,
@@ -27,6 +27,7 @@ from young_prism.engine.events import (
     WorkerProgress,
 )
 from young_prism.services.runs.figures import RunFigures
+from young_prism.store.states import RunState
 from young_prism.store.store import Store
 
 _FLUSH_EVERY_S = 0.8
@@ -106,7 +107,7 @@ class RunRecorder:
 
         `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then.
         """
-        self.requested_stop = ""
+        self.requested_stop: RunState | None = None
         self._store = store
         self._run_id = run_id
         self._pace = pace
@@ -172,7 +173,7 @@ class RunRecorder:
         self.log(f"{_describe_counts(event.renditions, event.originals)} planned")
         for left in failed:
             self.log(f"{left.path}: {left.error}")
-        self.flush("running")
+        self.flush(RunState.RUNNING)
 
     def _unchanged(self, event: ReusedUnchanged) -> None:
         self.figures.unchanged(event)
@@ -209,30 +210,31 @@ class RunRecorder:
         self._counts["halted"] = why
         self.flush()
 
-    def flush(self, state: str = "") -> bool:
-        """Write down what has come in since; return whether it could be."""
+    def flush(self, state: RunState | None = None) -> bool:
+        """Store what has come in since the last time; return whether it could be stored."""
         self._flushed = time.monotonic()
         rows = self._rows
+        values: dict[str, Any] = dict(self._counts)
+        if len(self._log) != self._logged:
+            values["log"] = list(self._log)
         try:
-            found = self._store.add_items(
+            before = self._store.runs.add_items(
                 self._run_id,
                 rows,
-                **self._counts | ({"state": state} if state else {}),
+                state=state,
+                **values,
                 bytes_originals=self.figures.before,
                 bytes_renditions=self.figures.after,
                 outcomes=dict(self.figures.outcomes),
                 seconds=self._seconds_before + self._seconds(),
                 seen_at=datetime.now(UTC),
                 live=self._as_live(),
-                **({"log": list(self._log)} if len(self._log) != self._logged else {}),
             )
         except StoreError:
             return False  # a full disk, say: the rows wait for the next time, and the run goes on
         self._rows, self._logged = [], len(self._log)
-        if found in ("stopping", "pausing"):
-            self.requested_stop = found
-            if state:
-                self._store.change_run(self._run_id, state=found)
+        if before and before.is_stop_requested:
+            self.requested_stop = before
         return True
 
     def _seconds(self) -> float:
@@ -261,25 +263,28 @@ class RunRecorder:
 
     def finish(self, result: BuildOutcome) -> None:
         """Write down the end of a run, with its report."""
-        state = "done"
+        state = RunState.DONE
         if result.stopped:
-            state = "paused" if self.requested_stop == "pausing" else "stopped"
-        self.log({"done": "Done.", "paused": "Paused.", "stopped": "Stopped."}[state])
+            state = RunState.PAUSED if self.requested_stop is RunState.PAUSING else RunState.STOPPED
+        self.log(f"{state.value.capitalize()}.")
         self._end(state, seconds=self._seconds_before + result.seconds)
 
     def failed(self, error: YoungPrismError) -> None:
         """Write down that a run could not go on."""
         self.log(str(error))
         self._end(
-            "failed", seconds=self._seconds_before + self._seconds(), error=error.what, remedy=error.remedy
+            RunState.FAILED,
+            seconds=self._seconds_before + self._seconds(),
+            error=error.what,
+            remedy=error.remedy,
         )
 
-    def _end(self, state: str, **values: object) -> None:
+    def _end(self, state: RunState, **values: object) -> None:
         self._live = LiveState()
         for attempt in range(_ATTEMPTS):
             try:
                 if self.flush():
-                    self._store.change_run(
+                    self._store.runs.change(
                         self._run_id,
                         state=state,
                         ended_at=datetime.now(UTC),

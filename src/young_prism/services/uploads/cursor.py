@@ -5,10 +5,10 @@ from __future__ import annotations
 import base64
 from datetime import UTC, datetime
 
-from young_prism.store.models import UploadRow
+from young_prism.store.records import Upload
 
 
-def encode_cursor(row: UploadRow) -> str:
+def encode_cursor(row: Upload) -> str:
     """Return the mark of the place after an upload."""
     at = row.created_at.replace(tzinfo=UTC).isoformat()
     return base64.urlsafe_b64encode(f"{at} {row.id}".encode()).decode()

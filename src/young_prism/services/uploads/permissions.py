@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from enum import StrEnum
 
+from young_prism.store.records import Source
+
 
 class Permission(StrEnum):
     """One thing that may be allowed or not, each by itself."""
@@ -39,3 +41,8 @@ ALL_PERMISSIONS = frozenset(Permission)
 def stored_permissions(stored: Collection[str] | None) -> frozenset[Permission]:
     """Return what is allowed by what was stored; all where nothing was said."""
     return ALL_PERMISSIONS if stored is None else frozenset(act for act in Permission if act.value in stored)
+
+
+def permissions_of(source: Source) -> frozenset[Permission]:
+    """Return what a content producer may do with the uploads of a source."""
+    return stored_permissions(source.allowed)

@@ -23,9 +23,9 @@ from young_prism.services.uploads.urls import (
 )
 from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
-from young_prism.store.models import SourceRow, UploadRow
+from young_prism.store.records import Source, Upload
+from young_prism.store.states import UploadState
 from young_prism.store.store import Store
-from young_prism.store.uploads import DONE, WITHDRAWN
 
 Share = Annotated[float, Field(ge=0, le=1)]
 
@@ -100,15 +100,13 @@ class UploadSerializer:
         self._store = store
         self._public = public.rstrip("/")
 
-    def serialize(
-        self, row: UploadRow, source: SourceRow, detail: ImageMetadata | None = None
-    ) -> UploadAnswer:
+    def serialize(self, row: Upload, source: Source, detail: ImageMetadata | None = None) -> UploadAnswer:
         """Return the answer for one; `detail` saves asking for it where many are answered."""
         if detail is None:
-            detail = self._store.image_metadata(source.id).get(row.path, NO_METADATA)
+            detail = self._store.metadata.by_path(source.id).get(row.path, NO_METADATA)
         entry = entry_of(row, source)
         first = row.first or {}
-        made = [] if row.state == WITHDRAWN else self._renditions(row, source, entry)
+        made = [] if row.state == UploadState.WITHDRAWN else self._renditions(row, source, entry)
         return UploadAnswer(
             id=row.id,
             source=source.slug,
@@ -123,13 +121,13 @@ class UploadSerializer:
             focal=detail.focal,
             placeholder=first.get("placeholder", ""),
             renditions=made,
-            snippet=self.snippet(source, detail, entry) if row.state == DONE else "",
+            snippet=self.snippet(source, detail, entry) if row.state == UploadState.DONE else "",
             url=self._public + picture(row.id),
             status=f"{self._public}{UPLOADS}/{row.id}",
             problem=ProblemAnswer(what=row.error, remedy=row.remedy or "") if row.error else None,
         )
 
-    def snippet(self, source: SourceRow, detail: ImageMetadata, entry: OriginalEntry | None) -> str:
+    def snippet(self, source: Source, detail: ImageMetadata, entry: OriginalEntry | None) -> str:
         """Return the markup; its addresses are ours where the recipe names no others."""
         if entry is None:
             return ""
@@ -138,9 +136,7 @@ class UploadSerializer:
             delivered = delivered.with_markup(base_url=self._public + media_base(source.slug))
         return delivered.html(MarkupContext(detail.alt, detail.caption_line))
 
-    def _renditions(
-        self, row: UploadRow, source: SourceRow, entry: OriginalEntry | None
-    ) -> list[RenditionAnswer]:
+    def _renditions(self, row: Upload, source: Source, entry: OriginalEntry | None) -> list[RenditionAnswer]:
         made: Iterable[RenditionEntry] = entry.renditions if entry else first_renditions(row)
         return [
             RenditionAnswer(
@@ -157,7 +153,7 @@ class UploadSerializer:
         ]
 
 
-def entry_of(row: UploadRow, source: SourceRow) -> OriginalEntry | None:
+def entry_of(row: Upload, source: Source) -> OriginalEntry | None:
     """Return what the newest build made of an upload, as long as that was of this very original."""
     build = load_build(Path(out_of(source)))
     entry = build.originals.get(row.path) if build else None
@@ -165,12 +161,12 @@ def entry_of(row: UploadRow, source: SourceRow) -> OriginalEntry | None:
     return entry if entry and entry.renditions and (not sha256 or entry.sha256 == sha256) else None
 
 
-def first_renditions(row: UploadRow) -> list[RenditionEntry]:
+def first_renditions(row: Upload) -> list[RenditionEntry]:
     """Return what was made of an upload at once."""
     return [RenditionEntry.model_validate(one) for one in (row.first or {}).get("renditions", ())]
 
 
-def facts_of(row: UploadRow) -> Facts | None:
+def facts_of(row: Upload) -> Facts | None:
     """Return what the first look at an upload found; None while it was not looked at, or by another version."""
     try:
         return Facts.from_dict((row.first or {})["facts"])
@@ -178,7 +174,7 @@ def facts_of(row: UploadRow) -> Facts | None:
         return None
 
 
-def _original(row: UploadRow, entry: OriginalEntry | None) -> OriginalAnswer:
+def _original(row: Upload, entry: OriginalEntry | None) -> OriginalAnswer:
     facts = facts_of(row)
     known = OriginalAnswer(path=row.path, given=row.given)
     if facts:

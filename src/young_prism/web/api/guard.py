@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from flask import Response, request
 
 from young_prism.services.auth.tokens import TokenScope
-from young_prism.store.models import TokenRow
+from young_prism.store.records import AccessToken
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
 
@@ -20,7 +20,7 @@ _KEPT_HEADERS = ("Location", "ETag")
 class Caller(NamedTuple):
     """Whose token came with a request."""
 
-    token: TokenRow
+    token: AccessToken
 
     def may(self, scope: TokenScope) -> bool:
         """Whether the token has a scope."""

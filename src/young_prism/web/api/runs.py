@@ -10,8 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.services.auth.tokens import TokenScope
-from young_prism.store.models import RunRow, SourceRow
-from young_prism.store.runs import ACTIVE
+from young_prism.store.records import Run, Source
 from young_prism.web.api.contract import Caller, operation
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
@@ -104,7 +103,7 @@ class Verdict(BaseModel):
 def start_run(caller: Caller, body: RunWanted) -> Any:
     """Start a run over a source. What is there already is not made again."""
     del caller
-    source = services().store.source_by_slug(body.source)
+    source = services().store.sources.by_slug(body.source)
     if source is None:
         raise Problem(
             404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
@@ -120,12 +119,12 @@ def list_runs(caller: Caller, query: RunListQuery) -> Any:
     """List runs of all doors, the newest first."""
     del caller
     store = services().store
-    sources = store.all_sources()
+    sources = store.sources.by_id()
     wanted = (
         next((row.id for row in sources.values() if row.slug == query.source), -1) if query.source else None
     )
     return RunList(
-        items=[_answer(run, sources[run.source_id]) for run in store.runs(wanted, limit=query.limit)]
+        items=[_answer(run, sources[run.source_id]) for run in store.runs.newest(wanted, limit=query.limit)]
     )
 
 
@@ -200,22 +199,22 @@ def _recipe(row: Any) -> RecipeAnswer:
     )
 
 
-def _found(run_id: int) -> tuple[RunRow, SourceRow]:
+def _found(run_id: int) -> tuple[Run, Source]:
     store = services().store
-    run = store.run(run_id) if run_id < 1 << 62 else None
-    source = store.source_by_id(run.source_id) if run else None
+    run = store.runs.get(run_id) if run_id < 1 << 62 else None
+    source = store.sources.get(run.source_id) if run else None
     if run is None or source is None:
         raise Problem(404, "There is no run with this number.", remedy="GET /api/v1/runs lists them.")
     return run, source
 
 
-def _answer(run: RunRow, source: SourceRow) -> RunAnswer:
+def _answer(run: Run, source: Source) -> RunAnswer:
     return RunAnswer(
         id=run.id,
         source=source.slug,
         origin=run.origin,
         state=run.state,
-        over=run.state not in ACTIVE,
+        over=not run.state.is_active,
         started=run.started_at.replace(tzinfo=UTC),
         ended=run.ended_at.replace(tzinfo=UTC) if run.ended_at else None,
         originals=run.originals,

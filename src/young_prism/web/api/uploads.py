@@ -20,8 +20,8 @@ from young_prism.engine.intake.inbox import Readable
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.services.uploads.cursor import decode_cursor, encode_cursor
 from young_prism.services.uploads.schemas import Share, UploadAnswer
-from young_prism.store.models import SourceRow, UploadRow
-from young_prism.store.uploads import FAILED, STATES, WORKING
+from young_prism.store.records import Source, Upload
+from young_prism.store.states import UploadState
 from young_prism.web.api.contract import Caller, UploadBody, checked, must_match, operation
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
@@ -158,14 +158,14 @@ def send_upload(caller: Caller) -> Any:
     del caller
     words, given, stream, length = _parse_upload()
     parts = services()
-    source = parts.upload_service.resolve_source(source=words.source, recipe=words.recipe)
+    source = parts.uploads.resolve_source(source=words.source, recipe=words.recipe)
     said = ImageMetadata(None, words.title.strip(), words.alt, words.caption.strip(), words.credit.strip())
-    arrived = parts.upload_service.receive(source, given, stream, said, origin="api", length=length)
+    arrived = parts.uploads.receive(source, given, stream, said, origin="api", length=length)
     row = _wait_until_done(arrived.row, words.wait or _preferred_wait())
     headers = {"Location": f"/api/v1/uploads/{row.id}"}
-    if row.state == FAILED:
+    if row.state == UploadState.FAILED:
         raise Problem(422, row.error or "It failed.", remedy=row.remedy or "", file=given, headers=headers)
-    status = 202 if row.state == WORKING else 201 if arrived.new else 200
+    status = 202 if row.state == UploadState.WORKING else 201 if arrived.new else 200
     return status, parts.upload_serializer.serialize(row, source), headers
 
 
@@ -176,14 +176,18 @@ def list_uploads(caller: Caller, query: ListQuery) -> Any:
     """List and search uploads, the newest first."""
     del caller
     parts = services()
-    sources = {row.id: row for row in parts.store.upload_sources()}
+    sources = {row.id: row for row in parts.store.sources.upload_sources()}
     ids = [number for number, row in sources.items() if not query.source or row.slug == query.source]
-    states = [query.state] if query.state else [state for state in STATES if state != "withdrawn"]
+    states = (
+        [UploadState(query.state)]
+        if query.state
+        else [state for state in UploadState if state is not UploadState.WITHDRAWN]
+    )
     found = parts.store.uploads.page(
         ids, words=query.q, states=states, after=_parse_cursor(query.after), limit=query.limit + 1
     )
     rows, more = found[: query.limit], len(found) > query.limit
-    details = {number: parts.store.image_metadata(number) for number in {row.source_id for row in rows}}
+    details = {number: parts.store.metadata.by_path(number) for number in {row.source_id for row in rows}}
     items = [
         parts.upload_serializer.serialize(
             row, sources[row.source_id], details[row.source_id].get(row.path, NO_METADATA)
@@ -217,13 +221,13 @@ def change_upload(caller: Caller, upload: str, body: Change) -> Any:
     del caller
     row, source = _load_for_update(upload)
     parts = services()
-    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
+    before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
     named = {name: getattr(body, name) for name in body.model_fields_set}
     for name in ("title", "caption", "credit"):
         if name in named:
             named[name] = (named[name] or "").strip()
     return parts.upload_serializer.serialize(
-        parts.upload_service.change(source, row, before._replace(**named)), source
+        parts.uploads.change(source, row, before._replace(**named)), source
     )
 
 
@@ -245,7 +249,7 @@ def replace_upload(caller: Caller, upload: str, query: ReplacementQuery) -> Any:
     stream, length = _raw()
     parts = services()
     return parts.upload_serializer.serialize(
-        parts.upload_service.replace(source, row, query.name or row.given, stream, length=length), source
+        parts.uploads.replace(source, row, query.name or row.given, stream, length=length), source
     )
 
 
@@ -263,7 +267,7 @@ def undo_upload(caller: Caller, upload: str) -> Any:
     del caller
     row, source = _load_for_update(upload)
     parts = services()
-    return parts.upload_serializer.serialize(parts.upload_service.undo(source, row), source)
+    return parts.upload_serializer.serialize(parts.uploads.undo(source, row), source)
 
 
 @operation(
@@ -274,7 +278,7 @@ def withdraw_upload(caller: Caller, upload: str) -> Any:
     del caller
     row, source = _load_for_update(upload)
     parts = services()
-    return parts.upload_serializer.serialize(parts.upload_service.withdraw(source, row), source)
+    return parts.upload_serializer.serialize(parts.uploads.withdraw(source, row), source)
 
 
 @operation("GET", "/sources", scope=TokenScope.READ, answers={200: (SourceList, "All of them.")})
@@ -290,7 +294,7 @@ def list_sources(caller: Caller) -> Any:
                 recipe=services().catalogues.of(row).recipe.name,
                 uploads=store.uploads.count([row.id]),
             )
-            for row in store.upload_sources()
+            for row in store.sources.upload_sources()
         ]
     )
 
@@ -322,13 +326,13 @@ def _raw() -> tuple[Readable, int | None]:
     return request.stream, request.content_length
 
 
-def _wait_until_done(row: UploadRow, seconds: int) -> UploadRow:
+def _wait_until_done(row: Upload, seconds: int) -> Upload:
     """Wait until an upload is made, as long as there is a thread for it."""
     if not seconds or not _WAITERS.acquire(blocking=False):
         return row
     try:
         until = time.monotonic() + seconds
-        while row.state == WORKING and time.monotonic() < until:
+        while row.state == UploadState.WORKING and time.monotonic() < until:
             time.sleep(_ASK_EVERY_S)
             row = services().store.uploads.get(row.id) or row
         return row
@@ -344,10 +348,10 @@ def _preferred_wait() -> int:
     return 0
 
 
-def _load(upload: str) -> tuple[UploadRow, SourceRow]:
+def _load(upload: str) -> tuple[Upload, Source]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.source_by_id(row.source_id) if row else None
+    source = store.sources.get(row.source_id) if row else None
     if row is None or source is None:
         raise Problem(
             404, "There is no upload with this id.", remedy="GET /api/v1/uploads lists all of them."
@@ -355,7 +359,7 @@ def _load(upload: str) -> tuple[UploadRow, SourceRow]:
     return row, source
 
 
-def _load_for_update(upload: str) -> tuple[UploadRow, SourceRow]:
+def _load_for_update(upload: str) -> tuple[Upload, Source]:
     """Return an upload that the caller has seen as it is, and that nobody else is changing. Raises `Problem`."""
     row, source = _load(upload)
     parts = services()

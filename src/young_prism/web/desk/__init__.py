@@ -23,17 +23,18 @@ from young_prism.core.selection.image_metadata import (
 )
 from young_prism.services.catalogue import CatalogueEntry
 from young_prism.services.uploads.cursor import decode_cursor, encode_cursor
-from young_prism.services.uploads.permissions import Permission
+from young_prism.services.uploads.permissions import Permission, permissions_of
 from young_prism.services.uploads.schemas import (
     UploadAnswer,
     entry_of,
     facts_of,
     first_renditions,
 )
-from young_prism.services.uploads.service import is_camera_name, permissions
+from young_prism.services.uploads.service import is_camera_name
+from young_prism.services.uploads.undo import UndoKind
 from young_prism.services.uploads.urls import media
-from young_prism.store.models import SourceRow, UploadRow
-from young_prism.store.uploads import DONE, STATES, WITHDRAWN, WORKING
+from young_prism.store.records import Source, Upload
+from young_prism.store.states import UploadState
 from young_prism.web.context import catalogue_of, services
 from young_prism.web.picture.cuts import CropEditor, cuts_of, detail_from
 from young_prism.web.problems import answer_to, problem_of
@@ -53,8 +54,8 @@ _A_PAGE = 48
 class Card(NamedTuple):
     """An upload in the list: its small picture, and what it still needs."""
 
-    row: UploadRow
-    source: SourceRow
+    row: Upload
+    source: Source
     detail: ImageMetadata
     small: str
     placeholder: str
@@ -71,14 +72,18 @@ def index() -> str:
     """Show where pictures are brought, and those that were brought before, found by their words."""
     parts = services()
     parts.quick_renderer.warm()  # whoever opens this page is about to bring something
-    sources = parts.store.upload_sources()
+    sources = parts.store.sources.upload_sources()
     chosen = request.args.get("source", "")
     words = request.args.get("q", "").strip()[:200]
     gone = "withdrawn" in request.args
     ids = [row.id for row in sources if not chosen or row.slug == chosen]
-    states = [WITHDRAWN] if gone else [state for state in STATES if state != WITHDRAWN]
+    states = (
+        [UploadState.WITHDRAWN]
+        if gone
+        else [state for state in UploadState if state != UploadState.WITHDRAWN]
+    )
     rows = parts.store.uploads.page(ids, words=words, states=states, after=_after(), limit=_A_PAGE + 1)
-    details = {number: parts.store.image_metadata(number) for number in {row.source_id for row in rows}}
+    details = {number: parts.store.metadata.by_path(number) for number in {row.source_id for row in rows}}
     by_id = {row.id: row for row in sources}
     cards = [
         _card(row, by_id[row.source_id], details[row.source_id].get(row.path, NO_METADATA))
@@ -93,7 +98,7 @@ def index() -> str:
         words=words,
         gone=gone,
         total=parts.store.uploads.count(ids, words=words, states=states),
-        withdrawn=parts.store.uploads.count([row.id for row in sources], states=[WITHDRAWN]),
+        withdrawn=parts.store.uploads.count([row.id for row in sources], states=[UploadState.WITHDRAWN]),
         older=encode_cursor(last) if last else "",
         limits=parts.settings.limits,
     )
@@ -102,7 +107,7 @@ def index() -> str:
 @blueprint.post("/uploads")
 def bring() -> BaseResponse:
     """Take a picture: as the body, with script, or as a plain form of several."""
-    desk = services().upload_service
+    desk = services().uploads
     if request.mimetype != "multipart/form-data":
         try:
             source = desk.resolve_source(source=request.args.get("source", ""))
@@ -138,10 +143,10 @@ def item(upload: str) -> str:
     return _page(row, source)
 
 
-def _page(row: UploadRow, source: SourceRow, typed: ImageMetadata | None = None) -> str:
+def _page(row: Upload, source: Source, typed: ImageMetadata | None = None) -> str:
     parts = services()
     catalogue = catalogue_of(source)
-    detail = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
+    detail = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
     answer = parts.upload_serializer.serialize(row, source, detail)
     return render_template(
         "desk/item.html",
@@ -155,8 +160,8 @@ def _page(row: UploadRow, source: SourceRow, typed: ImageMetadata | None = None)
         cuts=_cuts(row, source),
         facts=facts_of(row),
         facets=_by_facet(answer),
-        may={act.value for act in permissions(source)},
-        undo=_UNDO.get(parts.upload_service.can_undo(row), ""),
+        may={act.value for act in permissions_of(source)},
+        undo=_UNDO[parts.uploads.can_undo(row)],
         camera=is_camera_name(row.given) and not detail.title,
         stem=title_stem(detail.title, catalogue.recipe.names) if detail.title else "",
         heaviest=max((one.bytes for one in answer.renditions), default=0),
@@ -166,9 +171,10 @@ def _page(row: UploadRow, source: SourceRow, typed: ImageMetadata | None = None)
 
 
 _UNDO = {
-    "said": "Undo the last change",
-    "replaced": "Bring the picture back that was here before",
-    "withdrawn": "Bring it back",
+    UndoKind.METADATA: "Undo the last change",
+    UndoKind.REPLACEMENT: "Bring the picture back that was here before",
+    UndoKind.WITHDRAWAL: "Bring it back",
+    None: "",
 }
 
 
@@ -192,8 +198,8 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
     """Keep title, alternative text, caption and credit, as far as they may be changed."""
     row, source = _found(upload)
     parts, form = services(), request.form
-    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
-    said, acts = before, permissions(source)
+    before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
+    said, acts = before, permissions_of(source)
     if Permission.TITLE in acts:
         said = said._replace(title=form.get("title", before.title).strip()[:LONGEST_TITLE])
     if Permission.WORDS in acts:
@@ -209,7 +215,7 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
             "error",
         )
         return _page(row, source, typed=said), 409
-    parts.upload_service.change(source, row, said)
+    parts.uploads.change(source, row, said)
     flash("Kept.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
@@ -219,8 +225,8 @@ def focal(upload: str) -> BaseResponse:
     """Set the focal point, or have it found by itself again."""
     row, source = _allowed(upload, Permission.FOCAL)
     parts = services()
-    before = parts.store.image_metadata(source.id).get(row.path, NO_METADATA)
-    parts.upload_service.change(source, row, detail_from(request.form, before)._replace(title=before.title))
+    before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
+    parts.uploads.change(source, row, detail_from(request.form, before)._replace(title=before.title))
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
@@ -233,7 +239,7 @@ def replace(upload: str) -> BaseResponse:
         flash("No picture was chosen.", "error")
     else:
         try:
-            services().upload_service.replace(source, row, file.filename, file.stream)
+            services().uploads.replace(source, row, file.filename, file.stream)
             flash("The new picture is being made; its addresses stay.", "info")
         except YoungPrismError as error:
             flash(str(error), "error")
@@ -244,7 +250,7 @@ def replace(upload: str) -> BaseResponse:
 def withdraw(upload: str) -> BaseResponse:
     """Take it out of what is served."""
     row, source = _allowed(upload, Permission.WITHDRAW)
-    services().upload_service.withdraw(source, row)
+    services().uploads.withdraw(source, row)
     flash("It is withdrawn: pages that use it show it no more. The picture itself is kept here.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
@@ -254,25 +260,25 @@ def undo(upload: str) -> BaseResponse:
     """Undo the newest step."""
     row, source = _found(upload)
     try:
-        services().upload_service.undo(source, row)
+        services().uploads.undo(source, row)
         flash("Undone.", "info")
     except YoungPrismError as error:
         flash(str(error), "error")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
-def _found(upload: str) -> tuple[UploadRow, SourceRow]:
+def _found(upload: str) -> tuple[Upload, Source]:
     store = services().store
     row = store.uploads.get(upload)
-    source = store.source_by_id(row.source_id) if row else None
+    source = store.sources.get(row.source_id) if row else None
     if row is None or source is None:
         abort(404, f"There is no picture “{upload}” on Desk. Those that are here are found by their words.")
     return row, source
 
 
-def _allowed(upload: str, act: Permission) -> tuple[UploadRow, SourceRow]:
+def _allowed(upload: str, act: Permission) -> tuple[Upload, Source]:
     row, source = _found(upload)
-    if act not in permissions(source):
+    if act not in permissions_of(source):
         abort(403)
     return row, source
 
@@ -284,21 +290,25 @@ def _after() -> tuple[datetime, str] | None:
         abort(404)
 
 
-def _renditions(row: UploadRow, source: SourceRow) -> list[RenditionEntry]:
+def _renditions(row: Upload, source: Source) -> list[RenditionEntry]:
     entry = entry_of(row, source)
     return [*entry.renditions] if entry else first_renditions(row)
 
 
-def _whole_fallback(row: UploadRow, source: SourceRow) -> list[RenditionEntry]:
+def _whole_fallback(row: Upload, source: Source) -> list[RenditionEntry]:
     """Return what any browser can show of the whole picture, the narrowest first; nothing of one that is withdrawn."""
-    whole = [one for one in _renditions(row, source) if not one.facet] if row.state != WITHDRAWN else []
+    whole = (
+        [one for one in _renditions(row, source) if not one.facet]
+        if row.state != UploadState.WITHDRAWN
+        else []
+    )
     return sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.width)
 
 
-def _card(row: UploadRow, source: SourceRow, detail: ImageMetadata) -> Card:
+def _card(row: Upload, source: Source, detail: ImageMetadata) -> Card:
     fallback = _whole_fallback(row, source)
     needs = []
-    if row.state in (WORKING, DONE):
+    if row.state in (UploadState.WORKING, UploadState.DONE):
         if not detail.title and is_camera_name(row.given):
             needs.append("a title")
         if detail.alt is None:
@@ -307,7 +317,7 @@ def _card(row: UploadRow, source: SourceRow, detail: ImageMetadata) -> Card:
     return Card(row, source, detail, small, (row.first or {}).get("placeholder", ""), tuple(needs))
 
 
-def _shown(row: UploadRow, source: SourceRow) -> str:
+def _shown(row: Upload, source: Source) -> str:
     """Return the address of a rendition to look at, empty while there is none."""
     fallback = _whole_fallback(row, source)
     if not fallback:
@@ -316,10 +326,10 @@ def _shown(row: UploadRow, source: SourceRow) -> str:
     return media(source.slug, one.path, one.sha256)
 
 
-def _cuts(row: UploadRow, source: SourceRow) -> CropEditor | None:
+def _cuts(row: Upload, source: Source) -> CropEditor | None:
     """Return the focal point and the cuts of a picture that has any, None before it was looked at."""
     facts = facts_of(row)
-    if facts is None or facts.passes_through or row.state == WITHDRAWN:
+    if facts is None or facts.passes_through or row.state == UploadState.WITHDRAWN:
         return None
     catalogue = catalogue_of(source)
     own = resolve_recipe(row.path, catalogue.recipe) or catalogue.recipe

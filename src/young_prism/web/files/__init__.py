@@ -16,7 +16,7 @@ from young_prism.core.types import ImageFormat
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import out_of
-from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.store.records import Original, Source
 from young_prism.web.context import file_inside, services, source_or_404
 
 blueprint = Blueprint("files", __name__)
@@ -42,7 +42,7 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     if width not in _PREVIEW_WIDTHS:
         abort(404)
     source = source_or_404(slug)
-    row = services().store.original(source.id, path)
+    row = services().store.originals.get(source.id, path)
     if row is None or row.facts is None:
         abort(404)
     facts = Facts.from_dict(row.facts)
@@ -54,7 +54,7 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     return send_file(cached, mimetype="image/webp")
 
 
-def small_file(source: SourceRow, row: OriginalRow, facts: Facts, width: int) -> Path | None:
+def small_file(source: Source, row: Original, facts: Facts, width: int) -> Path | None:
     """Return the file with the small picture of an original, made if it is not there; None where it cannot be made."""
     cached = services().settings.thumbnails / f"{_cache_key(row, facts, width)}.webp"
     if not cached.is_file():
@@ -66,7 +66,7 @@ def small_file(source: SourceRow, row: OriginalRow, facts: Facts, width: int) ->
     return cached
 
 
-def _cache_key(row: OriginalRow, facts: Facts, width: int) -> str:
+def _cache_key(row: Original, facts: Facts, width: int) -> str:
     """Return a name for a small picture: by content, or while that is not known by place and stamp."""
     what = facts.sha256 or f"{row.source_id} {row.path} {row.stamp}"
     return hashlib.sha256(f"{what} {width} 2".encode()).hexdigest()[:40]

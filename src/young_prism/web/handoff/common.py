@@ -23,7 +23,7 @@ from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.decisions import out_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, source_or_404
 
 _IN_ADDRESSES = (
@@ -77,7 +77,7 @@ class SourceBuild:
         return sum(rendition.bytes for one in self.delivered.values() for rendition in one.renditions)
 
 
-def build_of(source: SourceRow, catalogue: Catalogue) -> SourceBuild | None:
+def build_of(source: Source, catalogue: Catalogue) -> SourceBuild | None:
     """Return what was made of a source, None where nothing is; read once for each state of its manifest."""
     out = out_of(source)
     try:
@@ -123,7 +123,7 @@ def without_alt(build: SourceBuild, catalogue: Catalogue) -> list[str]:
     return [path for path in build.delivered if catalogue.details.get(path, NO_METADATA).alt is None]
 
 
-def page(name: str, source: SourceRow, catalogue: Catalogue, build: SourceBuild, **values: Any) -> str:
+def page(name: str, source: Source, catalogue: Catalogue, build: SourceBuild, **values: Any) -> str:
     """Render one part of the stop, below the row of all five with what each would give."""
     return render_template(
         f"handoff/{name}.html",
@@ -136,7 +136,7 @@ def page(name: str, source: SourceRow, catalogue: Catalogue, build: SourceBuild,
     )
 
 
-def nothing_yet(source: SourceRow) -> str:
+def nothing_yet(source: Source) -> str:
     """Render the stop of a source of which nothing is made."""
     return render_template("handoff/empty.html", source=source)
 
@@ -151,7 +151,7 @@ class HandOffPart:
     gives: str
 
 
-def _ways(source: SourceRow, catalogue: Catalogue, build: SourceBuild) -> list[HandOffPart]:
+def _ways(source: Source, catalogue: Catalogue, build: SourceBuild) -> list[HandOffPart]:
     missing = len(without_alt(build, catalogue))
     sums = build.typical_mix(catalogue, ALL_FORMATS)
     texts = {
@@ -182,7 +182,7 @@ def link(**changes: Any) -> str:
     )
 
 
-def start(slug: str) -> tuple[SourceRow, Catalogue, SourceBuild | None]:
+def start(slug: str) -> tuple[Source, Catalogue, SourceBuild | None]:
     """Return the source of an address with what is known of it and what was made of it."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)

@@ -24,7 +24,7 @@ from young_prism.engine.handoff.package import (
 )
 from young_prism.engine.handoff.storage import FolderStorage, storage_at
 from young_prism.engine.output.manifest_file import manifest_file
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import services, source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 from young_prism.web.security import with_query
@@ -172,7 +172,7 @@ def _going() -> dict[int, Publishing]:
     return found
 
 
-def _begin(source: SourceRow, plan: DeployPlan, target: str) -> None:
+def _begin(source: Source, plan: DeployPlan, target: str) -> None:
     known = Publishing(target, len(plan.send))
     _going()[source.id] = known
     threading.Thread(target=_publish, args=(plan, known), name="publishing", daemon=True).start()

@@ -30,7 +30,7 @@ from young_prism.engine.site.rewrite import (
     write_rewrite,
 )
 from young_prism.services.catalogue import Catalogue
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start
 from young_prism.web.security import with_query
@@ -131,7 +131,7 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-def _found(source: SourceRow, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
+def _found(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
     folder = Path(source.pages_folder or source.folder)

@@ -18,7 +18,7 @@ from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.selection.image_metadata import LONGEST_TEXT, NO_METADATA
 from young_prism.services.catalogue import Catalogue
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.handoff.common import (
     SourceBuild,
@@ -99,7 +99,7 @@ def words(slug: str) -> BaseResponse:
     if path not in catalogue_of(source).by_path:
         abort(404)
     alt = request.form.get("alt", "").strip()[:LONGEST_TEXT]
-    services().store.set_image_metadata(
+    services().store.metadata.set(
         source.id,
         path,
         before._replace(
@@ -126,7 +126,7 @@ def preview(slug: str) -> Response:
     return answer
 
 
-def _preview(source: SourceRow, catalogue: Catalogue, delivered: Delivered) -> str:
+def _preview(source: Source, catalogue: Catalogue, delivered: Delivered) -> str:
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     said = markup_context(catalogue, delivered.path)
     picture = delivered.with_markup(base_url=base, prefix="", loading="eager", auto_sizes=False)

@@ -11,7 +11,7 @@ from young_prism.core.audit.flags import Flag
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.scope import Scope, pattern_lines
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.intake.selection import COLUMNS, VIEWS, CatalogueQuery, Selection, colour_of, select
 from young_prism.web.intake.weight_map import (
@@ -45,7 +45,7 @@ def index(slug: str) -> str:
     return render_template(
         "intake/index.html",
         source=source,
-        progress=services().runs.inspection_progress(source.id),
+        progress=services().inspections.progress.get(source.id),
         catalogue=catalogue,
         selection=selection,
         wish=wish,
@@ -59,7 +59,7 @@ def index(slug: str) -> str:
         page=page,
         pages=pages,
         limits=services().settings.limits,
-        last_change=services().store.last_scope_change(source.id),
+        last_change=services().store.scope.last_change(source.id),
         chosen=chosen,
         **(_inspected(catalogue, chosen) if chosen else {}),
         **_words(),
@@ -127,7 +127,7 @@ def _inspected(catalogue: Catalogue, entry: CatalogueEntry) -> dict[str, Any]:
 def look(slug: str) -> BaseResponse:
     """Look at the source again: new, changed and gone files show up."""
     source = source_or_404(slug)
-    services().runs.inspect(source, again=True)
+    services().inspections.request(source, again=True)
     return redirect(url_for("intake.index", slug=slug))
 
 
@@ -135,7 +135,7 @@ def look(slug: str) -> BaseResponse:
 def progress(slug: str) -> Response:
     """Say how far a look is."""
     source = source_or_404(slug)
-    going = services().runs.inspection_progress(source.id)
+    going = services().inspections.progress.get(source.id)
     if going is None:
         return jsonify(going=False, version=source.version)
     return jsonify(
@@ -168,7 +168,7 @@ def scope(slug: str) -> BaseResponse:
             ),
             code=303,
         )
-    changed = services().store.change_scope(source.id, chosen, out=out)
+    changed = services().store.scope.change(source.id, chosen, out=out)
     if not chosen:
         flash("No original was selected.", "error")
     elif not changed:
@@ -187,7 +187,7 @@ def scope(slug: str) -> BaseResponse:
 def undo(slug: str) -> BaseResponse:
     """Undo the newest step in or out of scope."""
     source = source_or_404(slug)
-    undone = services().store.undo_scope(source.id)
+    undone = services().store.scope.undo(source.id)
     if undone is None:
         flash("There is nothing to undo.", "info")
     else:
@@ -219,14 +219,14 @@ def save_patterns(slug: str) -> BaseResponse:
         pattern_lines(request.form.get("include", "")), pattern_lines(request.form.get("exclude", ""))
     )
     typed.check()
-    services().store.set_scope(
+    services().store.sources.set_scope(
         source.id, typed, typed_pages_folder(request.form.get("pages", ""), source.folder)
     )
-    services().runs.inspect(source, again=True)
+    services().inspections.request(source, again=True)
     return redirect(url_for("intake.index", slug=slug), code=303)
 
 
-def _typed(source: SourceRow) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _typed(source: Source) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Return the patterns that the address tries out, else those that the source has."""
     if "include" not in request.args and "exclude" not in request.args:
         return tuple(source.include), tuple(source.exclude)

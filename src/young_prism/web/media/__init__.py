@@ -25,9 +25,9 @@ from young_prism.services.uploads.urls import (
 )
 from young_prism.serving.build import FOREVER, ServedBuild, ServedFile, load_build
 from young_prism.store.decisions import out_of, recipe_of
-from young_prism.store.models import SourceRow
-from young_prism.store.store import UPLOAD
-from young_prism.store.uploads import WITHDRAWN
+from young_prism.store.records import Source
+from young_prism.store.sources import UPLOAD
+from young_prism.store.states import UploadState
 from young_prism.web.context import services
 
 blueprint = Blueprint("media", __name__)
@@ -38,7 +38,7 @@ _CHANGES = "public, max-age=300, stale-while-revalidate=86400"
 @blueprint.get(f"{MEDIA}<slug>/<path:path>")
 def rendition(slug: str, path: str) -> Response:
     """Send a rendition under its own name."""
-    source = services().store.source_by_slug(slug)
+    source = services().store.sources.by_slug(slug)
     if source is None or source.kind != UPLOAD:
         return _plain(404, "There is nothing here.")
     build = load_build(out_of(source))
@@ -60,10 +60,10 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
     """Send a picture in the best format that the client names, at the next rung up of the width that is asked for."""
     parts = services()
     row = parts.store.uploads.get(upload)
-    source = parts.store.source_by_id(row.source_id) if row else None
+    source = parts.store.sources.get(row.source_id) if row else None
     if row is None or source is None:
         return _plain(404, "There is no such picture.")
-    if row.state == WITHDRAWN:
+    if row.state == UploadState.WITHDRAWN:
         return _plain(410, "This picture was withdrawn.")
     entry = entry_of(row, source)
     made = [
@@ -93,11 +93,11 @@ def _next_up(made: Sequence[RenditionEntry], width: int, accept: str) -> Renditi
     return next((one for one in rungs if one.width >= width), rungs[-1])
 
 
-def _delivered(source: SourceRow, entry: RenditionEntry) -> ServedFile:
+def _delivered(source: Source, entry: RenditionEntry) -> ServedFile:
     return ServedFile(out_of(source) / entry.path, entry.type, entry.sha256)
 
 
-def _begun(source: SourceRow, path: str) -> ServedFile | None:
+def _begun(source: Source, path: str) -> ServedFile | None:
     """Return what was made of an upload at once, while the rest is still being made."""
     for row in services().store.uploads.working(source.id):
         for entry in first_renditions(row):
@@ -115,11 +115,11 @@ def _of_cache(entry: RenditionEntry) -> ServedFile | None:
         return None
 
 
-def _before(source: SourceRow, build: ServedBuild | None, path: str) -> ServedFile | None:
+def _before(source: Source, build: ServedBuild | None, path: str) -> ServedFile | None:
     """Return a file that had this name before a title or a recipe was changed: pages may still use it."""
     if build is None or path not in build.orphaned:
         return None
-    withdrawn = services().store.uploads.page([source.id], states=[WITHDRAWN], limit=-1)
+    withdrawn = services().store.uploads.page([source.id], states=[UploadState.WITHDRAWN], limit=-1)
     if any(path in row.served for row in withdrawn):
         return None
     place = out_of(source) / path
@@ -147,7 +147,7 @@ def _sent(file: ServedFile | None, cache: str) -> Response | None:
 
 @lru_cache(maxsize=64)
 def _withdrawn(source_id: int, _version: int) -> frozenset[str]:
-    return services().store.excluded(source_id)
+    return services().store.scope.excluded(source_id)
 
 
 def _plain(status: int, said: str) -> Response:

@@ -30,7 +30,7 @@ from young_prism.reports.drawing.spectrum import (
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
 from young_prism.store.decisions import out_of, recipe_text
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.picture.cuts import cuts_of, detail_from
 from young_prism.web.picture.decisions import decisions_of, with_decisions
@@ -122,7 +122,7 @@ def detail(slug: str, path: str) -> Response:
     source = source_or_404(slug)
     entry = _entry_or_404(catalogue_of(source), path)
     before = catalogue_of(source).details.get(path, NO_METADATA)
-    services().store.set_image_metadata(source.id, path, detail_from(request.form, before))
+    services().store.metadata.set(source.id, path, detail_from(request.form, before))
     return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="cuts"), code=303)
 
 
@@ -133,7 +133,7 @@ def exception(slug: str, path: str) -> Response:
     entry = _entry_or_404(catalogue_of(source), path)
     try:
         text = with_decisions(recipe_text(source), path, entry.facts, request.form.to_dict())
-        services().store.set_recipe(source.id, text)
+        services().store.sources.set_recipe(source.id, text)
         flash("The recipe holds it. Nothing is made before the next run.", "info")
     except RecipeError as error:
         flash(error.what, "error")
@@ -151,7 +151,7 @@ def _entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
 
 
 def _planned(
-    source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry
+    source: Source, catalogue: Catalogue, entry: CatalogueEntry
 ) -> tuple[PlannedOriginal | None, SkippedOriginal | None]:
     """Plan an original together with the others of its folder: two with one name are told apart only there.
 
@@ -200,7 +200,7 @@ def _markup(markup: Markup) -> Markup:
     return markup.model_copy(update={"sizes": sizes}) if sizes else markup
 
 
-def _live(source: SourceRow, shown: Delivered, alt: str | None) -> str:
+def _live(source: Source, shown: Delivered, alt: str | None) -> str:
     """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
@@ -233,7 +233,7 @@ def _tables(cells: list[Cell]) -> list[Table]:
     return tables
 
 
-def _spectrum(source: SourceRow, path: str, facts: Facts, cells: list[Cell]) -> Spectrum:
+def _spectrum(source: Source, path: str, facts: Facts, cells: list[Cell]) -> Spectrum:
     lines = [
         SpectrumLine(
             cell.format,

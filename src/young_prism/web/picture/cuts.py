@@ -19,7 +19,7 @@ from young_prism.core.selection.image_metadata import (
 )
 from young_prism.core.types import Size
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import services
 from young_prism.web.files import small_file
 
@@ -44,7 +44,7 @@ class CropEditor(NamedTuple):
     facets: list[FacetCrop]
 
 
-def cuts_of(source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry, recipe: Recipe) -> CropEditor:
+def cuts_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, recipe: Recipe) -> CropEditor:
     """Return the cuts of an original; where nobody set a focal point, around the one that the engine finds."""
     said = catalogue.details.get(entry.path)
     by_hand = said is not None and said.focal is not None
@@ -67,8 +67,8 @@ def cuts_of(source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry, reci
     return CropEditor(focal, by_hand, facets)
 
 
-def _found(source: SourceRow, entry: CatalogueEntry) -> FocalPoint:
-    row = services().store.original(source.id, entry.path)
+def _found(source: Source, entry: CatalogueEntry) -> FocalPoint:
+    row = services().store.originals.get(source.id, entry.path)
     file = small_file(source, row, entry.facts, _PREVIEW) if row else None
     return _found_in(file) if file else (0.5, 0.5)
 

@@ -23,7 +23,7 @@ from young_prism.engine.proof.tasks import (
     ProofTask,
     part_around,
 )
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
 from young_prism.web.proof.view import ProofView, view_of
@@ -109,7 +109,7 @@ def side(slug: str, token: str) -> BaseResponse:
     return response
 
 
-def _wanted(source: SourceRow, view: ProofView) -> list[ProofRequest]:
+def _wanted(source: Source, view: ProofView) -> list[ProofRequest]:
     settings = view.settings
     sharpen = view.original.finishing.sharpen == "mild"
     tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]

@@ -27,7 +27,7 @@ from young_prism.engine.proof.tasks import (
 )
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
 from young_prism.web.proof.view import PLURALS, USUAL_TARGET, file_url, provable
@@ -118,7 +118,7 @@ def _chosen(catalogue: Catalogue, entry: CatalogueEntry) -> list[CatalogueEntry]
 
 
 def _wanted(
-    source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry, target: float | None, setting: str
+    source: Source, catalogue: Catalogue, entry: CatalogueEntry, target: float | None, setting: str
 ) -> ProofRequest | None:
     original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
     if original is None or not original.renditions:
@@ -150,7 +150,7 @@ def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Reci
 
 
 def _other(
-    source: SourceRow,
+    source: Source,
     entry: CatalogueEntry,
     wanted: ProofRequest,
     found: ProofResult | YoungPrismError | None,

@@ -36,7 +36,7 @@ from young_prism.core.types import ImageFormat
 from young_prism.reports.drawing.curve import Curve, draw_curve
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.decisions import recipe_text
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.view import (
     GROUNDS,
@@ -148,7 +148,7 @@ def choose(slug: str) -> BaseResponse:
         scope = ChoiceScope(request.form.get("scope", ChoiceScope.KIND))
         before = recipe_text(source)
         text = apply_choice(before, entry.path, entry.facts, scope, _changes(source, entry))
-        services().store.set_recipe(source.id, text)
+        services().store.sources.set_recipe(source.id, text)
         flash("The recipe holds it. Nothing is made before the next run.", "info")
     except RecipeError as error:
         flash(f"{error.what} {error.remedy}", "error")
@@ -158,7 +158,7 @@ def choose(slug: str) -> BaseResponse:
     return redirect(with_query(url_for("proof.index", slug=slug), back), code=303)
 
 
-def _changes(source: SourceRow, entry: CatalogueEntry) -> RecipeChanges:
+def _changes(source: Source, entry: CatalogueEntry) -> RecipeChanges:
     """Return what a form asks for. Raises `ValueError` or `RecipeError` where it asks for nothing that there is."""
     form = request.form
     way = form.get("way", "")
@@ -178,7 +178,7 @@ def _changes(source: SourceRow, entry: CatalogueEntry) -> RecipeChanges:
     return changes
 
 
-def _parts(source: SourceRow, view: ProofView) -> dict[str, Any]:
+def _parts(source: Source, view: ProofView) -> dict[str, Any]:
     """Return what the page and its parts show, and ask for what is missing."""
     found = services().proofs.request(page_name(source.slug), view.wanted(source.folder), view.rank)
     now = state_of(source, view, found)

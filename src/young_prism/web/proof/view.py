@@ -34,7 +34,7 @@ from young_prism.engine.proof.tasks import (
 )
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 
 MOST_CANDIDATES = 8
 USUAL_TARGET = 74.0
@@ -123,7 +123,7 @@ def provable(facts: Facts) -> bool:
     return facts.seen and facts.kind in (Kind.PHOTO, Kind.GRAPHIC)
 
 
-def view_of(source: SourceRow, catalogue: Catalogue, entry: CatalogueEntry) -> ProofView:
+def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> ProofView:
     """Read the address. What it says of candidates that are none is left out; an original that is not planned is a 404."""
     facts = entry.facts
     plan = plan_of(source, catalogue, facts={entry.path: facts})
@@ -241,7 +241,7 @@ class ProofState:
 
 
 def state_of(
-    source: SourceRow, view: ProofView, found: Sequence[ProofResult | YoungPrismError | None]
+    source: Source, view: ProofView, found: Sequence[ProofResult | YoungPrismError | None]
 ) -> ProofState:
     """Put together what a page shows of what is there, in the order of `View.wanted`."""
     exact, rest = found[0], list(found[1:])
@@ -272,7 +272,7 @@ def state_of(
     return ProofState(file_url(source, exact), shown, points, plain, None not in found, error)
 
 
-def file_url(source: SourceRow, found: ProofResult | YoungPrismError | None) -> str:
+def file_url(source: Source, found: ProofResult | YoungPrismError | None) -> str:
     """Return where a file that was made for a proof is, empty as long as it is not there."""
     if not isinstance(found, ProofResult):
         return ""

@@ -14,7 +14,7 @@ from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import parsed, read_recipe
 from young_prism.store.decisions import recipe_text
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.recipe.form import text_of
 from young_prism.web.recipe.outcome import recipe_outcome
@@ -49,7 +49,7 @@ def save(slug: str) -> str | BaseResponse:
         recipe = read_recipe(text)
     except RecipeError:
         return _page(source, text, error, unsaved=True)
-    services().store.set_recipe(source.id, text)
+    services().store.sources.set_recipe(source.id, text)
     flash(f"“{recipe.name}” is the recipe of this source now. Nothing is made before the next run.", "info")
     return redirect(url_for("recipe.index", slug=slug), code=303)
 
@@ -98,7 +98,7 @@ def _sent() -> tuple[str, str]:
         return request.form.get("toml", "").replace("\r\n", "\n"), f"{error.what} {error.remedy}"
 
 
-def _page(source: SourceRow, text: str, error: str = "", *, unsaved: bool, part: bool = False) -> str:
+def _page(source: Source, text: str, error: str = "", *, unsaved: bool, part: bool = False) -> str:
     try:
         plain = parsed(text)
     except RecipeError:

@@ -26,7 +26,7 @@ from young_prism.services.planning import (
     plan_of,
 )
 from young_prism.store.decisions import out_of
-from young_prism.store.models import SourceRow
+from young_prism.store.records import Source
 from young_prism.web.context import guess_for
 
 _NAMES_SHOWN = 40
@@ -84,7 +84,7 @@ class RecipeOutcome:
         return self.plan is not None and any(one.renamed or one.troubled for one in self.plan.originals)
 
 
-def recipe_outcome(source: SourceRow, catalogue: Catalogue, text: str) -> RecipeOutcome:
+def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOutcome:
     """Work out what a recipe makes of a source. Nothing is written."""
     try:
         recipe = read_recipe(text)

@@ -32,8 +32,8 @@ from young_prism.services.planning import (
     plan_of,
 )
 from young_prism.store.decisions import out_of, recipe_of, recipe_text
-from young_prism.store.models import RunRow, SourceRow
-from young_prism.store.runs import ACTIVE
+from young_prism.store.records import Run, Source
+from young_prism.store.states import RunState
 from young_prism.web.context import Services, catalogue_of, guess_for, services, source_or_404
 from young_prism.web.run.live import lanes_of
 from young_prism.web.run.planned import STATES, PlanRow, as_left_out, planned_of, selected, view_of
@@ -70,8 +70,8 @@ def index(slug: str) -> str | BaseResponse:
     """Show the plan, or the run that is going on."""
     source = source_or_404(slug)
     store = services().store
-    runs = store.runs(source.id)
-    if runs and runs[0].state in ACTIVE:
+    runs = store.runs.newest(source.id)
+    if runs and runs[0].state.is_active:
         return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
     catalogue = catalogue_of(source)
     plan = plan_of(source, catalogue)
@@ -79,7 +79,7 @@ def index(slug: str) -> str | BaseResponse:
     estimate = guess_for(source, catalogue, plan, catalogue.recipe)
     cache = services().settings.cache
     waiting = [
-        RemainingWork.of(original, ledger, cache)
+        RemainingWork.from_ledger(original, ledger, cache)
         for original in plan.originals
         if not ledger.is_done(original)
     ]
@@ -108,7 +108,7 @@ def index(slug: str) -> str | BaseResponse:
     )
 
 
-def _orphans(source: SourceRow) -> Orphans | None:
+def _orphans(source: Source) -> Orphans | None:
     try:
         found = find_orphans(out_of(source))
     except OutputError:
@@ -175,7 +175,7 @@ def start(slug: str) -> BaseResponse:
     only: list[str] | None = request.form.getlist("path") or None
     failed = request.form.get("failed", type=int)
     if failed is not None:
-        only = services().store.failed_originals(_run_or_404(source, failed).id)
+        only = services().store.runs.failed_originals(_run_or_404(source, failed).id)
     return redirect(
         url_for("run.one", slug=slug, run_id=services().runs.start(source, origin="page", only=only)),
         code=303,
@@ -188,10 +188,10 @@ def one(slug: str, run_id: int) -> str:
     source = source_or_404(slug)
     store = services().store
     run = _run_or_404(source, run_id)
-    items = store.items(run.id)
-    live = run.state in ACTIVE
+    items = store.runs.items(run.id)
+    live = run.state.is_active
     viewport = _viewport()
-    newest = not live and all(other.id <= run.id for other in store.runs(source.id, limit=1))
+    newest = not live and all(other.id <= run.id for other in store.runs.newest(source.id, limit=1))
     uses = catalogue_of(source).uses if newest else NO_PAGES
     manifest = read_manifest(manifest_file(Path(run.out_folder or source.out_folder))) if uses.read else None
     return render_template(
@@ -202,12 +202,12 @@ def one(slug: str, run_id: int) -> str:
         state=_state(services(), run),
         lanes=lanes_of(run),
         failures=failures_of(items),
-        page=None if live else report_page(run, source.name, items, store.run_before(run)),
+        page=None if live else report_page(run, source.name, items, store.runs.before(run)),
         views=page_views(uses, manifest, recipe_of(source), viewport),
         viewport=viewport,
         viewports=ALL_VIEWPORTS,
         rows=original_rows(items, source.slug),
-        runs=store.runs(source.id),
+        runs=store.runs.newest(source.id),
     )
 
 
@@ -223,7 +223,7 @@ def one_html(slug: str, run_id: int) -> Response:
     source = source_or_404(slug)
     run = _run_or_404(source, run_id)
     store = services().store
-    page = report_page(run, source.name, store.items(run.id), store.run_before(run))
+    page = report_page(run, source.name, store.runs.items(run.id), store.runs.before(run))
     if page is None:
         abort(404, f"Run {run_id} of “{source.name}” has no report yet.")
     name = f"{source.slug}-run-{run.id}.html"
@@ -239,7 +239,7 @@ def one_csv(slug: str, run_id: int) -> Response:
     """Send every item of a run with its outcome as CSV."""
     source = source_or_404(slug)
     run = _run_or_404(source, run_id)
-    items = services().store.items(run.id)
+    items = services().store.runs.items(run.id)
     return _csv_file(
         f"{source.slug}-run-{run.id}", _ITEM, ([getattr(item, name) for name in _ITEM] for item in items)
     )
@@ -262,7 +262,7 @@ def one_json(slug: str, run_id: int) -> Response:
         outcomes=run.outcomes,
         bytes={"originals": run.bytes_originals, "renditions": run.bytes_renditions},
         recipe=run.recipe,
-        items=[{name: getattr(item, name) for name in _ITEM} for item in services().store.items(run.id)],
+        items=[{name: getattr(item, name) for name in _ITEM} for item in services().store.runs.items(run.id)],
     )
     answer.headers["Content-Disposition"] = f'attachment; filename="{source.slug}-run-{run.id}.json"'
     return answer
@@ -281,7 +281,7 @@ def go_on(slug: str, run_id: int) -> BaseResponse:
     """Go on with a run that waits, was stopped, or could not go on."""
     source = source_or_404(slug)
     run = _run_or_404(source, run_id)
-    if run.state not in ACTIVE and run.state != "done":
+    if not run.state.is_active and run.state is not RunState.DONE:
         run_id = services().runs.resume(source, run)
     return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
 
@@ -310,7 +310,7 @@ def rows(slug: str, run_id: int) -> str:
     source = source_or_404(slug)
     run = _run_or_404(source, run_id)
     skip = request.args.get("skip", default=0, type=int)
-    finished = original_rows(services().store.items(run.id), source.slug)
+    finished = original_rows(services().store.runs.items(run.id), source.slug)
     return render_template("run/_rows.html", rows=finished[max(0, skip) :], source=source)
 
 
@@ -326,7 +326,7 @@ def lanes(slug: str, run_id: int) -> str:
 def failures(slug: str, run_id: int) -> str:
     """Return what failed in a run so far, as HTML."""
     run = _run_or_404(source_or_404(slug), run_id)
-    return render_template("run/_failures.html", failures=failures_of(services().store.items(run.id)))
+    return render_template("run/_failures.html", failures=failures_of(services().store.runs.items(run.id)))
 
 
 @blueprint.get("/runs")
@@ -335,9 +335,9 @@ def history() -> str:
     store = services().store
     return render_template(
         "run/history.html",
-        runs=store.runs(limit=_SHOWN),
-        sources=store.all_sources(),
-        total=store.count_runs(),
+        runs=store.runs.newest(limit=_SHOWN),
+        sources=store.sources.by_id(),
+        total=store.runs.count(),
         shown=_SHOWN,
     )
 
@@ -346,7 +346,7 @@ def history() -> str:
 def prune() -> BaseResponse:
     """Take old runs off the record; renditions are not touched."""
     keep = max(1, request.form.get("keep", default=20, type=int))
-    gone = services().store.prune_runs(keep=keep)
+    gone = services().store.runs.prune(keep=keep)
     flash(f"{count(gone, 'run')} taken off the record. No rendition was touched.", "info")
     return redirect(url_for("run.history"), code=303)
 
@@ -354,7 +354,7 @@ def prune() -> BaseResponse:
 @blueprint.get("/active.json")
 def active() -> Response:
     """Say which run is going on, for the header of every page."""
-    found = services().store.active_run()
+    found = services().store.runs.current()
     if not found:
         return jsonify(active=False)
     run, source = found
@@ -362,8 +362,8 @@ def active() -> Response:
     return jsonify(active=True, href=address, name=source.name, **_state(services(), run))
 
 
-def _run_or_404(source: SourceRow, run_id: int) -> RunRow:
-    run = services().store.run(run_id)
+def _run_or_404(source: Source, run_id: int) -> Run:
+    run = services().store.runs.get(run_id)
     if run is None or run.source_id != source.id:
         abort(404, f"“{source.name}” has no run {run_id}.")
     return run
@@ -372,7 +372,7 @@ def _run_or_404(source: SourceRow, run_id: int) -> RunRow:
 def _stream(parts: Services, run_id: int) -> Iterator[str]:
     said = ""
     quiet_since = time.monotonic()
-    while (run := parts.store.run(run_id)) is not None:
+    while (run := parts.store.runs.get(run_id)) is not None:
         text = json.dumps(_state(parts, run))
         if text != said:
             said, quiet_since = text, time.monotonic()
@@ -380,21 +380,21 @@ def _stream(parts: Services, run_id: int) -> Iterator[str]:
         elif time.monotonic() - quiet_since > 10:
             quiet_since = time.monotonic()
             yield ": still here\n\n"  # finds out that nobody listens any more
-        if run.state not in ACTIVE:
+        if not run.state.is_active:
             return
         time.sleep(_EVENT_EVERY_S)
 
 
-def _state(parts: Services, run: RunRow) -> dict[str, Any]:
+def _state(parts: Services, run: Run) -> dict[str, Any]:
     live = run.live or {}
     done = max(run.work_done, live.get("work", 0.0))
-    share = done / run.work if run.work else (1.0 if run.state == "done" else 0.0)
-    looking = parts.runs.inspection_progress(run.source_id) if run.state == "looking" else None
-    over = run.state not in ACTIVE
+    share = done / run.work if run.work else (1.0 if run.state is RunState.DONE else 0.0)
+    looking = parts.inspections.progress.get(run.source_id) if run.state is RunState.INSPECTING else None
+    over = not run.state.is_active
     return {
         "state": run.state,
         "over": over,
-        "percent": min(100 if run.state == "done" else 99, math.floor(share * 100)),
+        "percent": min(100 if run.state is RunState.DONE else 99, math.floor(share * 100)),
         "done": run.originals_done,
         "total": run.originals,
         "looked": looking.done if looking else 0,
@@ -403,8 +403,8 @@ def _state(parts: Services, run: RunRow) -> dict[str, Any]:
         "before": run.bytes_originals,
         "after": run.bytes_renditions,
         "elapsed_s": round(run.seconds),
-        "left_s": live.get("left_s") if run.state == "running" and not run.halted else None,
-        "rate": live.get("rate", 0) if run.state == "running" else 0,
+        "left_s": live.get("left_s") if run.state is RunState.RUNNING and not run.halted else None,
+        "rate": live.get("rate", 0) if run.state is RunState.RUNNING else 0,
         "halted": run.halted,
         "lanes": [[at["worker"], at["original"], at["at"]] for at in live.get("workers", [])],
         "made": sum(len(one["made"]) for one in live.get("under_way", {}).values()),

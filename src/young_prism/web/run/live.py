@@ -11,7 +11,7 @@ from young_prism.reports.drawing.spectrum import (
     SpectrumLine,
     draw_spectrum,
 )
-from young_prism.store.models import RunRow
+from young_prism.store.records import Run
 
 _USUAL_SHARE = 0.4
 """How heavy a rendition that is not made yet is drawn, against the original's bytes for so many pixels."""
@@ -30,7 +30,7 @@ class Lane:
     spectrum: Spectrum | None
 
 
-def lanes_of(run: RunRow) -> list[Lane]:
+def lanes_of(run: Run) -> list[Lane]:
     """Return the workers of a run that are at something."""
     live = run.live or {}
     drawn = {path: _drawn(one) for path, one in live.get("under_way", {}).items()}

@@ -18,7 +18,7 @@ from young_prism.services.planning import (
     plan_of,
 )
 from young_prism.store.decisions import out_of
-from young_prism.store.models import OriginalRow, SourceRow
+from young_prism.store.records import Original, Source
 
 PER_PAGE = 200
 
@@ -85,7 +85,7 @@ class PlanPage(NamedTuple):
     facets: Counter[str]
 
 
-def planned_of(source: SourceRow, catalogue: Catalogue) -> PlanView:
+def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
     """Return the plan of a source in rows; worked out once for each state of source and output folder."""
     ledger = ledger_as_of(out_of(source))
     plan = plan_of(source, catalogue)
@@ -163,6 +163,6 @@ def _named(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> Sequence[PlanRo
     return [row for row in rows if text in row.path.casefold() or text in row.original.casefold()]
 
 
-def as_left_out(row: OriginalRow) -> SkippedOriginal:
+def as_left_out(row: Original) -> SkippedOriginal:
     """Return a problem on record in the form that plans have."""
     return SkippedOriginal(path=row.path, error=row.error or "", remedy=row.remedy or "", failed=row.failed)

@@ -20,7 +20,7 @@ from young_prism.reports.drawing.spectrum import (
     draw_spectrum,
 )
 from young_prism.reports.run_report import ReportPage
-from young_prism.store.models import ItemRow, RunRow
+from young_prism.store.records import Run, RunItem
 
 _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 
@@ -41,16 +41,16 @@ class ReportRow:
     href: str
 
 
-def original_rows(items: Sequence[ItemRow], slug: str) -> list[ReportRow]:
+def original_rows(items: Sequence[RunItem], slug: str) -> list[ReportRow]:
     """Group items by original, in the order in which they were finished."""
-    groups: dict[str, list[ItemRow]] = {}
+    groups: dict[str, list[RunItem]] = {}
     for item in sorted(items, key=lambda item: item.id):
         if item.path:
             groups.setdefault(item.original, []).append(item)
     return [_row(path, group, slug) for path, group in groups.items()]
 
 
-def _row(path: str, items: Sequence[ItemRow], slug: str) -> ReportRow:
+def _row(path: str, items: Sequence[RunItem], slug: str) -> ReportRow:
     delivered = [item for item in items if item.outcome in _DELIVERED]
     failed = next((item for item in items if item.outcome == Outcome.FAILED), None)
     before = items[0].original_bytes
@@ -69,14 +69,14 @@ def _row(path: str, items: Sequence[ItemRow], slug: str) -> ReportRow:
     )
 
 
-def _small_spectrum(delivered: Sequence[ItemRow], before: int) -> Spectrum | None:
+def _small_spectrum(delivered: Sequence[RunItem], before: int) -> Spectrum | None:
     if not delivered:
         return None
     lines = [SpectrumLine(ImageFormat(item.format), item.width, item.bytes) for item in delivered]
     return draw_spectrum(lines, max(line.width for line in lines), before, width=120, height=26, small=True)
 
 
-def _phone(delivered: Sequence[ItemRow]) -> int:
+def _phone(delivered: Sequence[RunItem]) -> int:
     results = [
         Result(ImageFormat(i.format), i.width, i.bytes, Outcome(i.outcome), i.reason, i.facet)
         for i in delivered
@@ -84,7 +84,7 @@ def _phone(delivered: Sequence[ItemRow]) -> int:
     return view_bytes(results, PHONE.css_px, PHONE.density)
 
 
-def report_page(run: RunRow, name: str, items: Sequence[ItemRow], before: RunRow | None) -> ReportPage | None:
+def report_page(run: Run, name: str, items: Sequence[RunItem], before: Run | None) -> ReportPage | None:
     """Return what the report of a run says, None for one that has none."""
     if run.report is None:
         return None
@@ -105,17 +105,17 @@ def report_page(run: RunRow, name: str, items: Sequence[ItemRow], before: RunRow
     )
 
 
-def failures_of(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
+def failures_of(items: Sequence[RunItem]) -> list[tuple[str, str, str]]:
     """Return what failed: original, what happened, what to do."""
     return _said(items, Outcome.FAILED)
 
 
-def _said(items: Sequence[ItemRow], outcome: Outcome) -> list[tuple[str, str, str]]:
+def _said(items: Sequence[RunItem], outcome: Outcome) -> list[tuple[str, str, str]]:
     """Return what is said of originals with an outcome, each thing once."""
     return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
 
 
-def _skipped(items: Sequence[ItemRow]) -> list[tuple[str, str, str]]:
+def _skipped(items: Sequence[RunItem]) -> list[tuple[str, str, str]]:
     """Return what was skipped, with the number of renditions where one reason holds for several."""
     reasons = Counter((i.original, i.reason, i.remedy) for i in items if i.outcome == Outcome.SKIPPED)
     return [

@@ -14,7 +14,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.store.decisions import recipe_text
-from young_prism.store.models import SavedRecipeRow
+from young_prism.store.records import SavedRecipe
 from young_prism.web.context import services, source_or_404
 from young_prism.web.recipe import toml_file
 from young_prism.web.recipe.form import text_of
@@ -39,7 +39,7 @@ def index() -> str:
     return _page()
 
 
-def _page(deleted: SavedRecipeRow | None = None) -> str:
+def _page(deleted: SavedRecipe | None = None) -> str:
     every = _comparable()
     by_key = {one.key: one for one in every}
     one, other = by_key.get(request.args.get("one", "")), by_key.get(request.args.get("other", ""))
@@ -117,7 +117,7 @@ def download(slug: str) -> Response:
     return toml_file(row.slug, row.text)
 
 
-def _row_or_404(slug: str) -> SavedRecipeRow:
+def _row_or_404(slug: str) -> SavedRecipe:
     row = services().store.recipes.get(slug)
     if row is None:
         abort(
@@ -133,7 +133,7 @@ def _comparable() -> list[Comparable]:
         *(Comparable(f"saved:{row.slug}", row.name, "Saved", row.text) for row in store.recipes.all()),
         *(
             Comparable(f"source:{row.slug}", row.name, "Of a source", recipe_text(row))
-            for row in store.sources()
+            for row in store.sources.all()
         ),
         *(Comparable(f"start:{one.name}", _label(one.name), "To start from", one.text) for one in starts()),
     ]

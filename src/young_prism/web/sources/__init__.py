@@ -38,8 +38,8 @@ def index() -> str:
     """Show all sources."""
     store = services().store
     rows = []
-    for source in store.sources():
-        runs = store.runs(source.id, limit=1)
+    for source in store.sources.all():
+        runs = store.runs.newest(source.id, limit=1)
         rows.append((source, _totals(catalogue_of(source)), runs[0] if runs else None))
     return render_template(
         "sources/index.html",
@@ -137,10 +137,10 @@ def add() -> BaseResponse:
         flash(str(error), "error")
         return redirect(url_for("sources.index"))
     name = request.form.get("name", "").strip()[:80] or folder.name or str(folder)
-    source = services().store.add_source(
+    source = services().store.sources.add(
         name, folder, None, settings.outputs, scope=scope, pages_folder=Path(pages) if pages else None
     )
-    services().runs.inspect(source)
+    services().inspections.request(source)
     return redirect(url_for("intake.index", slug=source.slug))
 
 
@@ -148,12 +148,12 @@ def add() -> BaseResponse:
 def remove(slug: str) -> BaseResponse:
     """Forget a source; its files stay."""
     source = source_or_404(slug)
-    active = services().store.active_run()
+    active = services().store.runs.current()
     if active and active[1].id == source.id:
         flash(f"{source.name} has a run going on. Stop the run first.", "error")
     else:
         services().watchers.end(source.id)
-        services().store.remove_source(source.id)
+        services().store.sources.remove(source.id)
         flash(
             f"{source.name} is off the list. Its originals lie where they were, in {source.folder}, and so do its renditions.",
             "done",
@@ -186,7 +186,7 @@ def watch(slug: str) -> BaseResponse:
 def allow(slug: str) -> BaseResponse:
     """Set what content producers may change on Desk."""
     source = source_or_404(slug)
-    services().store.set_allowed(source.id, request.form.getlist("act"))
+    services().store.sources.set_allowed(source.id, request.form.getlist("act"))
     flash(f"On Desk, people may now do with {source.name} what you said.", "info")
     return redirect(url_for("sources.index"), code=303)
 

@@ -21,8 +21,8 @@ from young_prism.engine.intake.inbox import (
     Placement,
     PlacementOutcome,
 )
-from young_prism.store.models import SourceRow
-from young_prism.store.store import UPLOAD
+from young_prism.store.records import Source
+from young_prism.store.sources import UPLOAD
 from young_prism.web.context import inbox_of, services, source_or_404
 from young_prism.web.problems import answer_to, problem_of
 
@@ -55,8 +55,8 @@ def new() -> BaseResponse:
         flash("No file was chosen.", "error")
         return redirect(url_for("sources.index"), code=303)
     store = services().store
-    source = store.upload_called(name) if request.form.get("folder") else None
-    source = source or store.add_upload(name, settings.uploads, settings.outputs)
+    source = store.sources.upload_source_called(name) if request.form.get("folder") else None
+    source = source or store.sources.add_upload_source(name, settings.uploads, settings.outputs)
     inbox_of(source)
     if files:
         return _from_form(source, files)
@@ -126,11 +126,11 @@ def archive(slug: str) -> Response:
 def done(slug: str) -> Response:
     """Look at what has arrived."""
     source = _upload_source(slug)
-    services().runs.inspect(source, again=True, keep_marks=True)
+    services().inspections.request(source, again=True, keep_marks=True)
     return jsonify(intake=url_for("intake.index", slug=slug))
 
 
-def _upload_source(slug: str) -> SourceRow:
+def _upload_source(slug: str) -> Source:
     source = source_or_404(slug)
     if source.kind != UPLOAD:
         raise IncomingError(
@@ -141,7 +141,7 @@ def _upload_source(slug: str) -> SourceRow:
     return source
 
 
-def _places(source: SourceRow) -> dict[str, str]:
+def _places(source: Source) -> dict[str, str]:
     slug = source.slug
     return {
         "file": url_for("uploads.file", slug=slug),
@@ -167,7 +167,7 @@ def _expected_digest(header: str) -> str:
         raise IncomingError("Its digest cannot be read.", remedy="Send it again.") from error
 
 
-def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
+def _from_form(source: Source, files: list[FileStorage]) -> BaseResponse:
     """Take the files of a plain form; what is refused is said on the next page."""
     inbox = inbox_of(source)
     placed: list[Placement] = []
@@ -183,7 +183,7 @@ def _from_form(source: SourceRow, files: list[FileStorage]) -> BaseResponse:
         flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
     for problem in problems[:20]:
         flash(str(problem), "error")
-    services().runs.inspect(source, again=True, keep_marks=True)
+    services().inspections.request(source, again=True, keep_marks=True)
     return redirect(url_for("intake.index", slug=source.slug), code=303)
 
 

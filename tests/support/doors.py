@@ -15,6 +15,7 @@ import httpx
 from young_prism.engine.intake.inbox import Limits
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
+from young_prism.web.context import Services, services_of
 from young_prism.web.server import http_server
 
 RECIPE = """
@@ -47,9 +48,9 @@ class Doors:
     data: Path
 
     @property
-    def parts(self) -> Any:
+    def parts(self) -> Services:
         """What the application is made of."""
-        return self.app.extensions["young_prism"]
+        return services_of(self.app)
 
     def token(self, *scopes: str) -> dict[str, str]:
         """Return the header of a new token."""
@@ -81,7 +82,7 @@ class Doors:
 @contextmanager
 def doors(base: Path, **settings: Any) -> Iterator[Doors]:
     app = create_app(Settings(data=base / "data", roots=(base,), jobs=1, limits=LIMITS, **settings))
-    parts = app.extensions["young_prism"]
+    parts = services_of(app)
     parts.store.recipes.add("Light", RECIPE)
     secret = parts.tokens.make("everything", EVERYTHING).secret
     server = http_server(app, parts.settings, host="127.0.0.1", port=0)

@@ -17,7 +17,7 @@ from pathlib import Path
 import psutil
 from PIL import Image
 
-from tests import pictures
+from tests.support import pictures
 
 RECIPE = """
 [ladder]

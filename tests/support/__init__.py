@@ -1,0 +1,1 @@
+"""Helpers that several test modules share."""
