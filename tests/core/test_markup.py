@@ -39,9 +39,9 @@ def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") ->
 
 
 def elements(
-    candidates: list[MarkupRendition], markup: Markup, **said: object
+    candidates: list[MarkupRendition], markup: Markup, **values: object
 ) -> list[tuple[str, dict[str, str | None]]]:
-    return _Elements(html(compose(candidates, markup, **said))).found
+    return _Elements(html(compose(candidates, markup, **values))).found
 
 
 def delivered(*, facet: str | None = None, markup: Markup | None = None, **others: object) -> Delivered:
@@ -97,7 +97,7 @@ def test_sources_come_in_order_of_preference_and_the_fallback_carries_the_size()
     found = elements(
         [rung(w, f, "ä, b") for f in ALL for w in (800, 400, 2000)],
         Markup(),
-        said=MarkupContext('The "hill" & <car>'),
+        text=MarkupContext('The "hill" & <car>'),
     )
     assert [tag for tag, _ in found] == ["picture", "source", "source", "img"]
     assert [attrs["type"] for _, attrs in found[1:3]] == ["image/avif", "image/webp"]

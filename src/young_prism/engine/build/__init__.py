@@ -1,0 +1,1 @@
+"""The build: plan what changed, render it, deliver it, write the manifest."""

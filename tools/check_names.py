@@ -1,0 +1,81 @@
+"""Check the names in the code: class names are unique, and no identifier is a pronoun or participle that needs a guess.
+
+Run by `make lint`. Names that are stored, or that users of the library see, are listed in `_PUBLIC` with their reason.
+"""
+
+from __future__ import annotations
+
+import ast
+import sys
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+FOLDERS = ("src", "tools", "tests", "bench")
+
+VAGUE = frozenset(
+    {
+        "asked", "given", "heard", "how", "kept", "one", "ones", "other", "own", "place", "said", "stood", "there",
+        "told", "wanted", "what", "with_", "found", "another", "each_one", "such", "those", "it",
+    }
+)  # fmt: skip
+"""Pronouns, question words and bare participles (docs/contributing: name the thing, such as `original` or `match`)."""
+
+_PUBLIC: dict[tuple[str, str], str] = {}
+"""(file, identifier) -> why the name stays."""
+
+
+def identifiers(tree: ast.AST) -> Iterator[tuple[int, str]]:
+    """Yield the line and name of everything that a module defines: variables, parameters, fields, functions."""
+    for node in ast.walk(tree):
+        match node:
+            case ast.FunctionDef(name=name) | ast.AsyncFunctionDef(name=name) | ast.ClassDef(name=name):
+                yield node.lineno, name
+            case ast.arg(arg=name):
+                yield node.lineno, name
+            case ast.Name(id=name, ctx=ast.Store()):
+                yield node.lineno, name
+            case ast.Attribute(attr=name, ctx=ast.Store()):
+                yield node.lineno, name
+            case ast.alias(asname=str(name)) | ast.ExceptHandler(name=str(name)) | ast.MatchAs(name=str(name)):
+                yield node.lineno, name
+
+
+def vague_names(file: Path) -> Iterator[str]:
+    """Yield a line for each vague identifier in a file that is not listed as public."""
+    relative = file.relative_to(ROOT).as_posix()
+    for line, name in sorted(identifiers(ast.parse(file.read_text(encoding="utf-8")))):
+        if name.strip("_") in VAGUE and (relative, name) not in _PUBLIC:
+            yield f"{relative}:{line}: “{name}” does not name a thing; say what it is, such as `original` or `match`"
+
+
+def repeated_classes(files: list[Path]) -> Iterator[str]:
+    """Yield a line for each class name of the package that occurs more than once."""
+    places: dict[str, list[str]] = defaultdict(list)
+    for file in files:
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.ClassDef):
+                places[node.name].append(f"{file.relative_to(ROOT).as_posix()}:{node.lineno}")
+    for name, found_at in sorted(places.items()):
+        if len(found_at) > 1:
+            yield f"{name} is the name of {len(found_at)} classes: {', '.join(found_at)}"
+
+
+def main() -> int:
+    """Print what is wrong; return the exit status."""
+    files = [
+        file
+        for folder in FOLDERS
+        for file in sorted((ROOT / folder).rglob("*.py"))
+        if not file.is_relative_to(ROOT / "bench" / "work")
+    ]
+    package = [file for file in files if file.is_relative_to(ROOT / "src")]
+    problems = [*repeated_classes(package), *(line for file in files for line in vague_names(file))]
+    print(*problems, sep="\n", end="\n" if problems else "")
+    print(f"{len(problems)} names to change." if problems else "Names: no vague identifier, no class name twice.")
+    return 1 if problems else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
