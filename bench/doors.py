@@ -50,7 +50,7 @@ def phone_picture(seed: int) -> Image.Image:
 def as_jpeg(image: Image.Image) -> bytes:
     """Encode as a phone does, sideways."""
     buffer = io.BytesIO()
-    image.save(buffer, "JPEG", quality=93, exif=camera_exif(orientation=6, place=True))
+    image.save(buffer, "JPEG", quality=93, exif=camera_exif(orientation=6, has_place=True))
     return buffer.getvalue()
 
 

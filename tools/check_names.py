@@ -38,7 +38,9 @@ def identifiers(tree: ast.AST) -> Iterator[tuple[int, str]]:
                 yield node.lineno, name
             case ast.Attribute(attr=name, ctx=ast.Store()):
                 yield node.lineno, name
-            case ast.alias(asname=str(name)) | ast.ExceptHandler(name=str(name)) | ast.MatchAs(name=str(name)):
+            case (
+                ast.alias(asname=str(name)) | ast.ExceptHandler(name=str(name)) | ast.MatchAs(name=str(name))
+            ):
                 yield node.lineno, name
 
 
@@ -73,7 +75,11 @@ def main() -> int:
     package = [file for file in files if file.is_relative_to(ROOT / "src")]
     problems = [*repeated_classes(package), *(line for file in files for line in vague_names(file))]
     print(*problems, sep="\n", end="\n" if problems else "")
-    print(f"{len(problems)} names to change." if problems else "Names: no vague identifier, no class name twice.")
+    print(
+        f"{len(problems)} names to change."
+        if problems
+        else "Names: no vague identifier, no class name twice."
+    )
     return 1 if problems else 0
 
 

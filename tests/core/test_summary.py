@@ -60,7 +60,7 @@ def test_sums_by_format_folder_and_view_are_those_of_the_parts() -> None:
 
 
 def test_what_grew_or_was_kept_is_listed_and_an_original_without_renditions_is_fetched_as_it_is() -> None:
-    kept = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest", kept=True)]
+    kept = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest", is_kept=True)]
     found = summed(
         ("grew.jpg", 50, rungs((AVIF, 800, 60))), ("kept.jpg", 100, kept), ("fine.jpg", 1000, SUMMIT)
     )

@@ -32,7 +32,7 @@ def planned(fmt: ImageFormat, size: tuple[int, int] = (60, 40)) -> PlannedRendit
 
 PHOTO = pictures.photo(60, 40)
 GOOD = pictures.jpeg(PHOTO)
-TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(place=True))
+TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(has_place=True))
 
 
 @pytest.mark.parametrize(

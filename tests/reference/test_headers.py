@@ -72,7 +72,7 @@ def test_orientation_is_found_in_every_format_that_has_it(fmt: str, orientation:
 def test_the_two_looks_agree_on_what_both_can_see() -> None:
     frames = [pictures.graphic(60, 40), pictures.photo(60, 40)]
     for data in (
-        pictures.jpeg(pictures.photo(900, 600), exif=camera_exif(place=True), progressive=True),
+        pictures.jpeg(pictures.photo(900, 600), exif=camera_exif(has_place=True), progressive=True),
         pictures.jpeg(pictures.photo(90, 60).convert("CMYK")),
         pictures.png(pictures.graphic(300, 200, clear=True)),
         saved(pictures.photo(90, 60), "WEBP", quality=80),
@@ -148,7 +148,7 @@ def test_what_exiftool_wrote_late_in_a_file_is_found(command: list[str], ending:
 def test_a_header_cut_anywhere_is_damage_and_never_a_crash() -> None:
     frames = [pictures.graphic(60, 40), pictures.photo(60, 40)]
     wholes = [
-        pictures.jpeg(pictures.photo(64, 48), exif=camera_exif(place=True)),
+        pictures.jpeg(pictures.photo(64, 48), exif=camera_exif(has_place=True)),
         pictures.png(pictures.graphic(60, 40)),
         saved(frames[0], "GIF", save_all=True, append_images=frames[1:]),
         saved(frames[0], "WEBP", save_all=True, append_images=frames[1:]),
@@ -166,7 +166,7 @@ def test_crooked_exif_tells_nothing_and_ends() -> None:
     for data in (b"", b"II", b"XX*\0", b"II*\0\xff\xff\xff\xff", ring[:12], ring[:-2]):
         read_exif(data)
     for length in range(0, 400, 5):
-        block = camera_exif(place=True).tobytes()[:length]
+        block = camera_exif(has_place=True).tobytes()[:length]
         read_exif(block)
 
 

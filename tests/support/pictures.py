@@ -79,14 +79,14 @@ def has_all_frames(file: Path) -> bool:
 def small_source(root: Path) -> Path:
     """Write a source with one picture of every kind; names with spaces, commas, accents and dots."""
     (root / "deep" / "er").mkdir(parents=True)
-    (root / "photo.jpg").write_bytes(jpeg(photo(900, 600), exif=camera_exif(place=True)))
+    (root / "photo.jpg").write_bytes(jpeg(photo(900, 600), exif=camera_exif(has_place=True)))
     (root / "deep" / "sideways, été.jpg").write_bytes(
-        jpeg(photo(600, 400, 2), exif=camera_exif(orientation=6, place=True))
+        jpeg(photo(600, 400, 2), exif=camera_exif(orientation=6, has_place=True))
     )
     (root / "deep" / "er" / "chart.v2.png").write_bytes(png(graphic(1000, 640)))
     (root / "clear.png").write_bytes(png(graphic(500, 300, clear=True)))
     pillow_heif.from_pillow(photo(480, 360, 3)).save(
-        root / "IMG_1.HEIC", quality=60, exif=camera_exif(place=True, phone=True).tobytes()
+        root / "IMG_1.HEIC", quality=60, exif=camera_exif(has_place=True, phone=True).tobytes()
     )
     frames = [graphic(120, 80).quantize(8), graphic(120, 80, clear=True).convert("RGB").quantize(8)]
     frames[0].save(root / "moving.gif", save_all=True, append_images=frames[1:], duration=90, loop=0)

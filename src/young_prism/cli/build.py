@@ -160,8 +160,10 @@ class _BuildObservers:
         if self._record:
             from young_prism.services.runs.command import RecordedCommandRun
 
-            one = self._options
-            self._run = RecordedCommandRun(self._data, one.source, one.out, one.recipe, verify=self._verify)
+            options = self._options
+            self._run = RecordedCommandRun(
+                self._data, options.source, options.out, options.recipe, verify=self._verify
+            )
             if self._run.problem:
                 say(f"Note: {self._run.problem}")
         self._progress.__enter__()
@@ -212,8 +214,10 @@ class _BuildObservers:
             versions=versions(),
             outcomes=figures.outcomes,
             report=run.report if run else self._figures.summary.as_dict(),
-            failures=[(one.path, one.error, one.remedy) for one in result.failures],
-            skipped=list(dict.fromkeys((one.path, one.error, one.remedy) for one in result.skipped)),
+            failures=[(skipped.path, skipped.error, skipped.remedy) for skipped in result.failures],
+            skipped=list(
+                dict.fromkeys((skipped.path, skipped.error, skipped.remedy) for skipped in result.skipped)
+            ),
             before=self._run.report_before() if self._run else None,
         )
         write_atomically(file, render_report(report).encode())
@@ -280,8 +284,8 @@ class _LogProgress:
                 if event.work or any(i.outcome not in (Outcome.REUSED, Outcome.SKIPPED) for i in items):
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
             case ReusedUnchanged(originals, renditions):
-                what = f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
-                say(f"Nothing has changed: {what} are there" if event.all else f"As they were: {what}")
+                counts = f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
+                say(f"Nothing has changed: {counts} are there" if event.all else f"As they were: {counts}")
             case Halted(why):
                 say(why or "It goes on.")
             case _:
@@ -293,8 +297,8 @@ def _outcomes(event: OriginalDone) -> str:
     delivered = sum(
         item.bytes for item in event.items if item.outcome not in (Outcome.SKIPPED, Outcome.FAILED)
     )
-    said = ", ".join(f"{number} {outcome.value}" for outcome, number in numbers.items() if number)
-    return f"{said}; {format_bytes(event.bytes)} → {format_bytes(delivered)}"
+    text = ", ".join(f"{number} {outcome.value}" for outcome, number in numbers.items() if number)
+    return f"{text}; {format_bytes(event.bytes)} → {format_bytes(delivered)}"
 
 
 class _ProgressBar:

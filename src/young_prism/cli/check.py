@@ -53,14 +53,14 @@ def check(
 
 def _print(findings: list[Finding], *, as_json: bool) -> None:
     if as_json:
-        print_json({"findings": [one._asdict() for one in findings], "passed": not findings})
+        print_json({"findings": [finding._asdict() for finding in findings], "passed": not findings})
         return
-    for one in findings:
-        click.echo(f"{one.kind}: {printable(one.file)}: {one.what} {one.remedy}")
+    for problem in findings:
+        click.echo(f"{problem.kind}: {printable(problem.file)}: {problem.what} {problem.remedy}")
 
 
 def _say(findings: list[Finding], originals: int, budget: Budget) -> None:
     limits = sum(bool(value) for value in budget.model_dump().values())
-    said = f", {count(limits, 'limit')} of the budget" if limits else ""
-    found = count(len(findings), "finding") if findings else "nothing to find fault with"
-    say(f"{count(originals, 'original')}{said}: {found}")
+    limits_text = f", {count(limits, 'limit')} of the budget" if limits else ""
+    result = count(len(findings), "finding") if findings else "nothing to find fault with"
+    say(f"{count(originals, 'original')}{limits_text}: {result}")

@@ -48,11 +48,11 @@ keep_option = click.option(
 )
 
 
-def data_folder(given: Path | None) -> Path:
+def data_folder(folder: Path | None) -> Path:
     """Return where the database is: as told, or where it belongs on this system."""
     from platformdirs import user_data_path
 
-    return given or user_data_path("young-prism")
+    return folder or user_data_path("young-prism")
 
 
 json_option = click.option(
@@ -65,11 +65,11 @@ jobs_option = click.option(
 
 def scope_options(command: Command) -> Command:
     """Give a verb the patterns that say which files take part."""
-    for name, what in (
+    for name, option_help in (
         ("--exclude", "Leave out what this pattern"),
         ("--include", "Take only what such a pattern"),
     ):
-        help_text = f"{what} catches, as in .gitignore; repeatable."
+        help_text = f"{option_help} catches, as in .gitignore; repeatable."
         command = click.option(name, multiple=True, metavar="PATTERN", help=help_text)(command)
     return command
 
@@ -173,13 +173,15 @@ def limit_options(command: Command) -> Command:
 
     usual = Limits()
     result: Command = bundled
-    for name, default, what in (
+    for name, default, help_text in (
         ("--max-megapixels", usual.max_pixels // 1_000_000, "Largest picture taken from a browser or a zip."),
         ("--max-zip-mb", usual.zip_bytes // 1_000_000, "Largest zip; it may unpack to twice that."),
         ("--max-files", usual.files, "Most files in one source, and in one zip."),
         ("--max-file-mb", usual.file_bytes // 1_000_000, "Largest file taken from a browser or a zip."),
     ):
-        option = click.option(name, type=click.IntRange(1), default=default, show_default=True, help=what)
+        option = click.option(
+            name, type=click.IntRange(1), default=default, show_default=True, help=help_text
+        )
         result = option(result)
     return result
 
@@ -201,7 +203,9 @@ MOST_SKIPPED = 30
 def print_failures(failures: Iterable[SkippedOriginal], title: str, *, most: int | None = None) -> None:
     """Print file, what happened and what to do, each thing once and a line each, up to `most` lines."""
     lines = list(
-        dict.fromkeys(f"{printable(one.path)}: {one.error} {one.remedy}".rstrip() for one in failures)
+        dict.fromkeys(
+            f"{printable(skipped.path)}: {skipped.error} {skipped.remedy}".rstrip() for skipped in failures
+        )
     )
     if lines:
         say(f"{title}:")

@@ -87,9 +87,9 @@ def _bring(parts: Services, images: Path) -> None:
     from young_prism.demo.site import uploaded_originals
 
     source = parts.uploads.resolve_source(recipe="railway-news")
-    for path, said in uploaded_originals().items():
+    for path, metadata in uploaded_originals().items():
         with (images / path).open("rb") as file:
-            parts.uploads.receive(source, Path(path).name, file, said, origin="upload")
+            parts.uploads.receive(source, Path(path).name, file, metadata, origin="upload")
 
 
 def _progress(done: int, total: int) -> None:

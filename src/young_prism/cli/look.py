@@ -104,7 +104,7 @@ def look(
     else:
         _print(looks, flags, shown)
     guilty = sorted(
-        path for path, found in flags.items() if any(flagged.flag in fail_on for flagged in found)
+        path for path, flagged in flags.items() if any(flagged.flag in fail_on for flagged in flagged)
     )
     for path in guilty:
         names = ", ".join(flagged.flag for flagged in flags[path] if flagged.flag in fail_on)
@@ -149,8 +149,8 @@ def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: 
     print_remarks([], looks.notes)
     if looks.references.read:
         say(f"{count(looks.references.read, 'page or stylesheet', 'pages and stylesheets')} read")
-    for path, found in flags.items():
-        for flagged in found:
+    for path, flags_of_path in flags.items():
+        for flagged in flags_of_path:
             if flagged.flag is Flag.MISSING:
                 say(f"Not there, but used: {printable(path)}: {flagged.what} {flagged.then}")
     print_failures([left for left in looks.left_out if not left.failed], "Skipped", most=MOST_SKIPPED)

@@ -90,6 +90,6 @@ def main(ctx: click.Context, project: Path | None) -> None:
     from young_prism.cli.project import project_defaults
     from young_prism.engine.site.config import find_project
 
-    found = project or find_project(Path.cwd())
-    if found:
-        ctx.default_map = project_defaults(found)
+    file = project or find_project(Path.cwd())
+    if file:
+        ctx.default_map = project_defaults(file)

@@ -17,19 +17,19 @@ from young_prism.engine.build.orphans import find_orphans, remove_orphans
 @json_option
 def orphans(*, out: Path, remove: bool, as_json: bool) -> None:
     """List files in OUT that no recipe plans any more; with --remove delete them."""
-    found = remove_orphans(out) if remove else find_orphans(out)
+    orphans = remove_orphans(out) if remove else find_orphans(out)
     if as_json:
         print_json(
             {
-                "orphans": [{"path": orphan.path, "bytes": orphan.bytes} for orphan in found.ours],
-                "changed": list(found.changed),
+                "orphans": [{"path": orphan.path, "bytes": orphan.bytes} for orphan in orphans.ours],
+                "changed": list(orphans.changed),
                 "removed": remove,
             }
         )
     else:
-        for orphan in found.ours:
+        for orphan in orphans.ours:
             click.echo(f"{format_bytes(orphan.bytes):>8}  {printable(orphan.path)}")
-    for path in found.changed:
+    for path in orphans.changed:
         say(f"Note: {printable(path)} was changed since it was made, and stays.")
     done = "removed" if remove else "no longer planned; --remove deletes them"
-    say(f"{count(len(found.ours), 'file')}, {format_bytes(found.bytes)}, {done}")
+    say(f"{count(len(orphans.ours), 'file')}, {format_bytes(orphans.bytes)}, {done}")

@@ -112,5 +112,5 @@ def _guess(
         experience = calibrate(ledger, prepared.inspection.facts, options.details, options.marks)
         known = len(ledger.made)
         basis = f"judged by {count(known, 'rendition')} made before" if known else "a rule of thumb"
-    found = estimate(prepared.plan.originals, experience, actual_sizes(ledger))
-    return {"bytes": found.bytes, "seconds": round(found.work * pace, 1), "basis": basis}
+    estimated = estimate(prepared.plan.originals, experience, actual_sizes(ledger))
+    return {"bytes": estimated.bytes, "seconds": round(estimated.work * pace, 1), "basis": basis}

@@ -12,24 +12,26 @@ def project_defaults(file: Path) -> dict[str, Any]:
     """Return for each verb the options that a project file gives, as click takes them. Raises `ProjectError`."""
     project = load_project(file)
 
-    def place(path: str) -> str | None:
+    def resolve(path: str) -> str | None:
         return str(file.parent / path) if path else None
 
-    source, out = place(project.source), place(project.out)
+    source, out = resolve(project.source), resolve(project.out)
     building: dict[str, object] = {
         "source": source,
         "out": out,
-        "recipe_file": place(project.recipe),
-        "details_file": place(project.details),
+        "recipe_file": resolve(project.recipe),
+        "details_file": resolve(project.details),
         "include": project.include,
         "exclude": project.exclude,
     }
     every: dict[str, dict[str, object]] = {
-        "build": {**building, "cache_folder": place(project.cache), "keep_folder": place(project.keep)},
+        "build": {**building, "cache_folder": resolve(project.cache), "keep_folder": resolve(project.keep)},
         "plan": building,
         "watch": building,
-        "check": {**building, "pages": place(project.pages), "project_file": str(file)},
-        "rewrite": {"source": source, "out": out, "pages": place(project.pages)},
-        "snippet": {"place": out, "details_file": place(project.details)},
+        "check": {**building, "pages": resolve(project.pages), "project_file": str(file)},
+        "rewrite": {"source": source, "out": out, "pages": resolve(project.pages)},
+        "snippet": {"folder": out, "details_file": resolve(project.details)},
     }
-    return {verb: {key: value for key, value in told.items() if value} for verb, told in every.items()}
+    return {
+        verb: {key: value for key, value in defaults.items() if value} for verb, defaults in every.items()
+    }

@@ -135,19 +135,19 @@ def _row_as_json(row: SheetRow, before: int) -> dict[str, Any]:
         "format": row.candidate.format.value,
         "target": row.target,
     }
-    found = row.result
-    if found is None:
+    result = row.result
+    if result is None:
         return {**plain, "error": row.error.what if row.error else ""}
     return {
         **plain,
-        "quality": found.quality,
-        "bytes": found.bytes,
-        "saved_percent": round(saved_share(before, found.bytes), 2),
-        "score": round(found.score, 3) if found.score is not None else None,
-        "ssim": round(found.ssim, 5) if found.ssim is not None else None,
-        "reached": found.reached,
-        "seconds": round(found.seconds, 3),
-        "note": found.note,
+        "quality": result.quality,
+        "bytes": result.bytes,
+        "saved_percent": round(saved_share(before, result.bytes), 2),
+        "score": round(result.score, 3) if result.score is not None else None,
+        "ssim": round(result.ssim, 5) if result.ssim is not None else None,
+        "reached": result.reached,
+        "seconds": round(result.seconds, 3),
+        "note": result.note,
     }
 
 
@@ -159,16 +159,16 @@ def _print(sheet: ProofSheet) -> None:
         f"{printable(sheet.path)}  {sheet.facts.kind_label}, {format_bytes(sheet.facts.bytes)}, at {size}"
     )
     for row in sheet.rows:
-        found = row.result
-        if found is None or found.score is None:
+        result = row.result
+        if result is None or result.score is None:
             click.echo(f"  {row.candidate.label:<24}  {row.error.what if row.error else ''}")
             continue
         label = row.candidate.label
         if row.target is not None:
-            label = f"{row.candidate.format.label} {found.quality}"
-        alike = f"SSIM {found.ssim:.4f}" if found.ssim is not None else ""
-        short = "" if found.reached else f"  does not reach {row.target:g}"
-        saving = format_saving(sheet.facts.bytes, found.bytes)
+            label = f"{row.candidate.format.label} {result.quality}"
+        alike = f"SSIM {result.ssim:.4f}" if result.ssim is not None else ""
+        short = "" if result.reached else f"  does not reach {row.target:g}"
+        saving = format_saving(sheet.facts.bytes, result.bytes)
         click.echo(
-            f"  {label:<24}  {format_bytes(found.bytes):>8}  score {found.score:5.1f}  {saving:>16}  {alike}{short}".rstrip()
+            f"  {label:<24}  {format_bytes(result.bytes):>8}  score {result.score:5.1f}  {saving:>16}  {alike}{short}".rstrip()
         )

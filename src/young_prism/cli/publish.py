@@ -37,18 +37,18 @@ def publish(
     from young_prism.engine.handoff.deploy import plan_deploy
     from young_prism.engine.handoff.storage import storage_at
 
-    found = plan_deploy(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
-    _say_plan(found, dry_run=dry_run)
+    plan = plan_deploy(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
+    _say_plan(plan, dry_run=dry_run)
     if dry_run:
         if as_json:
-            print_json(_as_data(found))
-        sys.exit(1 if found.foreign else 0)
-    result = send(found, progress=_progress if on_terminal() else None)
+            print_json(_as_data(plan))
+        sys.exit(1 if plan.foreign else 0)
+    result = send(plan, progress=_progress if on_terminal() else None)
     for error in result.failures:
         say(f"Failed: {error}")
     if as_json:
-        print_json({**_as_data(found), "sent": result.sent, "removed": result.removed})
-    say(f"{count(result.sent, 'file')} sent, {found.same} there already, {result.removed} deleted")
+        print_json({**_as_data(plan), "sent": result.sent, "removed": result.removed})
+    say(f"{count(result.sent, 'file')} sent, {plan.same} there already, {result.removed} deleted")
     sys.exit(1 if result.failures else 0)
 
 
@@ -56,25 +56,25 @@ def _progress(done: int, total: int) -> None:
     click.echo(f"\r{done} of {total}", nl=done == total, err=True)
 
 
-def _say_plan(found: DeployPlan, *, dry_run: bool) -> None:
-    for path in found.foreign:
+def _say_plan(plan: DeployPlan, *, dry_run: bool) -> None:
+    for path in plan.foreign:
         say(f"In the way, and not ours: {printable(path)}")
     if dry_run:
-        for one in found.send:
-            say(f"would send {printable(one.path)} ({format_bytes(one.bytes)}, {one.type})")
-        for path in found.remove:
+        for rendition in plan.send:
+            say(f"would send {printable(rendition.path)} ({format_bytes(rendition.bytes)}, {rendition.type})")
+        for path in plan.remove:
             say(f"would delete {printable(path)}")
     say(
-        f"{count(len(found.send), 'file')} to send, {format_bytes(found.bytes)}; {found.same} there already; "
-        f"{len(found.remove)} to delete"
+        f"{count(len(plan.send), 'file')} to send, {format_bytes(plan.bytes)}; {plan.same} there already; "
+        f"{len(plan.remove)} to delete"
     )
 
 
-def _as_data(found: DeployPlan) -> dict[str, object]:
+def _as_data(plan: DeployPlan) -> dict[str, object]:
     return {
-        "send": [one.path for one in found.send],
-        "bytes": found.bytes,
-        "same": found.same,
-        "remove": list(found.remove),
-        "foreign": list(found.foreign),
+        "send": [rendition.path for rendition in plan.send],
+        "bytes": plan.bytes,
+        "same": plan.same,
+        "remove": list(plan.remove),
+        "foreign": list(plan.foreign),
     }

@@ -18,19 +18,19 @@ from young_prism.engine.site.config import load_recipe
 @click.command()
 @click.argument("recipe_file", type=FOLDER, required=False)
 @click.option("--start", metavar="NAME", help="Print one of the recipes to start from.")
-@click.option("--compare", "other", type=FOLDER, help="Print what differs in another recipe file.")
+@click.option("--compare", "against", type=FOLDER, help="Print what differs in another recipe file.")
 @click.option("--list", "list_starts", is_flag=True, help="List the recipes to start from.")
-def recipe(recipe_file: Path | None, *, other: Path | None, start: str | None, list_starts: bool) -> None:
+def recipe(recipe_file: Path | None, *, against: Path | None, start: str | None, list_starts: bool) -> None:
     """Print the default recipe, or check RECIPE_FILE and print it with all that it leaves out spelt out."""
-    known = {one.name: one for one in starts()}
+    known = {start.name: start for start in starts()}
     if list_starts:
-        for one in known.values():
-            click.echo(f"{one.name:<26} {one.purpose}")
-    elif other is not None:
-        found = differences(load_recipe(recipe_file), load_recipe(other))
-        for key, ours, theirs in found:
+        for known_start in known.values():
+            click.echo(f"{known_start.name:<26} {known_start.purpose}")
+    elif against is not None:
+        changes = differences(load_recipe(recipe_file), load_recipe(against))
+        for key, ours, theirs in changes:
             click.echo(f"{key}: {ours or '(not there)'} → {theirs or '(not there)'}")
-        say(f"{count(len(found), 'difference')}")
+        say(f"{count(len(changes), 'difference')}")
     elif start is None:
         click.echo(write_recipe(load_recipe(recipe_file)), nl=False)
     elif start in known:

@@ -73,19 +73,21 @@ def rewrite(
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
         _end_with(undo_rewrite(folder, keep), "as before")
-    found = _worked_out(folder, source, out, mode=mode, base_url=base_url, prefix=prefix, new_sizes=new_sizes)
+    rewrite = _worked_out(
+        folder, source, out, mode=mode, base_url=base_url, prefix=prefix, new_sizes=new_sizes
+    )
     if as_json:
-        print_json(_as_data(found))
+        print_json(_as_data(rewrite))
     else:
-        _print_changes(found, patch_file, check=check, silent=write)
-    _say_left(found)
+        _print_changes(rewrite, patch_file, check=check, silent=write)
+    _say_left(rewrite)
     say(
-        f"{count(len(found.files), 'page')} and stylesheets read in {folder}: {count(found.changes, 'place')} to change in "
-        f"{count(len(found.changed), 'file')}"
+        f"{count(len(rewrite.files), 'page')} and stylesheets read in {folder}: {count(rewrite.changes, 'place')} to change in "
+        f"{count(len(rewrite.changed), 'file')}"
     )
     if write:
-        _write(found, keep)
-    if check and found.changes:
+        _write(rewrite, keep)
+    if check and rewrite.changes:
         say("Run `young-prism rewrite --write`, with the same options.")
         sys.exit(1)
 
@@ -113,63 +115,66 @@ def _worked_out(
     )
 
 
-def _print_changes(found: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:
+def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:
     from young_prism.engine.site.rewrite import as_patch
 
     if check:
-        for file in found.changed:
-            for one in file.rewriting.changes:
-                place = f"{printable(file.path)}:{file.line(one)}"
-                say(f"{place}: {printable(one.original)} has renditions that are not used here")
+        for file in rewrite.changed:
+            for change in file.rewriting.changes:
+                location = f"{printable(file.path)}:{file.line(change)}"
+                say(f"{location}: {printable(change.original)} has renditions that are not used here")
     elif not silent:
         with click.open_file(str(patch_file or "-"), "wb") as target:
-            target.write(as_patch(found.changed))
-        for file in found.changed:
+            target.write(as_patch(rewrite.changed))
+        for file in rewrite.changed:
             if not file.patch():
                 say(f"Note: {printable(file.path)} is UTF-16, which a patch cannot say; --write changes it.")
 
 
-def _write(found: SiteRewrite, keep: Path | None) -> None:
+def _write(rewrite: SiteRewrite, keep: Path | None) -> None:
     from young_prism.engine.site.rewrite import write_rewrite
 
-    written = write_rewrite(found, keep)
+    written = write_rewrite(rewrite, keep)
     if written.backup:
         say(f"As they were before they lie in {written.backup}; --undo brings them back.")
     _end_with(written, "rewritten")
 
 
-def _say_left(found: SiteRewrite) -> None:
-    left = found.left
-    for path, one in left[:_SHOWN]:
-        place = f":{one.line}" if one.line else ""
-        say(f"Left alone: {printable(path)}{place}: {printable(one.url)}{': ' if one.url else ''}{one.why}")
+def _say_left(rewrite: SiteRewrite) -> None:
+    left = rewrite.left
+    for path, reference in left[:_SHOWN]:
+        line_suffix = f":{reference.line}" if reference.line else ""
+        say(
+            f"Left alone: {printable(path)}{line_suffix}: {printable(reference.url)}{': ' if reference.url else ''}{reference.why}"
+        )
     if len(left) > _SHOWN:
-        reasons = Counter(one.why for _, one in left[_SHOWN:])
+        reasons = Counter(skipped.why for _, skipped in left[_SHOWN:])
         for why, number in reasons.most_common():
             say(f"Left alone: {number} more: {why}")
 
 
-def _end_with(written: WriteResult, how: str) -> NoReturn:
+def _end_with(written: WriteResult, action: str) -> NoReturn:
     for path, why in written.refused:
         say(f"Not touched: {printable(path)}: {why}")
-    say(f"{count(len(written.done), 'file')} {how}")
+    say(f"{count(len(written.done), 'file')} {action}")
     sys.exit(1 if written.refused else 0)
 
 
-def _as_data(found: SiteRewrite) -> dict[str, object]:
+def _as_data(rewrite: SiteRewrite) -> dict[str, object]:
     return {
-        "pages": len(found.files),
+        "pages": len(rewrite.files),
         "changes": [
             {
                 "page": file.path,
-                "line": file.line(one),
-                "original": one.original,
-                "key": one.key,
+                "line": file.line(change),
+                "original": change.original,
+                "key": change.key,
             }
-            for file in found.changed
-            for one in file.rewriting.changes
+            for file in rewrite.changed
+            for change in file.rewriting.changes
         ],
         "left": [
-            {"page": path, "line": one.line, "url": one.url, "why": one.why} for path, one in found.left
+            {"page": path, "line": skipped.line, "url": skipped.url, "why": skipped.why}
+            for path, skipped in rewrite.left
         ],
     }

@@ -32,7 +32,7 @@ def runs(
             say(f"{count(gone, 'run')} taken off the record.")
         store.runs.mark_interrupted()
         sources = store.sources.by_id()
-        found = store.runs.newest(limit=limit)
+        runs = store.runs.newest(limit=limit)
     finally:
         store.close()
     if as_json:
@@ -48,16 +48,16 @@ def runs(
                     "seconds": round(run.seconds, 3),
                     "outcomes": run.outcomes,
                 }
-                for run in found
+                for run in runs
             ]
         )
         return
-    for run in found:
+    for run in runs:
         counts = ", ".join(f"{number} {name}" for name, number in run.outcomes.items() if number) or "nothing"
         took = format_duration(run.seconds)
         started = run.started_at.strftime("%Y-%m-%d %H:%M")
         click.echo(
             f"{run.id:>5}  {started}  {run.origin:<8} {run.state:<11} {took:>10}  {sources[run.source_id].folder}: {counts}"
         )
-    if not found:
+    if not runs:
         say("No run is on record.")

@@ -25,7 +25,7 @@ _FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
 @click.command()
 @click.option(
     "--manifest",
-    "place",
+    "folder",
     type=FOLDER,
     required=True,
     metavar="FILE",
@@ -52,7 +52,7 @@ _FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
 )
 def snippet(
     *,
-    place: Path,
+    folder: Path,
     originals: tuple[str, ...],
     form: str,
     alt: str | None,
@@ -74,7 +74,7 @@ def snippet(
 
     if len(originals) != 1 and (alt is not None or caption):
         raise click.UsageError("--alt and --caption are for one original; --details is for several.")
-    file = manifest_file(place) if place.is_dir() else place
+    file = manifest_file(folder) if folder.is_dir() else folder
     manifest = require_manifest(file)
     known = all_delivered(manifest.originals, manifest.recipe)
     unknown = next((path for path in originals if path not in known), None)
@@ -86,11 +86,11 @@ def snippet(
         )
     chosen = {path: known[path].with_markup(**changes) for path in originals or known}
     details = read_details(read_text(details_file), file=str(details_file)) if details_file else {}
-    said = _markup_context(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
-    click.echo(_written(form, chosen, said, manifest.recipe, selector))
+    texts = _markup_context(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
+    click.echo(_written(form, chosen, texts, manifest.recipe, selector))
     if form in ("html", "markdown", "json"):
         for path in chosen:
-            if said[path].alt is None:
+            if texts[path].alt is None:
                 say(
                     f"Note: {printable(path)} has no alternative text yet; --decorative says that it needs none."
                 )
@@ -102,18 +102,18 @@ def _markup_context(
     from young_prism.core.markup.picture import MarkupContext
     from young_prism.core.selection.image_metadata import NO_METADATA
 
-    said = {}
+    texts = {}
     for number, path in enumerate(paths):
         detail = details.get(path, NO_METADATA)
         words = detail.alt if alt is None else alt
-        said[path] = MarkupContext(words, caption or detail.caption_line, hero=hero and number == 0)
-    return said
+        texts[path] = MarkupContext(words, caption or detail.caption_line, hero=hero and number == 0)
+    return texts
 
 
 def _written(
     form: str,
     chosen: Mapping[str, Delivered],
-    said: Mapping[str, MarkupContext],
+    texts: Mapping[str, MarkupContext],
     recipe: Recipe,
     selector: str,
 ) -> str:
@@ -124,13 +124,15 @@ def _written(
         case "jinja":
             return forms.JINJA_MACRO.rstrip()
         case "json":
-            return json.dumps(forms.data(chosen.values(), said), indent=1, ensure_ascii=False)
+            return json.dumps(forms.data(chosen.values(), texts), indent=1, ensure_ascii=False)
         case "css":
             layouts = {path: (resolve_recipe(path, recipe) or recipe).ladder.layout for path in chosen}
-            return "\n\n".join(forms.css(one, layouts[path], selector) for path, one in chosen.items())
+            return "\n\n".join(
+                forms.css(delivered, layouts[path], selector) for path, delivered in chosen.items()
+            )
         case "preload":
-            return "\n".join(forms.preload(one) for one in chosen.values())
+            return "\n".join(forms.preload(delivered) for delivered in chosen.values())
         case "markdown":
-            return "\n\n".join(forms.markdown(one, said[path]) for path, one in chosen.items())
+            return "\n\n".join(forms.markdown(delivered, texts[path]) for path, delivered in chosen.items())
         case _:
-            return "\n\n".join(one.html(said[path]) for path, one in chosen.items())
+            return "\n\n".join(delivered.html(texts[path]) for path, delivered in chosen.items())

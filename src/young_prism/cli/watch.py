@@ -43,7 +43,7 @@ def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | No
     once = _Rebuilder(
         options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop
     )
-    for changed in debounced_changes(options.source, once.own.is_output, stop):
+    for changed in debounced_changes(options.source, once.output_filter.is_output, stop):
         if changed:
             once.build(f"{count(len(changed), 'file')} changed")
         else:
@@ -62,7 +62,7 @@ class _Rebuilder:
         self._data = data
         self._remove = remove_orphans
         self._stop = stop
-        self.own = OutputFilter(options.source, options.out)
+        self.output_filter = OutputFilter(options.source, options.out)
 
     def build(self, why: str) -> None:
         """Build, and say what came of it. What ends a build does not end the watch."""
@@ -73,7 +73,7 @@ class _Rebuilder:
         except YoungPrismError as error:
             say(f"{why}: {error}")
             return
-        self.own.refresh()
+        self.output_filter.refresh()
         write_failures(self._options.source, result.failures)
         outcomes = result.outcomes
         say(

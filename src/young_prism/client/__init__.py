@@ -84,8 +84,8 @@ class Client:
         wait: int = 0,
     ) -> Upload:
         """Send a picture; with `wait` the answer comes when all is made, or after so many seconds (at most 60)."""
-        said = {"title": title, "caption": caption, "credit": credit, "source": source, "recipe": recipe}
-        values = {name: value for name, value in said.items() if value} | {"name": Path(file).name}
+        fields = {"title": title, "caption": caption, "credit": credit, "source": source, "recipe": recipe}
+        values = {name: value for name, value in fields.items() if value} | {"name": Path(file).name}
         if alt is not None:
             values["alt"] = alt
         if wait:
@@ -108,27 +108,27 @@ class Client:
     def wait(self, upload: Upload | str, *, seconds: float = 120.0) -> Upload:
         """Return an upload when it is made or has failed, or as it is after so many seconds."""
         until = time.monotonic() + seconds
-        found = self.fetch(upload)
-        while found["state"] == "working" and time.monotonic() < until:
+        current = self.fetch(upload)
+        while current["state"] == "working" and time.monotonic() < until:
             time.sleep(_ASK_EVERY_S)
-            found = self.fetch(upload)
-        return found
+            current = self.fetch(upload)
+        return current
 
     def find(self, words: str = "", *, state: str = "", source: str = "") -> Iterator[Upload]:
         """Return all uploads that say the words, the newest first; pages are fetched as they are needed."""
-        asked = {"q": words, "state": state, "source": source, "limit": "100"}
+        criteria = {"q": words, "state": state, "source": source, "limit": "100"}
         after = ""
         while True:
-            given = {name: value for name, value in {**asked, "after": after}.items() if value}
-            page = self._ask("GET", "uploads", params=given)
+            query = {name: value for name, value in {**criteria, "after": after}.items() if value}
+            page = self._ask("GET", "uploads", params=query)
             yield from page["items"]
             after = page["next"]
             if not after:
                 return
 
-    def change(self, upload: Upload | str, **said: Any) -> Upload:
+    def change(self, upload: Upload | str, **fields: Any) -> Upload:
         """Change `title`, `alt`, `caption`, `credit` or `focal` of an upload, as it was last seen by this client."""
-        return self._ask("PATCH", f"uploads/{_id(upload)}", json=said, headers=self._seen(upload))
+        return self._ask("PATCH", f"uploads/{_id(upload)}", json=fields, headers=self._seen(upload))
 
     def replace(self, upload: Upload | str, file: str | Path) -> Upload:
         """Put a better picture in its place."""
@@ -187,22 +187,22 @@ class Client:
             time.sleep(2**attempt)
         if answer.is_error:
             raise _refused(answer)
-        found: dict[str, Any] = answer.json()
-        if "ETag" in answer.headers and "id" in found:
-            self._tags[str(found["id"])] = answer.headers["ETag"]
-        return found
+        data: dict[str, Any] = answer.json()
+        if "ETag" in answer.headers and "id" in data:
+            self._tags[str(data["id"])] = answer.headers["ETag"]
+        return data
 
 
 def _refused(answer: httpx.Response) -> Refused:
     try:
-        said = answer.json()
+        problem = answer.json()
     except ValueError:
-        said = {}
+        problem = {}
     after = answer.headers.get("Retry-After", "0")
     return Refused(
         answer.status_code,
-        said.get("detail", answer.reason_phrase),
-        said.get("remedy", ""),
+        problem.get("detail", answer.reason_phrase),
+        problem.get("remedy", ""),
         float(after) if after.isdecimal() else 0.0,
     )
 

@@ -113,8 +113,8 @@ class Pictures:
         return known[0]
 
     def _makes(self) -> bool:
-        told = current_app.config["YOUNG_PRISM_MAKE"]
-        return bool(current_app.debug if told is None else told)
+        should_make = current_app.config["YOUNG_PRISM_MAKE"]
+        return bool(current_app.debug if should_make is None else should_make)
 
     def _make(self, site: scripting.Site, path: str) -> None:
         """Make what is missing of one original. A command of its own does it: workers started from here would start this site again."""

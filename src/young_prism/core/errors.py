@@ -41,8 +41,8 @@ class YoungPrismError(Exception):
         self.remedy = remedy
 
     def __str__(self) -> str:
-        place = f"{self.file}: " if self.file else ""
-        return f"{place}{self.what} {self.remedy}"
+        prefix = f"{self.file}: " if self.file else ""
+        return f"{prefix}{self.what} {self.remedy}"
 
     def __reduce__(self) -> tuple[object, ...]:
         """Survive the way back from a worker process: keyword arguments are lost by default."""

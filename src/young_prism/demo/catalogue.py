@@ -57,7 +57,7 @@ def _shape(picture: Array) -> tuple[int, int]:
     return picture.shape[1], picture.shape[0]
 
 
-def camera_exif(*, orientation: int = 1, place: bool = False, phone: bool = False) -> Image.Exif:
+def camera_exif(*, orientation: int = 1, has_place: bool = False, phone: bool = False) -> Image.Exif:
     """Return made-up camera data, with a position in mid-ocean if wanted."""
     exif = Image.Exif()
     exif[0x010F] = "Ferncote"
@@ -65,7 +65,7 @@ def camera_exif(*, orientation: int = 1, place: bool = False, phone: bool = Fals
     exif[0x0112] = orientation
     exif[0x0132] = "2026:06:21 05:12:09"
     exif[0x013B] = "A. Larch"
-    if place:
+    if has_place:
         gps = exif.get_ifd(0x8825)
         gps[1], gps[2], gps[3], gps[4] = "S", OCEAN[0], "W", OCEAN[1]
     return exif
@@ -115,7 +115,7 @@ def _with(layer: Callable[[tuple[int, int]], Image.Image], shadow: float = 0.4) 
     return lambda picture: railway.lay_over(picture, layer(_shape(picture)), shadow=shadow)
 
 
-def _phone(path: str, seed: int, light: Light, *, place: bool) -> DemoOriginal:
+def _phone(path: str, seed: int, light: Light, *, has_place: bool) -> DemoOriginal:
     """Return a phone's HEIC: stored sideways, with the turn written in the container."""
 
     def save(target: Path) -> None:
@@ -127,7 +127,7 @@ def _phone(path: str, seed: int, light: Light, *, place: bool) -> DemoOriginal:
             target,
             quality=62,
             enc_params={"preset": "ultrafast"},
-            exif=camera_exif(orientation=6, place=place, phone=True).tobytes(),
+            exif=camera_exif(orientation=6, has_place=has_place, phone=True).tobytes(),
         )
 
     return DemoOriginal(path, 20, save)
@@ -137,7 +137,7 @@ def _sideways(target: Path) -> None:
     size = (2268, 3024)
     rng, picture = _painting(52, size, AUTUMN)
     image = finish(_climbing((0.52, 0.58), 0.36)(picture), size, rng).transpose(Image.Transpose.ROTATE_90)
-    _jpeg(image, target, 90, exif=camera_exif(orientation=6, place=True, phone=True))
+    _jpeg(image, target, 90, exif=camera_exif(orientation=6, has_place=True, phone=True))
 
 
 def _wide_gamut(target: Path) -> None:
@@ -309,8 +309,8 @@ def catalogue() -> list[DemoOriginal]:
             ),
         ),
         DemoOriginal("rides/press/car-2-cmyk.jpg", 8, _cmyk),
-        _phone("rides/IMG_2041.HEIC", 17, DAY, place=True),
-        _phone("rides/IMG_2042.HEIC", 18, FOG, place=True),
+        _phone("rides/IMG_2041.HEIC", 17, DAY, has_place=True),
+        _phone("rides/IMG_2042.HEIC", 18, FOG, has_place=True),
         DemoOriginal("rides/IMG_2043.JPG", 10, _sideways),
         DemoOriginal(
             "rides/hut.avif",

@@ -49,14 +49,14 @@ class ItemDone:
     bytes: int
     remedy: str = ""
     facet: str = WHOLE_FACET
-    kept: bool = False
+    is_kept: bool = False
     """Whether the file is the original's own pixels, or a plain copy, even where it was reused."""
 
     @property
     def result(self) -> Result:
         """What the figures of a run need of it."""
         return Result(
-            self.format, self.size.width, self.bytes, self.outcome, self.reason, self.facet, self.kept
+            self.format, self.size.width, self.bytes, self.outcome, self.reason, self.facet, self.is_kept
         )
 
 

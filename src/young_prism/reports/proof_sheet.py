@@ -54,5 +54,5 @@ def _window(sheet: ProofSheet) -> str:
     scored = [row.result for row in sheet.rows if row.result and row.result.score is not None]
     if not scored:
         return "0 0 1 1"
-    worst = min(scored, key=lambda one: one.score or 0.0)
+    worst = min(scored, key=lambda result: result.score or 0.0)
     return " ".join(map(str, part_around(worst, sheet.size, _PART)))

@@ -80,8 +80,8 @@ def site(project: str | Path | None = None) -> Site:
 def folders(source: str | Path, out: str | Path, recipe: str | Path | Recipe | None = None) -> Site:
     """Return a site by its folders and a recipe: a TOML file, or the default one. Raises `RecipeError`."""
     chosen = recipe if isinstance(recipe, Recipe) else load_recipe(Path(recipe) if recipe else None)
-    place = Path(source)
-    return Site(place, Path(out), chosen, Scope(), EMPTY_METADATA, load_watermarks(chosen, place))
+    folder = Path(source)
+    return Site(folder, Path(out), chosen, Scope(), EMPTY_METADATA, load_watermarks(chosen, folder))
 
 
 def look(of: Site) -> Mapping[str, Facts]:
@@ -149,7 +149,7 @@ def picture(
             file=path,
             remedy="Build first; its path is the one below the source folder.",
         )
-    said = of.details.get(path, NO_METADATA)
-    words = said.alt if alt is None else alt
-    below = said.caption_line if caption is None else caption
+    metadata = of.details.get(path, NO_METADATA)
+    words = metadata.alt if alt is None else alt
+    below = metadata.caption_line if caption is None else caption
     return delivered.with_markup(sizes=sizes, base_url=base_url).html(MarkupContext(words, below, hero))

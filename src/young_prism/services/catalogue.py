@@ -95,10 +95,10 @@ class Catalogue:
     @cached_property
     def missing(self) -> tuple[tuple[str, FlagFinding], ...]:
         """What pages refer to though it is not there, with the sentence that says so."""
-        found = flags_of({}, self.recipe, (), self.uses)
+        findings = flags_of({}, self.recipe, (), self.uses)
         return tuple(
             (path, flagged)
-            for path, flags in found.items()
+            for path, flags in findings.items()
             for flagged in flags
             if flagged.flag is Flag.MISSING
         )
@@ -148,8 +148,8 @@ def _load(store: Store, source: Source) -> Catalogue:
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
     flags: dict[str, list[FlagFinding]] = {}
     for side in (True, False):
-        those = {path: known for path, known in facts.items() if (path in out) is side}
-        flags |= flags_of(those, recipe, (), uses)
+        facts_of_side = {path: known for path, known in facts.items() if (path in out) is side}
+        flags |= flags_of(facts_of_side, recipe, (), uses)
     return Catalogue(
         version=source.version,
         entries=tuple(

@@ -59,13 +59,17 @@ def guess_of(
     `pace` is the seconds that a unit of work took in earlier runs, None before the first one.
     """
     ledger = ledger_as_of(out_of(source, recipe))
-    found: Estimate = estimate(plan.originals, experience_of(source, catalogue, ledger), actual_sizes(ledger))
-    seconds = found.work * (pace or DEFAULT_PACE / workers)
-    if found.known == plan.renditions:
-        return Guess(found.bytes, seconds, "All of it is there and counted as it is.")
+    estimated: Estimate = estimate(
+        plan.originals, experience_of(source, catalogue, ledger), actual_sizes(ledger)
+    )
+    seconds = estimated.work * (pace or DEFAULT_PACE / workers)
+    if estimated.known == plan.renditions:
+        return Guess(estimated.bytes, seconds, "All of it is there and counted as it is.")
     if ledger.made:
-        return Guess(found.bytes, seconds, f"Judged by {count(len(ledger.made), 'rendition')} made before.")
-    return Guess(found.bytes, seconds, "A rule of thumb, until the first run.")
+        return Guess(
+            estimated.bytes, seconds, f"Judged by {count(len(ledger.made), 'rendition')} made before."
+        )
+    return Guess(estimated.bytes, seconds, "A rule of thumb, until the first run.")
 
 
 def experience_of(source: Source, catalogue: Catalogue, ledger: Ledger) -> Experience:

@@ -59,12 +59,12 @@ def verify_signature(
     """Whether a message was signed with a secret, and not long ago: what a receiver has to check. Headers in lower case."""
     try:
         timestamp = int(headers["webhook-timestamp"])
-        wanted = signature(secret, headers["webhook-id"], timestamp, body)
-        given = headers["webhook-signature"].split()
+        expected = signature(secret, headers["webhook-id"], timestamp, body)
+        signatures = headers["webhook-signature"].split()
     except (KeyError, ValueError):
         return False
     recent = abs((time.time() if now is None else now) - timestamp) <= TOLERANCE_S
-    return recent and any(hmac.compare_digest(wanted, one) for one in given)
+    return recent and any(hmac.compare_digest(expected, candidate) for candidate in signatures)
 
 
 class PrivateAddressError(Exception):
@@ -168,14 +168,14 @@ class WebhookDispatcher:
         }
         try:
             answer = self._post(client, hook.url, body, headers)
-            said, heard = f"answered {answer.status_code}", answer.is_success
+            result_text, is_success = f"answered {answer.status_code}", answer.is_success
         except PrivateAddressError:
-            said, heard = "not sent: its address is private", False
+            result_text, is_success = "not sent: its address is private", False
         except OSError:
-            said, heard = "could not be reached (unknown name)", False
+            result_text, is_success = "could not be reached (unknown name)", False
         except (httpx.HTTPError, httpx.InvalidURL) as error:
-            said, heard = f"could not be reached ({type(error).__name__})", False
-        if heard:
+            result_text, is_success = f"could not be reached ({type(error).__name__})", False
+        if is_success:
             state, next_at = DeliveryState.SENT, None
         elif delivery.attempts < len(RETRY_DELAYS_S):
             state, next_at = (
@@ -184,7 +184,7 @@ class WebhookDispatcher:
             )
         else:
             state, next_at = DeliveryState.GIVEN_UP, None
-        self._store.webhooks.attempted(delivery.id, said, state=state, next_at=next_at)
+        self._store.webhooks.attempted(delivery.id, result_text, state=state, next_at=next_at)
 
     def _post(
         self, client: httpx.Client, address: str, body: bytes, headers: Mapping[str, str]

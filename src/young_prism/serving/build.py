@@ -53,14 +53,22 @@ class ServedBuild:
         return ServedBuild(
             manifest,
             delivered,
-            {one.path: one for original in manifest.originals for one in original.renditions},
+            {
+                rendition.path: rendition
+                for original in manifest.originals
+                for rendition in original.renditions
+            },
             {
                 plain: {fmt.mime: path for fmt, path in files.items()}
                 for original in delivered.values()
                 for plain, files in siblings(original).items()
             },
-            {one.path: original.path for original in manifest.originals for one in original.renditions},
-            {one.path: one.sha256 for one in manifest.orphaned},
+            {
+                rendition.path: original.path
+                for original in manifest.originals
+                for rendition in original.renditions
+            },
+            {orphan.path: orphan.sha256 for orphan in manifest.orphaned},
             {original.path: original for original in manifest.originals},
             ServedFiles.from_manifest(manifest, "/").cache,
         )
@@ -103,7 +111,7 @@ def _read(folder: str, *_stamp: int) -> ServedBuild | None:
 class ServedFile:
     """A picture to be sent: where it lies, or its bytes, its media type and the sha256 of its content."""
 
-    place: Path | bytes
+    content: Path | bytes
     type: str
     sha256: str
 
@@ -113,14 +121,14 @@ class ServedFile:
             unchanged = self._unchanged(environ)
             if unchanged:
                 return self._described(unchanged, cache)
-        if isinstance(self.place, bytes):
-            what: Any = io.BytesIO(self.place)
-        elif self.place.is_file():
-            what = self.place
+        if isinstance(self.content, bytes):
+            stream: Any = io.BytesIO(self.content)
+        elif self.content.is_file():
+            stream = self.content
         else:
             return None
         return self._described(
-            send_file(what, environ, mimetype=self.type, etag=self.sha256[:32], conditional=True), cache
+            send_file(stream, environ, mimetype=self.type, etag=self.sha256[:32], conditional=True), cache
         )
 
     def _unchanged(self, environ: Environ) -> Response | None:

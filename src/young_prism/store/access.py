@@ -59,9 +59,9 @@ class AccessRecords(Sessions):
         if row.used_at and (now - row.used_at.replace(tzinfo=UTC)).total_seconds() < _NOTE_USE_EVERY_S:
             return
         with self._session() as session:
-            kept = session.get(TokenRow, row.id)
-            if kept:
-                kept.used_at = now
+            stored = session.get(TokenRow, row.id)
+            if stored:
+                stored.used_at = now
 
     def begin_answer(self, token_id: str, key: str, fingerprint: str) -> IdempotentResponse | None:
         """Take a key for a request that begins; return what is known of it where it was taken before."""

@@ -87,7 +87,7 @@ class OriginalRecords(Sessions):
         gone: Sequence[str],
     ) -> None:
         """Bring the table of originals to `rows` and `problems`, writing only what is not there as it should be."""
-        there = {
+        stored = {
             path: ((facts or {}).get("seen"), stamp, mark, (facts or {}).get("facts_version"))
             for path, facts, stamp, mark in session.execute(
                 select(OriginalRow.path, OriginalRow.facts, OriginalRow.stamp, OriginalRow.since).where(
@@ -98,7 +98,7 @@ class OriginalRecords(Sessions):
         fresh = [
             row
             for row in rows
-            if there.get(row["path"])
+            if stored.get(row["path"])
             != (row["facts"]["seen"], row["stamp"], row["since"], row["facts"]["facts_version"])
         ]
         fresh += [

@@ -78,10 +78,10 @@ class RunRecords(Sessions):
             it was: somebody asked it to stop meanwhile.
         """
         with self._session() as session:
-            found = session.scalar(select(RunRow.state).where(RunRow.id == run_id))
-            if found is None:
+            state_value = session.scalar(select(RunRow.state).where(RunRow.id == run_id))
+            if state_value is None:
                 return None
-            before = RunState(found)
+            before = RunState(state_value)
             if items:
                 session.execute(insert(ItemRow), [{"run_id": run_id, **item} for item in items])
             if state is not None and before.value in run_states_before(state):
@@ -141,14 +141,14 @@ class RunRecords(Sessions):
         """
         with self._session() as session:
             gone = []
-            kept: dict[int, int] = {}
+            numbers: dict[int, int] = {}
             query = select(RunRow.id, RunRow.source_id, RunRow.state, RunRow.started_at)
             for number, source, state, started in session.execute(query.order_by(RunRow.id.desc())):
-                kept[source] = kept.get(source, 0) + 1
-                old = (keep is not None and kept[source] > keep) or (
+                numbers[source] = numbers.get(source, 0) + 1
+                old = (keep is not None and numbers[source] > keep) or (
                     before is not None and started.replace(tzinfo=UTC) < before
                 )
-                if old and kept[source] > 1 and not RunState(state).is_active:
+                if old and numbers[source] > 1 and not RunState(state).is_active:
                     gone.append(number)
             for number in gone:
                 session.execute(delete(RunRow).where(RunRow.id == number))

@@ -48,8 +48,8 @@ class ScopeRecords(Sessions):
 
     @staticmethod
     def _move(session: Session, source_id: int, paths: Iterable[str], *, out: bool) -> list[str]:
-        there = set(session.scalars(select(ExcludedRow.path).where(ExcludedRow.source_id == source_id)))
-        changed = [path for path in dict.fromkeys(paths) if (path in there) != out]
+        excluded = set(session.scalars(select(ExcludedRow.path).where(ExcludedRow.source_id == source_id)))
+        changed = [path for path in dict.fromkeys(paths) if (path in excluded) != out]
         if out and changed:
             session.execute(insert(ExcludedRow), [{"source_id": source_id, "path": path} for path in changed])
         for at in range(0, 0 if out else len(changed), MAX_PARAMETERS):

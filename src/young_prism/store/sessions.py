@@ -32,7 +32,7 @@ class Sessions:
 
 def store_error(error: Exception, file: str) -> StoreError:
     """Say what is wrong with the database: locked, full disk, no permission."""
-    what = str(getattr(error, "orig", error)).rstrip(".")
+    text = str(getattr(error, "orig", error)).rstrip(".")
     return StoreError(
-        f"The database cannot be used ({what}).", file=file, remedy="Make room, or check its permissions."
+        f"The database cannot be used ({text}).", file=file, remedy="Make room, or check its permissions."
     )

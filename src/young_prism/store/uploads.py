@@ -18,7 +18,7 @@ from young_prism.store.states import UploadState, upload_states_before
 class UploadRecords(Sessions):
     """The repository of uploads."""
 
-    def add(self, source_id: int, path: str, given: str, origin: str) -> Upload:
+    def add(self, source_id: int, path: str, file_name: str, origin: str) -> Upload:
         """Put a picture on record that has come; one with the same original is taken up again."""
         now = datetime.now(UTC)
         with self._session() as session:
@@ -30,7 +30,7 @@ class UploadRecords(Sessions):
                     id=secrets.token_urlsafe(12),
                     source_id=source_id,
                     path=path,
-                    given=given,
+                    given=file_name,
                     origin=origin,
                     state=UploadState.WORKING,
                     version=1,
@@ -80,7 +80,7 @@ class UploadRecords(Sessions):
         In one statement: a person may change or withdraw it at the very moment when its run is over.
         """
         with self._session() as session:
-            found = session.execute(
+            result = session.execute(
                 update(UploadRow)
                 .where(
                     UploadRow.id == row.id,
@@ -90,19 +90,19 @@ class UploadRecords(Sessions):
                 )
                 .values(version=UploadRow.version + 1, changed_at=datetime.now(UTC), **values)
             )
-            if not getattr(found, "rowcount", 0):
+            if not getattr(result, "rowcount", 0):
                 return None
         return self.get(row.id)
 
     def claim(self, upload_id: str, version: int) -> bool:
         """Raise an upload's version if it is still the one given: of two that change it at once, one comes first."""
         with self._session() as session:
-            found = session.execute(
+            result = session.execute(
                 update(UploadRow)
                 .where(UploadRow.id == upload_id, UploadRow.version == version)
                 .values(version=version + 1, changed_at=datetime.now(UTC))
             )
-            return bool(getattr(found, "rowcount", 0))
+            return bool(getattr(result, "rowcount", 0))
 
     def page(
         self,
@@ -114,7 +114,7 @@ class UploadRecords(Sessions):
         limit: int = 50,
     ) -> list[Upload]:
         """Return uploads, the newest first, that say all the `words` somewhere; `after` is the last one of the page before."""
-        query = _found(source_ids, words, states)
+        query = _query(source_ids, words, states)
         if after:
             at, upload_id = after
             query = query.where(
@@ -132,7 +132,7 @@ class UploadRecords(Sessions):
         states: Sequence[UploadState] = tuple(UploadState),
     ) -> int:
         """Return how many `page` would give in all."""
-        query = _found(source_ids, words, states).with_only_columns(func.count(UploadRow.id))
+        query = _query(source_ids, words, states).with_only_columns(func.count(UploadRow.id))
         with self._session() as session:
             return session.scalar(query) or 0
 
@@ -153,18 +153,18 @@ class UploadRecords(Sessions):
 
     # What can be undone
 
-    def note(self, upload_id: str, what: str, before: Mapping[str, Any]) -> None:
+    def note(self, upload_id: str, kind: str, before: Mapping[str, Any]) -> None:
         """Write down how an upload was before a change."""
         with self._session() as session:
             session.add(
-                UploadChangeRow(upload_id=upload_id, at=datetime.now(UTC), what=what, before=dict(before))
+                UploadChangeRow(upload_id=upload_id, at=datetime.now(UTC), what=kind, before=dict(before))
             )
 
-    def last_change(self, upload_id: str, *, what: str = "") -> UploadChange | None:
+    def last_change(self, upload_id: str, *, kind: str = "") -> UploadChange | None:
         """Return the newest step that can be undone, of one kind or of any."""
         query = select(UploadChangeRow).where(UploadChangeRow.upload_id == upload_id)
-        if what:
-            query = query.where(UploadChangeRow.what == what)
+        if kind:
+            query = query.where(UploadChangeRow.what == kind)
         with self._session() as session:
             newest = session.scalar(query.order_by(UploadChangeRow.id.desc()).limit(1))
             return record_or_none(UploadChange, newest)
@@ -177,16 +177,16 @@ class UploadRecords(Sessions):
                 session.delete(row)
 
 
-def _found(source_ids: Collection[int], words: str, states: Sequence[UploadState]) -> Select[UploadRow]:
+def _query(source_ids: Collection[int], words: str, states: Sequence[UploadState]) -> Select[UploadRow]:
     query = select(UploadRow).where(UploadRow.source_id.in_(source_ids), UploadRow.state.in_(states))
-    said = words.split()[:20]
-    if not said:
+    terms = words.split()[:20]
+    if not terms:
         return query
     query = query.outerjoin(
         ImageMetadataRow,
         and_(ImageMetadataRow.source_id == UploadRow.source_id, ImageMetadataRow.path == UploadRow.path),
     ).join(SourceRow, SourceRow.id == UploadRow.source_id)
-    for word in said:
+    for word in terms:
         columns = (
             UploadRow.path,
             UploadRow.given,

@@ -74,14 +74,14 @@ class WebhookRecords(Sessions):
             ]
 
     def attempted(
-        self, delivery_id: str, said: str, *, state: DeliveryState, next_at: datetime | None
+        self, delivery_id: str, result_text: str, *, state: DeliveryState, next_at: datetime | None
     ) -> None:
         """Write down what came of an attempt."""
         with self._session() as session:
             row = session.get(DeliveryRow, delivery_id)
             if row:
                 row.attempts += 1
-                row.said, row.state, row.next_at = said, state, next_at
+                row.said, row.state, row.next_at = result_text, state, next_at
 
     def deliveries(self, *, limit: int = 20) -> list[WebhookDelivery]:
         """Return the newest messages."""

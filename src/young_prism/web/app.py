@@ -255,9 +255,9 @@ def _add_errors(app: Flask, settings: Settings) -> None:
 
     @app.errorhandler(YoungPrismError)
     def ours(error: YoungPrismError) -> tuple[str, int]:
-        place = f"{error.file}: " if error.file else ""
+        prefix = f"{error.file}: " if error.file else ""
         return render_template(
-            "error.html", title="This did not work", what=place + error.what, remedy=error.remedy, code=409
+            "error.html", title="This did not work", what=prefix + error.what, remedy=error.remedy, code=409
         ), 409
 
 
@@ -266,11 +266,11 @@ def _api_error(error: HTTPException, code: int) -> Response:
     if code == 500:
         return answer_to(Problem(500, "Something went wrong here.", remedy="The server's log says what."))
     headers = {name: value for name, value in error.get_headers() if name.lower() == "allow"}
-    said = {
+    texts = {
         404: "There is nothing at this address.",
         405: f"This address does not take {request.method}; it takes {headers.get('Allow', 'other methods')}.",
     }
-    return answer_to(Problem(code, said.get(code, error.description or error.name), headers=headers))
+    return answer_to(Problem(code, texts.get(code, error.description or error.name), headers=headers))
 
 
 def _secure(response: Response) -> Response:

@@ -74,10 +74,10 @@ def catalogue_of(source: Source) -> Catalogue:
 
     A source that was never looked at, or by another version of this program, begins to be looked at.
     """
-    found = services().catalogues.of(source)
-    if found.outdated:
+    catalogue = services().catalogues.of(source)
+    if catalogue.outdated:
         services().inspections.request(source)
-    return found
+    return catalogue
 
 
 def guess_for(source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe) -> Guess:
@@ -100,9 +100,9 @@ def file_inside(folder: str | Path, path: str) -> Path:
     try:
         root = Path(folder).resolve()
         target = (root / path).resolve()
-        there = target.is_relative_to(root) and target.is_file()
+        is_inside = target.is_relative_to(root) and target.is_file()
     except (OSError, ValueError):  # a name that is too long, or none that a system takes
-        there = False
-    if not there:
+        is_inside = False
+    if not is_inside:
         abort(404, f"There is no file {path} here any more. Look at the source again to see what changed.")
     return target

@@ -32,7 +32,7 @@ def preview_patterns(folder: str, output: str, scope: Scope) -> PatternPreview:
     """Count what `scope` catches in a folder. A pattern or a folder that cannot be used is said, not raised."""
     try:
         scope.check()
-        found = scan(
+        scanned = scan(
             Path(folder),
             output=Path(output) if output else None,
             scope=scope,
@@ -41,15 +41,15 @@ def preview_patterns(folder: str, output: str, scope: Scope) -> PatternPreview:
         )
     except SourceError as error:
         return PatternPreview(error=str(error))
-    lines: Mapping[str, int] = found.pattern_hits
+    lines: Mapping[str, int] = scanned.pattern_hits
     return PatternPreview(
-        originals=len(found.originals),
-        bytes=sum(original.bytes for original in found.originals),
+        originals=len(scanned.originals),
+        bytes=sum(original.bytes for original in scanned.originals),
         excluded=sum(lines.get(line, 0) for line in scope.exclude),
-        unasked=found.not_included,
+        unasked=scanned.not_included,
         include=tuple((line, lines.get(line, 0)) for line in scope.include),
         exclude=tuple((line, lines.get(line, 0)) for line in scope.exclude),
-        notes=tuple(note for note in found.notes if not note.startswith("“")),
+        notes=tuple(note for note in scanned.notes if not note.startswith("“")),
     )
 
 

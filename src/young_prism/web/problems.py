@@ -94,12 +94,12 @@ def problem_of(error: YoungPrismError) -> Problem:
 
 def problems_of(error: ValidationError, where: str) -> Problem:
     """Return the answer to values that a model refuses."""
-    found = [
-        FieldProblem(where=".".join([where, *(str(part) for part in one["loc"])]), what=one["msg"])
-        for one in error.errors(include_url=False, include_context=False, include_input=False)
+    problems = [
+        FieldProblem(where=".".join([where, *(str(part) for part in detail["loc"])]), what=detail["msg"])
+        for detail in error.errors(include_url=False, include_context=False, include_input=False)
     ]
-    first = found[0]
-    return Problem(422, f"{first.where}: {first.what}.", errors=found[:50])
+    first = problems[0]
+    return Problem(422, f"{first.where}: {first.what}.", errors=problems[:50])
 
 
 def answer_to(problem: Problem) -> Response:

@@ -48,7 +48,7 @@ def check_host() -> None:
         name = urlsplit(f"//{request.host}").hostname
     except ValueError:
         name = None
-    if name not in {one.strip("[]") for one in ours}:
+    if name not in {name.strip("[]") for name in ours}:
         raise SecurityError
 
 

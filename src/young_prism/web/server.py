@@ -46,12 +46,12 @@ def check_listening(address: str, data: Path) -> None:
         return
     store = Store(data / DATABASE)
     try:
-        there = any(
+        exists = any(
             TokenScope.PAGES.value in row.scopes for row in store.access.tokens() if row.revoked_at is None
         )
     finally:
         store.close()
-    if not there:
+    if not exists:
         raise ServeError(
             f"Other machines would reach this server at {address}, and nobody needs a token yet.",
             remedy=f"Make one first: young-prism token make NAME --scope pages --data {data}",

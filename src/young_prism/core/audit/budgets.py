@@ -78,19 +78,19 @@ def over_budget(
 
 def _renditions(manifest: Manifest, budget: Budget) -> Iterator[Finding]:
     for entry in manifest.originals:
-        for one in entry.renditions:
-            if budget.rendition is not None and one.bytes > budget.rendition:
+        for rendition in entry.renditions:
+            if budget.rendition is not None and rendition.bytes > budget.rendition:
                 yield Finding(
                     "rendition",
-                    one.path,
-                    f"It weighs {format_bytes(one.bytes)}, and may {format_bytes(budget.rendition)}.",
-                    _lighter(one.format, entry.path, one.width),
+                    rendition.path,
+                    f"It weighs {format_bytes(rendition.bytes)}, and may {format_bytes(budget.rendition)}.",
+                    _lighter(rendition.format, entry.path, rendition.width),
                 )
-            if budget.widest is not None and one.width > budget.widest:
+            if budget.widest is not None and rendition.width > budget.widest:
                 yield Finding(
                     "widest",
-                    one.path,
-                    f"It is {one.width} px wide, and may be {budget.widest}.",
+                    rendition.path,
+                    f"It is {rendition.width} px wide, and may be {budget.widest}.",
                     "Take that rung out of the ladder, or bound it by a box.",
                 )
 
@@ -153,7 +153,7 @@ def as_junit(findings: list[Finding], checked: int) -> str:
         {
             "name": "young-prism check",
             "tests": str(len(KINDS)),
-            "failures": str(len({one.kind for one in findings})),
+            "failures": str(len({finding.kind for finding in findings})),
             "errors": "0",
             "skipped": "0",
             "time": "0",
@@ -166,10 +166,12 @@ def as_junit(findings: list[Finding], checked: int) -> str:
         case = ET.SubElement(
             suite, "testcase", {"classname": "young-prism.check", "name": f"{kind}: {about}", "time": "0"}
         )
-        own = [one for one in findings if one.kind == kind]
-        if own:
-            failure = ET.SubElement(case, "failure", {"message": f"{len(own)} found", "type": kind})
-            failure.text = "\n".join(f"{one.file}: {one.what} {one.remedy}" for one in own)
+        of_kind = [finding for finding in findings if finding.kind == kind]
+        if of_kind:
+            failure = ET.SubElement(case, "failure", {"message": f"{len(of_kind)} found", "type": kind})
+            failure.text = "\n".join(
+                f"{finding.file}: {finding.what} {finding.remedy}" for finding in of_kind
+            )
     root = ET.Element("testsuites")
     root.append(suite)
     ET.indent(root)

@@ -116,7 +116,7 @@ def flags_of(
     """
     same = find_duplicates(facts)
     clashes = _clashes(facts)
-    found: dict[str, list[FlagFinding]] = {}
+    findings: dict[str, list[FlagFinding]] = {}
     for path, original in facts.items():
         flags = [*_of_content(original, recipe), *_of_name(path, original)]
         if path in clashes:
@@ -126,14 +126,14 @@ def flags_of(
         if uses.read:
             flags += _of_use(original, uses.used.get(path))
         if flags:
-            found[path] = sorted(flags, key=lambda flagged: _ORDER[flagged.flag])
+            findings[path] = sorted(flags, key=lambda flagged: _ORDER[flagged.flag])
     for missing in uses.missing:
-        found[missing.path] = [_missing(missing)]
+        findings[missing.path] = [_missing(missing)]
     for path in unreadable:
-        found[path] = [
+        findings[path] = [
             FlagFinding(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
         ]
-    return found
+    return findings
 
 
 def _of_content(facts: Facts, recipe: Recipe) -> list[FlagFinding]:
@@ -143,32 +143,36 @@ def _of_content(facts: Facts, recipe: Recipe) -> list[FlagFinding]:
     raised = []
     if MetadataGroup.PLACE in facts.metadata:
         where = f" ({facts.place[0]:.2f}, {facts.place[1]:.2f})" if facts.place else ""
-        what = "All metadata is removed." if still else "It is copied as it is, with its metadata."
-        raised.append(FlagFinding(Flag.PLACE, f"Its metadata says where it was taken{where}.", what))
+        outcome_text = "All metadata is removed." if still else "It is copied as it is, with its metadata."
+        raised.append(FlagFinding(Flag.PLACE, f"Its metadata says where it was taken{where}.", outcome_text))
     if still and facts.size.width >= 2 * top:
-        what = f"It is {facts.size.width} px wide; the widest rung is {top} px."
-        raised.append(FlagFinding(Flag.LARGE, what, "It is reduced to the rungs."))
+        outcome_text = f"It is {facts.size.width} px wide; the widest rung is {top} px."
+        raised.append(FlagFinding(Flag.LARGE, outcome_text, "It is reduced to the rungs."))
     if 0 < facts.jpeg_quality < _HARD_PRESSED:
-        what = f"It was saved at a JPEG quality of about {facts.jpeg_quality}."
+        outcome_text = f"It was saved at a JPEG quality of about {facts.jpeg_quality}."
         then = "Where its own bytes are the smallest at full size, they are kept."
-        raised.append(FlagFinding(Flag.PRESSED, what, then))
+        raised.append(FlagFinding(Flag.PRESSED, outcome_text, then))
     if still and facts.format in _MODERN:
-        what = f"It is in {facts.format.label} already."
-        raised.append(FlagFinding(Flag.MODERN, what, "Every rendition is made from its decoded pixels."))
+        outcome_text = f"It is in {facts.format.label} already."
+        raised.append(
+            FlagFinding(Flag.MODERN, outcome_text, "Every rendition is made from its decoded pixels.")
+        )
     if facts.profile_name and not facts.srgb and not facts.cmyk:
         wide = ", with colours beyond sRGB" if facts.wide_gamut else ""
-        what = f"Its colour profile is “{facts.profile_name}”{wide}."
-        raised.append(FlagFinding(Flag.NOT_SRGB, what, "It is converted to sRGB before the profile goes."))
+        outcome_text = f"Its colour profile is “{facts.profile_name}”{wide}."
+        raised.append(
+            FlagFinding(Flag.NOT_SRGB, outcome_text, "It is converted to sRGB before the profile goes.")
+        )
     if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
-        what = f"{facts.frames} frames weigh as much as a video."
+        outcome_text = f"{facts.frames} frames weigh as much as a video."
         raised.append(
             FlagFinding(
                 Flag.VIDEO,
-                what,
+                outcome_text,
                 "A GIF is made as WebP too, others are copied; a video would be smaller still.",
             )
         )
-    raised += [FlagFinding(flag, what, then) for here, flag, what, then in _PLAIN if here(facts)]
+    raised += [FlagFinding(flag, text, then) for here, flag, text, then in _PLAIN if here(facts)]
     return raised
 
 
@@ -234,19 +238,19 @@ def _missing(missing: Missing) -> FlagFinding:
 def _of_name(path: str, facts: Facts) -> list[FlagFinding]:
     name = path.rpartition("/")[2]
     stem, ending = split_name(name)
-    found = []
+    flagged = []
     if ending.lower() not in _ENDINGS.get(facts.format, {facts.format.value}):
-        said = f"ends in .{ending}" if ending else "has no ending"
-        found.append(
+        ending_text = f"ends in .{ending}" if ending else "has no ending"
+        flagged.append(
             FlagFinding(
                 Flag.ENDING,
-                f"It {said} and is {facts.format.label}.",
+                f"It {ending_text} and is {facts.format.label}.",
                 "It is handled by what it is; its renditions end rightly.",
             )
         )
     faults = [
-        what
-        for what, there in (
+        text
+        for text, applies in (
             ("spaces", " " in name),
             ("letters that are not ASCII", not name.isascii()),
             ("capitals", name != name.lower()),
@@ -256,17 +260,17 @@ def _of_name(path: str, facts: Facts) -> list[FlagFinding]:
             ),
             ("only a camera's number", bool(CAMERA_NAME.fullmatch(stem))),
         )
-        if there
+        if applies
     ]
     if faults:
-        found.append(
+        flagged.append(
             FlagFinding(
                 Flag.NAME,
                 f"Its name has {' and '.join(faults)}.",
                 "The name is kept, and escaped wherever it is written.",
             )
         )
-    return found
+    return flagged
 
 
 def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
@@ -277,25 +281,25 @@ def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
         if original.passes_through:
             continue
         ending = split_name(path.rpartition("/")[2])[1]
-        other = first.setdefault(casefold_key(path.removesuffix(f".{ending}") if ending else path), path)
-        if other != path:
-            clashes[path] = other
-            clashes.setdefault(other, path)
+        other_path = first.setdefault(casefold_key(path.removesuffix(f".{ending}") if ending else path), path)
+        if other_path != path:
+            clashes[path] = other_path
+            clashes.setdefault(other_path, path)
     return clashes
 
 
-def _collision(other: str) -> FlagFinding:
+def _collision(other_path: str) -> FlagFinding:
     return FlagFinding(
         Flag.COLLISION,
-        f"Without its ending it is called like {other}.",
+        f"Without its ending it is called like {other_path}.",
         "The plan tells the two apart; nothing is overwritten.",
     )
 
 
 def _copy(copy: Duplicate) -> FlagFinding:
-    what = (
+    text = (
         f"It is byte for byte {copy.preferred}."
         if copy.exact
         else f"It looks like a smaller or harder pressed {copy.preferred}, which is the better one to start from."
     )
-    return FlagFinding(Flag.COPY, what, "Both are made; take one out of scope if it is not needed.")
+    return FlagFinding(Flag.COPY, text, "Both are made; take one out of scope if it is not needed.")

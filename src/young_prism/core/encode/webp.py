@@ -27,7 +27,7 @@ def _lossy(pixels: Any, settings: Webp) -> bytes:
 
 def _lossless(pixels: Any, settings: Webp) -> bytes:
     near = settings.near_lossless
-    how = (
+    options = (
         {"lossless": True} if near is None else {"near_lossless": True, "Q": near}
     )  # so libvips takes how near
-    return bytes(pixels.webpsave_buffer(**how, effort=settings.effort, keep=keep_flags(pixels)))
+    return bytes(pixels.webpsave_buffer(**options, effort=settings.effort, keep=keep_flags(pixels)))

@@ -120,20 +120,20 @@ NO_PAGES = PageReferences(0, {}, ())
 def references(text: str, ending: str) -> tuple[ImageReference, ...]:
     """Return what a page (by its ending, without the dot) refers to, in order, without addresses on other hosts."""
     if ending in STYLES:
-        found: Iterable[ImageReference] = (ImageReference(url) for url in _style_urls(text))
+        references: Iterable[ImageReference] = (ImageReference(url) for url in _style_urls(text))
     elif ending in _LOOSE:
-        found = ()
+        references = ()
     else:
         parser = _PageParser()
         parser.feed(text)
         parser.close()
-        found = parser.resolved()
-    exact = [ref for ref in found if _is_local(ref.url)]
-    said = {ref.url for ref in exact}
+        references = parser.resolved()
+    exact = [ref for ref in references if _is_local(ref.url)]
+    urls = {ref.url for ref in exact}
     mentions = [
         ref
         for ref in (() if ending in STYLES else map(_mention, mentions_in(text)))
-        if _is_local(ref.url) and ref.url not in said
+        if _is_local(ref.url) and ref.url not in urls
     ]
     return tuple(dict.fromkeys([*exact, *mentions]))
 
@@ -153,13 +153,14 @@ def mentions_in(text: str) -> Iterator[str]:
 class _PageParser(HTMLParser):
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
-        self._found: list[ImageReference] = []
+        self._references: list[ImageReference] = []
         self._base = ""
         self._in_style = False
 
     def resolved(self) -> list[ImageReference]:
         return [
-            ref._replace(url=self._base + ref.url) if _is_relative(ref.url) else ref for ref in self._found
+            ref._replace(url=self._base + ref.url) if _is_relative(ref.url) else ref
+            for ref in self._references
         ]
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
@@ -170,14 +171,14 @@ class _PageParser(HTMLParser):
         width = _shown_width(values)
         for name in _SOURCES.get(tag, ()):
             if name in values and _names_image(tag, name, values):
-                self._found.append(ImageReference(values[name].strip(), width))
+                self._references.append(ImageReference(values[name].strip(), width))
         for name in ("srcset", "data-srcset", "imagesrcset"):
             if name in values:
-                self._found += [
+                self._references += [
                     ImageReference(url, _width_of(descriptors) or width)
                     for url, descriptors in split_srcset(values[name])
                 ]
-        self._found += [ImageReference(url) for url in _style_urls(values.get("style", ""))]
+        self._references += [ImageReference(url) for url in _style_urls(values.get("style", ""))]
 
     def handle_endtag(self, tag: str) -> None:
         if tag == "style":
@@ -185,7 +186,7 @@ class _PageParser(HTMLParser):
 
     def handle_data(self, data: str) -> None:
         if self._in_style:
-            self._found += [ImageReference(url) for url in _style_urls(data)]
+            self._references += [ImageReference(url) for url in _style_urls(data)]
 
 
 _SOURCES = {
@@ -233,7 +234,7 @@ def _shown_width(values: Mapping[str, str]) -> int:
 
 def _width_of(descriptors: list[str]) -> int:
     """Return the width in pixels that a candidate's descriptors say, 0 where they say none."""
-    widths = (one[:-1] for one in descriptors if one.endswith("w"))
+    widths = (descriptor[:-1] for descriptor in descriptors if descriptor.endswith("w"))
     return next((int(width) for width in widths if width.isascii() and width.isdigit()), 0)
 
 
@@ -293,16 +294,16 @@ def collect_references(
     present = set(files) | set(mine)
     used: dict[str, dict[str, int]] = defaultdict(dict)
     missing: dict[str, dict[str, None]] = defaultdict(dict)
-    for page, found in pages.items():
-        for ref in found:
+    for page, references in pages.items():
+        for ref in references:
             if ref.is_text_mention:
                 for path in _mentioned(ref.url, by_name):
                     used[mine[path]].setdefault(page, 0)
                 continue
-            path, there = _resolve(page, ref.url, present)
+            path, exists = _resolve(page, ref.url, present)
             if path in mine:
                 used[mine[path]][page] = max(ref.width, used[mine[path]].get(page, 0))
-            elif not there and path and _is_picture(path):
+            elif not exists and path and _is_picture(path):
                 missing[path][page] = None
     in_any_case = {casefold_key(path): path for path in present}
     return PageReferences(

@@ -63,15 +63,17 @@ def find_duplicates(facts: Mapping[str, Facts]) -> dict[str, Duplicate]:
     """
     seen = [path for path in facts if facts[path].seen]
     ranked = sorted(seen, key=lambda path: (-facts[path].size.pixels, -facts[path].bytes, path))
-    found: dict[str, Duplicate] = {}
+    duplicates: dict[str, Duplicate] = {}
     first: dict[str, str] = {}
     for path in ranked:
         better = first.setdefault(facts[path].sha256, path)
         if better != path:
-            found[path] = Duplicate(better, exact=True)
-    single = [path for path in ranked if path not in found and _is_distinctive(facts[path].fingerprint)]
-    found.update({worse: Duplicate(better, exact=False) for worse, better in _near(single, facts).items()})
-    return found
+            duplicates[path] = Duplicate(better, exact=True)
+    single = [path for path in ranked if path not in duplicates and _is_distinctive(facts[path].fingerprint)]
+    duplicates.update(
+        {worse: Duplicate(better, exact=False) for worse, better in _near(single, facts).items()}
+    )
+    return duplicates
 
 
 def _is_distinctive(print_: str) -> bool:
@@ -88,7 +90,7 @@ def _near(ranked: list[str], facts: Mapping[str, Facts]) -> dict[str, str]:
     shapes = np.array([facts[path].size.width / facts[path].size.height for path in ranked])
     colours = np.array([_rgb(facts[path].mean_colour) for path in ranked])
     taken = np.zeros(len(ranked), bool)
-    found: dict[str, str] = {}
+    first_paths: dict[str, str] = {}
     for better in range(len(ranked)):
         if taken[better]:
             continue
@@ -100,5 +102,5 @@ def _near(ranked: list[str], facts: Mapping[str, Facts]) -> dict[str, str]:
             alike = np.abs(shapes[better] / shapes[later] - 1) < 0.02
             alike &= np.abs(colours[better] - colours[later]).max(axis=1) <= _NEAR_COLOUR
             taken[later[alike]] = True
-            found.update({ranked[int(worse)]: ranked[better] for worse in later[alike]})
-    return found
+            first_paths.update({ranked[int(worse)]: ranked[better] for worse in later[alike]})
+    return first_paths

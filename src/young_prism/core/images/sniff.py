@@ -87,7 +87,7 @@ def _is_raw(head: bytes) -> bool:
 class KnownNonImage(NamedTuple):
     """A file that is no picture for us, and how to get one out of it."""
 
-    what: str
+    description: str
     remedy: str
 
 
@@ -138,9 +138,9 @@ _OTHERS: tuple[tuple[bytes, int, KnownNonImage], ...] = (
 
 def identify_non_image(head: bytes) -> KnownNonImage | None:
     """Say what a file is that `sniff` does not take for a picture, if its first bytes tell."""
-    for mark, at, other in _OTHERS:
+    for mark, at, kind in _OTHERS:
         if head[at : at + len(mark)] == mark:
-            return other
+            return kind
     if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):
         return KnownNonImage(
             "a web page, which a server sends in place of a picture it has not got",

@@ -130,7 +130,7 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
         subsampling=header.subsampling,
         jpeg_quality=header.quality,
         metadata=tuple(group.value for group in metadata.groups),
-        place=metadata.place,
+        place=metadata.position,
         layered=header.layered,
         loops=header.loops,
         colours=header.colours,
@@ -213,9 +213,9 @@ def _mean_colour(pixels: NDArray[np.uint8]) -> str:
 
 
 def _no_image(head: bytes) -> NotAnImageError:
-    other = identify_non_image(head)
-    if other:
-        return NotAnImageError(f"This is {other.what}.", remedy=other.remedy)
+    kind = identify_non_image(head)
+    if kind:
+        return NotAnImageError(f"This is {kind.description}.", remedy=kind.remedy)
     return NotAnImageError(
         f"The content is no image that we know; it starts with {_starts_with(head)}.",
         remedy="Save it as JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP or SVG, or take it out.",

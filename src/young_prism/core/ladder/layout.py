@@ -50,9 +50,9 @@ def _size(line: LayoutLine, layout: Layout) -> str:
         # Where the share never comes to the limit, or always does, one of the two says it all.
         above = max(
             (
-                other.up_to or 0
-                for other in layout.lines
-                if other is not line and (other.up_to or 0) < (line.up_to or 1 << 30)
+                other_line.up_to or 0
+                for other_line in layout.lines
+                if other_line is not line and (other_line.up_to or 0) < (line.up_to or 1 << 30)
             ),
             default=0,
         )
@@ -70,21 +70,21 @@ def read_viewports(text: str, *, file: str = "") -> tuple[tuple[int, float], ...
 
     Raises `RecipeError` naming the line that cannot be used.
     """
-    found: list[tuple[int, float]] = []
+    viewports: list[tuple[int, float]] = []
     for number, row in enumerate(csv.reader(io.StringIO(text)), start=1):
         cells = [cell.strip().rstrip("%").strip() for cell in row if cell.strip()]
         viewport = _viewport(cells)
         if viewport:
-            found.append(viewport)
-        elif cells and (found or number > 1):  # the first line may be a heading
+            viewports.append(viewport)
+        elif cells and (viewports or number > 1):  # the first line may be a heading
             raise RecipeError(
                 f"Line {number} of the viewports is not a width and a share.",
                 file=file,
                 remedy="Write it as 390,14.5.",
             )
-    if not found:
+    if not viewports:
         raise RecipeError("There is no viewport in it.", file=file, remedy="Write lines such as 390,14.5.")
-    return tuple(found)
+    return tuple(viewports)
 
 
 def _viewport(cells: list[str]) -> tuple[int, float] | None:

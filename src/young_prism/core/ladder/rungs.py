@@ -20,15 +20,17 @@ def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
     smaller is left out.
     """
     most = _largest(original, ladder)
-    wanted = sorted({_at_measure(original, rung, ladder) for rung in _measures(original, most, ladder)})
-    fitting = [size for size in wanted if size.width <= most.width and size.height <= most.height]
-    if not fitting or wanted[-1] not in fitting:
+    reached_sizes = sorted(
+        {_at_measure(original, rung, ladder) for rung in _measures(original, most, ladder)}
+    )
+    fitting = [size for size in reached_sizes if size.width <= most.width and size.height <= most.height]
+    if not fitting or reached_sizes[-1] not in fitting:
         fitting.append(most)
-    kept = [fitting[-1]]
+    sizes = [fitting[-1]]
     for size in reversed(fitting[:-1]):
-        if kept[-1].width / size.width >= ladder.min_step and size != kept[-1]:
-            kept.append(size)
-    return tuple(reversed(kept))
+        if sizes[-1].width / size.width >= ladder.min_step and size != sizes[-1]:
+            sizes.append(size)
+    return tuple(reversed(sizes))
 
 
 def widths_of(ladder: Ladder) -> tuple[int, ...]:

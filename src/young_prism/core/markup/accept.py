@@ -20,7 +20,7 @@ def weights(accept: str) -> dict[str, float]:
 
     A weight that is none is 0: nothing is promised to who says what has no meaning.
     """
-    found: dict[str, float] = {}
+    weights_by_type: dict[str, float] = {}
     for element in _ELEMENT.findall(accept):
         name, *parameters = (part.strip() for part in _PARAMETER.findall(element))
         weight = 1.0
@@ -30,14 +30,14 @@ def weights(accept: str) -> dict[str, float]:
                 weight = float(value) if _WEIGHT.fullmatch(value.strip()) else 0.0
                 break
         if name:
-            found.setdefault(name.lower(), weight)
-    return found
+            weights_by_type.setdefault(name.lower(), weight)
+    return weights_by_type
 
 
 def choose_variant(accept: str, modern: Sequence[str], fallback: str) -> str:
     """Return the media type to send: one of `modern`, given by preference, or the fallback."""
-    said = weights(accept)
-    plain = next((said[name] for name in (fallback, "image/*", "*/*") if name in said), 0.0)
-    best = max(modern, key=lambda name: said.get(name, 0.0), default=fallback)
-    weight = said.get(best, 0.0)
+    weight_of = weights(accept)
+    plain = next((weight_of[name] for name in (fallback, "image/*", "*/*") if name in weight_of), 0.0)
+    best = max(modern, key=lambda name: weight_of.get(name, 0.0), default=fallback)
+    weight = weight_of.get(best, 0.0)
     return best if weight > 0 and weight >= plain else fallback

@@ -44,40 +44,52 @@ class Delivered:
     @staticmethod
     def from_entry(entry: OriginalEntry, recipe: Recipe) -> Delivered:
         """Return an original of a manifest, shown as the recipe for it says."""
-        own = resolve_recipe(entry.path, recipe) or recipe
+        resolved = resolve_recipe(entry.path, recipe) or recipe
         size = Size(entry.width, entry.height)
         return Delivered(
-            entry.path, entry.renditions, snippet_markup(own), art_direction_of(own), entry.transparent, size
+            entry.path,
+            entry.renditions,
+            snippet_markup(resolved),
+            art_direction_of(resolved),
+            entry.transparent,
+            size,
         )
 
     def with_markup(self, **changes: object) -> Delivered:
         """Return the same with some of the markup's settings changed; None leaves one as it is."""
-        said = {key: value for key, value in changes.items() if value is not None}
-        return replace(self, markup=self.markup.model_copy(update=said))
+        changed = {key: value for key, value in changes.items() if value is not None}
+        return replace(self, markup=self.markup.model_copy(update=changed))
 
     def of_facet(self, facet: str) -> Delivered:
         """Return one cut of it as if that were the picture; of the whole picture what there is, with its art direction."""
         if facet == WHOLE_FACET:
             return self
-        own = tuple(one.model_copy(update={"facet": None}) for one in self.renditions if one.facet == facet)
-        return replace(self, renditions=own, art=())
+        renditions = tuple(
+            rendition.model_copy(update={"facet": None})
+            for rendition in self.renditions
+            if rendition.facet == facet
+        )
+        return replace(self, renditions=renditions, art=())
 
     @property
     def whole(self) -> tuple[RenditionEntry, ...]:
         """The renditions of the whole picture."""
-        return tuple(one for one in self.renditions if not one.facet)
+        return tuple(rendition for rendition in self.renditions if not rendition.facet)
 
     @property
     def fallback(self) -> list[RenditionEntry]:
         """The rungs of the whole picture that any browser can show, ascending."""
         last = self.whole[-1].format
-        return sorted((one for one in self.whole if one.format == last), key=lambda one: one.width)
+        return sorted(
+            (rendition for rendition in self.whole if rendition.format == last),
+            key=lambda rendition: rendition.width,
+        )
 
     @property
     def default_rendition(self) -> RenditionEntry:
         """The one to show where there can be but one: as wide as the layout shows it on a large screen."""
-        wanted = slot_width(self.markup.sizes, Screen(WIDEST_VIEWPORT))
-        return next((one for one in self.fallback if one.width >= wanted), self.fallback[-1])
+        width = slot_width(self.markup.sizes, Screen(WIDEST_VIEWPORT))
+        return next((rendition for rendition in self.fallback if rendition.width >= width), self.fallback[-1])
 
     @property
     def is_copy(self) -> bool:

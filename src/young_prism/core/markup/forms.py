@@ -127,38 +127,38 @@ def _quoted(url: str) -> str:
     return '"' + url.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def markdown(delivered: Delivered, said: MarkupContext = NO_TEXT) -> str:
+def markdown(delivered: Delivered, context: MarkupContext = NO_TEXT) -> str:
     """Return Markdown for places that take no HTML: the fallback, about as wide as a column (CommonMark 0.31, 6.4)."""
-    source = dict(delivered.element(said).img)["src"].replace("(", "%28").replace(")", "%29")
-    text = re.sub(r"([\\\[\]*_`<&])", r"\\\1", said.alt or "")
-    title = ' "' + said.caption.replace("\\", "\\\\").replace('"', '\\"') + '"' if said.caption else ""
+    source = dict(delivered.element(context).img)["src"].replace("(", "%28").replace(")", "%29")
+    text = re.sub(r"([\\\[\]*_`<&])", r"\\\1", context.alt or "")
+    title = ' "' + context.caption.replace("\\", "\\\\").replace('"', '\\"') + '"' if context.caption else ""
     return f"![{text}]({source}{title})"
 
 
-def data(delivered: Iterable[Delivered], said: Mapping[str, MarkupContext]) -> dict[str, Any]:
+def data(delivered: Iterable[Delivered], texts_by_path: Mapping[str, MarkupContext]) -> dict[str, Any]:
     """Return what template languages need, by original: the attributes of each source and of the `img`, and every file."""
-    return {one.path: _data(one, said.get(one.path, NO_TEXT)) for one in delivered}
+    return {item.path: _data(item, texts_by_path.get(item.path, NO_TEXT)) for item in delivered}
 
 
-def _data(delivered: Delivered, said: MarkupContext) -> dict[str, Any]:
-    element = delivered.element(said)
+def _data(delivered: Delivered, text: MarkupContext) -> dict[str, Any]:
+    element = delivered.element(text)
     return {
-        "alt": said.alt,
-        "caption": said.caption,
+        "alt": text.alt,
+        "caption": text.caption,
         "placeholder": delivered.placeholder,
         "sources": [dict(source) for source in element.sources],
         "img": {name: value for name, value in element.img if name != "alt"},
         "files": [
             {
-                "url": path_url(one.path, delivered.markup.url_base),
-                "type": one.type,
-                "width": one.width,
-                "height": one.height,
-                "bytes": one.bytes,
-                "facet": one.facet or WHOLE_FACET,
-                "sha256": one.sha256,
+                "url": path_url(rendition.path, delivered.markup.url_base),
+                "type": rendition.type,
+                "width": rendition.width,
+                "height": rendition.height,
+                "bytes": rendition.bytes,
+                "facet": rendition.facet or WHOLE_FACET,
+                "sha256": rendition.sha256,
             }
-            for one in delivered.renditions
+            for rendition in delivered.renditions
         ],
     }
 

@@ -40,18 +40,18 @@ def _tokens(text: str) -> tuple[Node, ...]:
 
 def pieces(text: str) -> Iterator[list[Node]]:
     """Yield the component values between commas, white space at both ends taken off; empty ones are left out."""
-    found: list[Node] = []
+    values: list[Node] = []
     for value in (*_tokens(text), None):
         if value is not None and value != ",":
-            found.append(value)
+            values.append(value)
             continue
-        while found and found[-1].type == "whitespace":
-            found.pop()
-        while found and found[0].type == "whitespace":
-            found.pop(0)
-        if found:
-            yield found
-        found = []
+        while values and values[-1].type == "whitespace":
+            values.pop()
+        while values and values[0].type == "whitespace":
+            values.pop(0)
+        if values:
+            yield values
+        values = []
 
 
 def length_in(token: Node, screen: Screen) -> float | None:
@@ -97,7 +97,7 @@ def _math(token: Node, screen: Screen) -> MediaValue | None:
         if argument is not None and argument != ",":
             part.append(argument)
             continue
-        value = _sum([one for one in part if one.type != "whitespace"], screen)
+        value = _sum([child for child in part if child.type != "whitespace"], screen)
         if value is None:
             return None
         values.append(value)
@@ -146,7 +146,7 @@ def _single(token: Node, screen: Screen) -> MediaValue | None:
     if token.type == "number":
         return token.value, False
     if token.type == "() block":
-        return _sum([one for one in token.content if one.type != "whitespace"], screen)
+        return _sum([child for child in token.content if child.type != "whitespace"], screen)
     if token.type == "function":
         return _math(token, screen)
     length = length_in(token, screen)
@@ -193,11 +193,17 @@ def _condition(tokens: Sequence[Node], screen: Screen) -> bool | None:
     for word, token in zip(tokens[1::2], tokens[2::2], strict=True):
         if not _is_word(word, joint):
             return None
-        other = _in_parens(token, screen)
+        right_side = _in_parens(token, screen)
         if joint == "and":
-            result = False if result is False or other is False else None if None in (result, other) else True
+            result = (
+                False
+                if result is False or right_side is False
+                else None
+                if None in (result, right_side)
+                else True
+            )
         else:
-            result = True if result or other else None if None in (result, other) else False
+            result = True if result or right_side else None if None in (result, right_side) else False
     return result
 
 
@@ -208,7 +214,7 @@ def _is_word(token: Node, word: str) -> bool:
 def _in_parens(token: Node, screen: Screen) -> bool | None:
     if token.type != "() block":
         return None
-    content = [one for one in token.content if one.type != "whitespace"]
+    content = [child for child in token.content if child.type != "whitespace"]
     if content and (content[0].type == "() block" or _is_word(content[0], "not")):
         return _condition(content, screen)
     return _feature(content, screen)

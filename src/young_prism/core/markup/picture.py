@@ -78,17 +78,17 @@ def snippet_markup(recipe: Recipe) -> Markup:
 
 def art_direction_of(recipe: Recipe) -> tuple[ArtDirection, ...]:
     """Return a recipe's art direction, the narrowest viewport first: a browser takes the first that fits."""
-    own = snippet_markup(recipe).sizes
-    found = [
+    sizes = snippet_markup(recipe).sizes
+    art_directions = [
         ArtDirection(
             facet.name,
             facet.up_to,
-            sizes_of(facet.ladder.layout) if facet.ladder and facet.ladder.layout else own,
+            sizes_of(facet.ladder.layout) if facet.ladder and facet.ladder.layout else sizes,
         )
         for facet in recipe.facets
         if facet.up_to
     ]
-    return tuple(sorted(found, key=lambda art: art.up_to))
+    return tuple(sorted(art_directions, key=lambda art: art.up_to))
 
 
 def compose(
@@ -145,11 +145,11 @@ def tag(name: str, attributes: Attributes) -> str:
 
 def by_format(candidates: Sequence[MarkupRendition], facet: str) -> list[list[MarkupRendition]]:
     """Return a facet's candidates, each format from its narrowest rung, formats in the order of the plan."""
-    found: dict[ImageFormat, list[MarkupRendition]] = {}
+    groups: dict[ImageFormat, list[MarkupRendition]] = {}
     for candidate in candidates:
         if candidate.facet == facet:
-            found.setdefault(candidate.format, []).append(candidate)
-    return [sorted(rungs, key=lambda rung: rung.size.width) for rungs in found.values()]
+            groups.setdefault(candidate.format, []).append(candidate)
+    return [sorted(rungs, key=lambda rung: rung.size.width) for rungs in groups.values()]
 
 
 def _source(

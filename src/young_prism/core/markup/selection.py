@@ -87,18 +87,18 @@ def slot_width(sizes: str, screen: Screen, auto: float | None = None) -> float:
 
 def _options(values: Mapping[str, str], slot: float, *, with_src: bool) -> list[_Option]:
     """Return the source set, densities worked out, equal ones taken once, ascending."""
-    found: dict[float, _Option] = {}
+    by_density: dict[float, _Option] = {}
     by_width = False
     has_one = False
     for url, width, density in candidates_of(values.get("srcset", "")):
         by_width = by_width or bool(width)
-        own = (width / slot if slot else math.inf) if width else density
-        has_one = has_one or (not width and own == 1)
-        found.setdefault(own, _Option(url, width, own))
+        option_density = (width / slot if slot else math.inf) if width else density
+        has_one = has_one or (not width and option_density == 1)
+        by_density.setdefault(option_density, _Option(url, width, option_density))
     source = values.get("src", "").strip() if with_src else ""
     if source and not by_width and not has_one:
-        found.setdefault(1.0, _Option(source, 0, 1.0))
-    return [found[density] for density in sorted(found)]
+        by_density.setdefault(1.0, _Option(source, 0, 1.0))
+    return [by_density[density] for density in sorted(by_density)]
 
 
 def _choose(options: Sequence[_Option], density: float) -> _Option:

@@ -49,14 +49,14 @@ class ServedFiles:
         if originals is not None:
             before = f"/{originals.strip('/')}/" if originals.strip("/") else "/"
             old = {
-                before + path: prefix + one.default_rendition.path
-                for path, one in delivered.items()
-                if not one.is_copy
+                before + path: prefix + entry.default_rendition.path
+                for path, entry in delivered.items()
+                if not entry.is_copy
             }
         pairs = {
             prefix + plain: {fmt: prefix + path for fmt, path in others.items()}
-            for one in delivered.values()
-            for plain, others in siblings(one).items()
+            for entry in delivered.values()
+            for plain, others in siblings(entry).items()
             if any(_stem(path) != _stem(plain) for path in others.values())
         }
         rule = manifest.recipe.names.rule
@@ -67,14 +67,16 @@ class ServedFiles:
 def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:
     """Return for each fallback rendition the same picture at the same size in modern formats."""
     by_place: dict[tuple[str | None, int, int], dict[ImageFormat, str]] = defaultdict(dict)
-    for one in delivered.renditions:
-        by_place[one.facet, one.width, one.height][ImageFormat(one.format)] = one.path
-    found = {}
+    for rendition in delivered.renditions:
+        by_place[rendition.facet, rendition.width, rendition.height][ImageFormat(rendition.format)] = (
+            rendition.path
+        )
+    by_path = {}
     for files in by_place.values():
         plain = next((files[fmt] for fmt in FALLBACKS if fmt in files), None)
         if plain:
-            found[plain] = {fmt: files[fmt] for fmt in MODERN if fmt in files}
-    return found
+            by_path[plain] = {fmt: files[fmt] for fmt in MODERN if fmt in files}
+    return by_path
 
 
 def _stem(path: str) -> str:
@@ -138,7 +140,7 @@ def nginx(served: ServedFiles) -> str:
         lines += _block("if ($yp_old)", "rewrite ^ $yp_old last")
     stems = [f"{served.prefix}$yp_stem$yp_{which}" for which in _ORDER]
     tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.alternates else stems)
-    place = _pattern(served.prefix)
+    prefix = _pattern(served.prefix)
     headers = [
         "types { image/avif avif; image/webp webp; image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }",
         f'add_header Cache-Control "{served.cache}"',
@@ -146,12 +148,12 @@ def nginx(served: ServedFiles) -> str:
     ]
     lines += [
         *_block(
-            f'location ~* "^{place}(?<yp_stem>.+)\\.(?<yp_ending>jpe?g|png|gif)$"',
+            f'location ~* "^{prefix}(?<yp_stem>.+)\\.(?<yp_ending>jpe?g|png|gif)$"',
             *headers,
             'add_header Vary "Accept"',
             f"try_files {tries} $uri =404",
         ),
-        *_block(f'location ~* "^{place}.+\\.(?:avif|webp|svg)$"', *headers),
+        *_block(f'location ~* "^{prefix}.+\\.(?:avif|webp|svg)$"', *headers),
     ]
     return "\n".join(lines) + "\n"
 
@@ -160,12 +162,16 @@ _ORDER = ("first", "second")
 
 
 def _block(head: str, *statements: str) -> list[str]:
-    return [head + " {", *(f"    {one}{'' if one.endswith('}') else ';'}" for one in statements), "}"]
+    return [
+        head + " {",
+        *(f"    {statement}{'' if statement.endswith('}') else ';'}" for statement in statements),
+        "}",
+    ]
 
 
 def _nginx_weight(name: str, ranges: Sequence[str]) -> list[str]:
     statements = ["default 0000"]
-    for pattern, digits in (one for mime in ranges for one in _weight(mime)):
+    for pattern, digits in (pair for mime in ranges for pair in _weight(mime)):
         group = f"yp_{name}_{len(statements)}"
         named = pattern.replace(r"(\d", rf"(?<{group}>\d")
         statements.append(f'"~*{named}" "{digits.replace(_DIGITS, "${" + group + "}")}"')
@@ -210,7 +216,7 @@ def apache(served: ServedFiles) -> str:
     for name, ranges in _SEEN_BY.items():
         lines.append(f'SetEnvIf Accept "^" yp_{name}=0000')
         # The last one that fits stays, so the least telling comes first.
-        for pattern, digits in (one for mime in reversed(ranges) for one in reversed(_weight(mime))):
+        for pattern, digits in (pair for mime in reversed(ranges) for pair in reversed(_weight(mime))):
             lines.append(f'SetEnvIfNoCase Accept "{pattern}" yp_{name}={digits.replace(_DIGITS, "$1")}')
     lines += ["", "RewriteEngine On"]
     for old, new in served.redirects.items():
@@ -238,15 +244,15 @@ def _apache_rules(served: ServedFiles, modern: str, plain: str, endings: str, *,
     if if_more:
         conditions.append(f'RewriteCond "%{{ENV:yp_avif}} %{{ENV:yp_webp}}" "^{_LESS}"')
     if not served.alternates:
-        there = f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern}" -f'
+        condition = f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern}" -f'
         rule = rf'RewriteRule "(?i)^{_pattern(served.prefix[1:])}(.+)\.(?:{endings})$" "{served.prefix}$1.{modern}" [END,B=%]'
-        return [*conditions, there, rule]
+        return [*conditions, condition, rule]
     return [
         line
         for path, others in served.alternates.items()
-        for fmt, other in others.items()
+        for fmt, alternate in others.items()
         if fmt.value == modern and re.search(rf"\.(?:{endings})$", path)
-        for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(other)}" [END]')
+        for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(alternate)}" [END]')
     ]
 
 

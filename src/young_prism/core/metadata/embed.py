@@ -53,8 +53,8 @@ def with_metadata(pixels: Any, carried: EmbeddedMetadata) -> Any:
 
 def metadata_of(pixels: Any) -> EmbeddedMetadata:
     """Return the blocks that `dressed` put on."""
-    found = [bytes(pixels.get(field)) if pixels.get_typeof(field) else b"" for field, _ in _BLOBS.values()]
-    return EmbeddedMetadata(found[0].removeprefix(b"Exif\0\0"), *found[1:])
+    blocks = [bytes(pixels.get(field)) if pixels.get_typeof(field) else b"" for field, _ in _BLOBS.values()]
+    return EmbeddedMetadata(blocks[0].removeprefix(b"Exif\0\0"), *blocks[1:])
 
 
 def keep_flags(pixels: Any) -> int:

@@ -172,13 +172,13 @@ def _properties(root: Element) -> Iterator[str]:
         yield from (child.tag for child in description)
 
 
-def _filter(root: Element, wanted: Callable[[str], bool]) -> None:
+def _filter(root: Element, is_kept: Callable[[str], bool]) -> None:
     for description in _descriptions(root):
-        for key in [key for key in description.attrib if not key.startswith(_RDF) and not wanted(key)]:
+        for key in [key for key in description.attrib if not key.startswith(_RDF) and not is_kept(key)]:
             del description.attrib[key]
-        for child in [child for child in description if not wanted(child.tag)]:
+        for child in [child for child in description if not is_kept(child.tag)]:
             description.remove(child)
-        if not wanted("{}City"):
+        if not is_kept("{}City"):
             for child in description:
                 _without_places(child)
 

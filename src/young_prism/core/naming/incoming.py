@@ -27,13 +27,13 @@ class Incoming(NamedTuple):
     note: str
 
 
-def incoming_path(given: str) -> Incoming:
+def incoming_path(file_name: str) -> Incoming:
     """Return where a file called `given` by a browser or a zip is kept.
 
     Raises `IncomingError` for a path that is absolute, leads out of its folder, is hidden, or goes too deep.
     """
-    shown = printable_name(given)
-    path = given.replace("\\", "/")
+    shown = printable_name(file_name)
+    path = file_name.replace("\\", "/")
     if path.startswith("/") or re.match(r"[A-Za-z]:/", path) or "\0" in path:
         raise IncomingError(
             "Its path is absolute: it would land outside the folder.",

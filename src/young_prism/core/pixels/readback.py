@@ -26,8 +26,8 @@ def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
     if reader:
         with by_pillow(reader, data) as picture:
             picture.load()
-            kept = picture if picture.mode in ("RGB", "RGBA") else picture.convert("RGB")
-            return np.asarray(kept)
+            converted = picture if picture.mode in ("RGB", "RGBA") else picture.convert("RGB")
+            return np.asarray(converted)
     try:
         image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error")
         return array_of(image)

@@ -97,8 +97,8 @@ def attention(image: Any) -> FocalPoint:
         return (0.5, 0.5)
     small = image.thumbnail_image(128, height=128, size="down")
     window = max(1, min(small.width, small.height) // 2)
-    _, found = small.smartcrop(window, window, interesting="attention", attention_x=True, attention_y=True)
-    across, down = found["attention_x"] / small.width, found["attention_y"] / small.height
+    _, position = small.smartcrop(window, window, interesting="attention", attention_x=True, attention_y=True)
+    across, down = position["attention_x"] / small.width, position["attention_y"] / small.height
     return (min(max(across, 0.0), 1.0), min(max(down, 0.0), 1.0))
 
 
@@ -119,9 +119,9 @@ def resized(image: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
     across, down = target.width / image.width, target.height / image.height
     if not image.hasalpha():
         return _exact(image.resize(across, vscale=down, kernel=kernel), target)
-    kept = image.format
+    original_format = image.format
     premultiplied = image.premultiply().resize(across, vscale=down, kernel=kernel)
-    return _exact(premultiplied.unpremultiply().cast(kept), target)
+    return _exact(premultiplied.unpremultiply().cast(original_format), target)
 
 
 def _exact(image: Any, target: Size) -> Any:

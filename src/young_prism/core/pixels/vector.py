@@ -15,10 +15,10 @@ from young_prism.core.vips import pyvips
 
 def draw_vector(data: bytes, target: Size) -> Any:
     """Draw a vector at about `target`, never smaller: sRGB with alpha. Raises `DamagedError`."""
-    own = vector_size(data)
-    if not own.pixels:
+    drawn_size = vector_size(data)
+    if not drawn_size.pixels:
         raise DamagedError("The drawing declares no size.", remedy=EXPORT_AGAIN)
-    scale = max(target.width / own.width, target.height / own.height)
+    scale = max(target.width / drawn_size.width, target.height / drawn_size.height)
     try:
         return pyvips.Image.svgload_buffer(sanitise(data).data, scale=scale)
     except pyvips.Error as error:

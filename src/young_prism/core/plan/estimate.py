@@ -143,19 +143,19 @@ class _Defaults:
     def bytes(self, rendition: PlannedRendition, *, graphic: bool) -> float:
         settings, size = rendition.settings, rendition.size
         key = (id(settings), size, graphic)
-        found = self._bytes.get(key)
-        if found is None:
+        ratio = self._bytes.get(key)
+        if ratio is None:
             assert settings is not None  # noqa: S101  (what is copied never comes here)
             curve = (_GRAPHIC if graphic else _PHOTO)[rendition.format]
-            found = self._bytes[key] = _on(curve, size.pixels) * _of_settings(settings, graphic=graphic)
-        return found
+            ratio = self._bytes[key] = _on(curve, size.pixels) * _of_settings(settings, graphic=graphic)
+        return ratio
 
     def work(self, rendition: PlannedRendition) -> float:
         key = (id(rendition.settings), rendition.size)
-        found = self._work.get(key)
-        if found is None:
-            found = self._work[key] = rendition.work
-        return found
+        ratio = self._work.get(key)
+        if ratio is None:
+            ratio = self._work[key] = rendition.work
+        return ratio
 
 
 def estimator(
@@ -167,7 +167,7 @@ def estimator(
     graphic = facts.kind is Kind.GRAPHIC or facts.kind is Kind.VECTOR
     by_format, kind = experience.by_format, facts.kind
     stands_still = kind is Kind.PHOTO or kind is Kind.GRAPHIC
-    own = experience.by_original.get(original.path, 1.0) * _heaviness(
+    ratio = experience.by_original.get(original.path, 1.0) * _heaviness(
         facts.format, facts.size, facts.bytes, facts.jpeg_quality, graphic=graphic
     )
 
@@ -175,14 +175,14 @@ def estimator(
         settings = rendition.settings
         corrected = by_format.get((rendition.format, kind), 1.0) if by_format else 1.0
         if stands_still and settings is not None and not isinstance(settings, Squeeze):
-            return usual.bytes(rendition, graphic=graphic) * own * corrected
+            return usual.bytes(rendition, graphic=graphic) * ratio * corrected
         if settings is None or rendition.format is ImageFormat.SVG:
             return facts.bytes
         if isinstance(settings, Squeeze):
             return facts.bytes * _SQUEEZED * corrected
         if facts.kind is Kind.ANIMATION:
             return facts.bytes * _MOVING_WEBP * corrected
-        return usual.bytes(rendition, graphic=graphic) * own * corrected
+        return usual.bytes(rendition, graphic=graphic) * ratio * corrected
 
     return guess
 

@@ -48,13 +48,13 @@ def make_plan(
             remedy="Change the override that matches it to have it made.",
             failed=False,
         )
-        for path, own in recipes.items()
-        if own is None
+        for path, recipe in recipes.items()
+        if recipe is None
     ]
     no_mark = {
         path: mark
-        for path, own in recipes.items()
-        if own and (mark := _missing_mark(facts[path], own, marks))
+        for path, recipe in recipes.items()
+        if recipe and (mark := _missing_mark(facts[path], recipe, marks))
     }
     left += [
         SkippedOriginal(
@@ -77,29 +77,29 @@ def make_plan(
     in_place = recipe.names.layout == "in-place"
 
     def planned(path: str, stem: str) -> PlannedOriginal:
-        own = recipes[path] or recipe
+        effective = recipes[path] or recipe
         detail = details.get(path, NO_METADATA)
-        return OriginalPlanner(path, facts[path], own, places[path], detail, marks, clean, shared).plan(
+        return OriginalPlanner(path, facts[path], effective, places[path], detail, marks, clean, shared).plan(
             stem, titles.get(path)
         )
 
     named = resolve_collisions(
-        [path for path, own in recipes.items() if own and path not in no_mark],
+        [path for path, recipe in recipes.items() if recipe and path not in no_mark],
         planned,
         # In place an original's own name is its own: it stands, and no other one may have it.
         lambda original: [r.path for r in original.renditions if not in_place or r.path != original.path],
         titles,
         standing=facts if recipe.names.into_source else (),
     )
-    problems = tuple(sorted([*left_out, *left], key=lambda one: one.path))
+    problems = tuple(sorted([*left_out, *left], key=lambda skipped: skipped.path))
     return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
 
 
 def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
     """Return the file of the watermark that an original should wear and that is not there; empty for none."""
-    wanted = recipe.finishing.watermark
-    worn = wanted and not (facts.passes_through or recipe.formats.squeeze)
-    return wanted.file if wanted and worn and wanted.file not in marks else ""
+    watermark = recipe.finishing.watermark
+    worn = watermark and not (facts.passes_through or recipe.formats.squeeze)
+    return watermark.file if watermark and worn and watermark.file not in marks else ""
 
 
 def _cleaner(names: Names) -> Callable[[str], str]:

@@ -106,7 +106,7 @@ class OriginalPlanner:
     path: str
     facts: Facts
     recipe: Recipe
-    place: int
+    index: int
     detail: ImageMetadata
     marks: Mapping[str, WatermarkFile]
     clean: Callable[[str], str]
@@ -140,7 +140,7 @@ class OriginalPlanner:
         if self._in_place:
             renditions, remarks = self._under_its_name(renditions, remarks)
         troubled = _ONE_NAME in remarks
-        trouble = troublesome_part(max((one.path for one in renditions), key=len, default=""))
+        trouble = troublesome_part(max((rendition.path for rendition in renditions), key=len, default=""))
         if trouble:
             troubled = True
             remarks.append(f"{trouble[0].upper()}{trouble[1:]}.")
@@ -163,13 +163,13 @@ class OriginalPlanner:
         self, renditions: list[PlannedRendition], remarks: list[str]
     ) -> tuple[list[PlannedRendition], list[str]]:
         """Give the largest rendition in the original's own format its name."""
-        own = [
+        of_format = [
             r for r in renditions if r.facet == WHOLE_FACET and r.format is self.facts.format and r.settings
         ]
-        if not own:
-            what = f"Nothing is made of it in its own format ({self.facts.format.label}): its file stays."
-            return renditions, [*remarks, what]
-        largest = max(own, key=lambda rendition: rendition.size.pixels)
+        if not of_format:
+            text = f"Nothing is made of it in its own format ({self.facts.format.label}): its file stays."
+            return renditions, [*remarks, text]
+        largest = max(of_format, key=lambda rendition: rendition.size.pixels)
         return [r._replace(path=self.path) if r is largest else r for r in renditions], remarks
 
     @property
@@ -198,8 +198,8 @@ class OriginalPlanner:
         for facet in recipe.facets:
             if facet.match and not matches(facet.match, self.path):
                 continue
-            own = parts._replace(facet=facet.name, stem=stem if named else f"{stem}-{facet.name}")
-            more, left = self._facet(folder, own, facet)
+            facet_parts = parts._replace(facet=facet.name, stem=stem if named else f"{stem}-{facet.name}")
+            more, left = self._facet(folder, facet_parts, facet)
             renditions += more
             remarks += [remark for remark in left if remark not in remarks]
         return _distinguish_names(renditions, remarks)
@@ -208,7 +208,7 @@ class OriginalPlanner:
         facts, names = self.facts, self.recipe.names
         return NameParts(
             stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
-            hash=facts.sha256, counter=self.place, date=facts.taken or "undated",
+            hash=facts.sha256, counter=self.index, date=facts.taken or "undated",
             random=random_name(names.secret, facts.sha256) if names.secret else "",
         )  # fmt: skip
 
@@ -266,7 +266,7 @@ class OriginalPlanner:
                         rest = add_parent_rung(rest, rungs[-1])
                 if searched:
                     smaller = tuple(rungs[: rungs.index(size)])
-                    marked = sum(has_watermark(finishing, facet, one) for one in smaller) if mark else 0
+                    marked = sum(has_watermark(finishing, facet, size) for size in smaller) if mark else 0
                     rest = add_search_chain(rest, smaller, marked)
                 renditions.append(
                     PlannedRendition(
@@ -290,10 +290,10 @@ class OriginalPlanner:
         squeeze = self.recipe.formats.squeeze if self.facts.format in _SQUEEZABLE else None
         if self.facts.kind is Kind.ANIMATION:
             squeeze = None
-        what = (
+        text = (
             "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
         )
-        return self._one(_join(folder, name), self.facts.format, self.facts.size, squeeze, what)
+        return self._single(_join(folder, name), self.facts.format, self.facts.size, squeeze, text)
 
     def _passed_through(
         self, folder: str, stem: str, remarks: list[str]
@@ -311,7 +311,7 @@ class OriginalPlanner:
         if facts.format is ImageFormat.GIF and webp and not too_much:
             path = self._unsized_path(folder, stem, ImageFormat.WEBP)
             why = "modern format for an animation, with its times and loops"
-            yield self._one(path, ImageFormat.WEBP, facts.size, webp, why)
+            yield self._single(path, ImageFormat.WEBP, facts.size, webp, why)
 
     def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""
@@ -323,30 +323,30 @@ class OriginalPlanner:
             path = self._unsized_path(folder, stem, ImageFormat.SVG)
             if self._is_original(path) and not self._in_place:
                 path = self._unsized_path(folder, f"{stem}-clean", ImageFormat.SVG)
-            copy = [self._one(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
+            copy = [self._single(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
         if vector.png is None:
             return copy, remarks
         if not facts.size.pixels:
             return copy, [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
         limit = facts.size.at_width(min(16_383, round(facts.size.width * vector.raster_limit)))
-        own = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
-        fallbacks, left = own.cuts(folder, stem)
-        return [*copy, *(one._replace(reason="fallback for a vector") for one in fallbacks)], [
+        smaller = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
+        fallbacks, left = smaller.cuts(folder, stem)
+        return [*copy, *(rendition._replace(reason="fallback for a vector") for rendition in fallbacks)], [
             *remarks,
             *left,
         ]
 
-    def _copy(self, folder: str, stem: str, what: str) -> list[PlannedRendition]:
+    def _copy(self, folder: str, stem: str, reason: str) -> list[PlannedRendition]:
         """Plan a copy as it is; none where it would lie on the original itself."""
         path = self._unsized_path(folder, stem, self.facts.format)
         if self._is_original(path):
             return []
-        return [self._one(path, self.facts.format, self.facts.size, None, f"{what}: copied as it is")]
+        return [self._single(path, self.facts.format, self.facts.size, None, f"{reason}: copied as it is")]
 
     def _is_original(self, path: str) -> bool:
         return self.recipe.names.into_source and casefold_key(path) == casefold_key(self.path)
 
-    def _one(
+    def _single(
         self, path: str, fmt: ImageFormat, size: Size, settings: EncoderSettings | None, reason: str
     ) -> PlannedRendition:
         """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed."""

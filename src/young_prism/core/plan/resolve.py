@@ -15,7 +15,9 @@ from young_prism.core.types import Kind, Size
 
 def resolve_recipe(path: str, recipe: Recipe) -> Recipe | None:
     """Return the recipe with the override that concerns an original, None where that leaves it out."""
-    override = next((one for one in reversed(recipe.overrides) if matches(one.match, path)), None)
+    override = next(
+        (override for override in reversed(recipe.overrides) if matches(override.match, path)), None
+    )
     if override is None:
         return recipe
     return None if override.leave_out else _overridden(recipe, override)

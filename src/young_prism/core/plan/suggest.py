@@ -99,13 +99,15 @@ def _changes(names: Names) -> Iterator[dict[str, str]]:
         yield {"rule": rule.replace("{stem}", "{hash:12}", 1)}
 
 
-def _before_ending(rule: str, what: str) -> str:
+def _before_ending(rule: str, field: str) -> str:
     at = rule.rfind(".{")
-    return f"{rule}{what}" if at < 0 else f"{rule[:at]}{what}{rule[at:]}"
+    return f"{rule}{field}" if at < 0 else f"{rule[:at]}{field}{rule[at:]}"
 
 
-def _differing(one: Names, other: Names) -> tuple[tuple[str, str], ...]:
-    return tuple((key, value) for key, value in other.model_dump().items() if value != getattr(one, key))
+def _differing(names: Names, other_names: Names) -> tuple[tuple[str, str], ...]:
+    return tuple(
+        (key, value) for key, value in other_names.model_dump().items() if value != getattr(names, key)
+    )
 
 
 def _examples(now: Plan, then: Plan, troubled: list[str]) -> tuple[tuple[str, str, str], ...]:

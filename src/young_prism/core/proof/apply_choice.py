@@ -83,13 +83,13 @@ def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes
         text = _changed(text, "", kind_key(facts), changes)
         if shadow is not None and shadow.formats != recipe.formats:
             # An exception decides for this very original: it is meant as well.
-            place = _deciding(text, path)
-            if place is not None:
-                text = _changed(text, f"overrides.{place}.", kind_key(facts), changes)
+            index = _deciding(text, path)
+            if index is not None:
+                text = _changed(text, f"overrides.{index}.", kind_key(facts), changes)
     else:
         pattern = pattern_of(path) if scope is ChoiceScope.ORIGINAL else folder_pattern(path)
-        text, place = _exception(text, pattern)
-        base = f"overrides.{place}."
+        text, index = _exception(text, pattern)
+        base = f"overrides.{index}."
         effective = resolve_recipe(path, recipe) or recipe
         plain = effective.model_dump(mode="json", exclude_none=True)
         if value_at(parsed(text), f"{base}formats") is None:
@@ -104,49 +104,49 @@ def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes
 
 def _changed(text: str, base: str, kind: str, changes: RecipeChanges) -> str:
     table = f"{base}formats.{kind}."
-    for key, value in sorted(changes.items(), key=lambda one: one[1] is not None):  # what goes first
+    for key, value in sorted(changes.items(), key=lambda item: item[1] is not None):  # what goes first
         if key.startswith("finishing."):
             text = with_value(text, f"{base}{key}", value)
             continue
         fmt = key.split(".")[0] if "." in key else ""
-        there = not fmt or value_at(parsed(text), f"{table}{fmt}") is not None
-        if not there and value is None:
+        exists = not fmt or value_at(parsed(text), f"{table}{fmt}") is not None
+        if not exists and value is None:
             continue
-        if fmt in ("jpeg", "png") and not there:  # one fallback: the other makes way
-            other = "png" if fmt == "jpeg" else "jpeg"
-            text = with_value(text, f"{table}{other}", None)
-        if fmt and not there:
+        if fmt in ("jpeg", "png") and not exists:  # one fallback: the other makes way
+            fallback = "png" if fmt == "jpeg" else "jpeg"
+            text = with_value(text, f"{table}{fallback}", None)
+        if fmt and not exists:
             text = with_value(text, f"{table}{fmt}", {})
         text = with_value(text, f"{table}{key}", value)
     return text
 
 
 def _exception(text: str, pattern: str) -> tuple[str, int]:
-    place = override_index(text, pattern)
-    if place is None:
-        place = len(value_at(parsed(text), "overrides") or [])
-        text = with_value(text, f"overrides.{place}", {"match": pattern})
-    return text, place
+    index = override_index(text, pattern)
+    if index is None:
+        index = len(value_at(parsed(text), "overrides") or [])
+        text = with_value(text, f"overrides.{index}", {"match": pattern})
+    return text, index
 
 
 def _order_overrides(text: str) -> str:
     """Put exceptions for one original behind those for folders, since of several the last one counts."""
     overrides: Sequence[dict[str, Any]] = value_at(parsed(text), "overrides") or []
-    ordered = sorted(overrides, key=lambda one: not str(one.get("match", "")).endswith("/**"))
+    ordered = sorted(overrides, key=lambda override: not str(override.get("match", "")).endswith("/**"))
     return text if ordered == list(overrides) else with_value(text, "overrides", list(ordered))
 
 
 def _deciding(text: str, path: str) -> int | None:
     """Return the place of the exception with formats that decides for an original."""
     overrides = value_at(parsed(text), "overrides") or []
-    found = [at for at, one in enumerate(overrides) if matches(one["match"], path)]
-    return found[-1] if found and "formats" in overrides[found[-1]] else None
+    indexes = [at for at, override in enumerate(overrides) if matches(override["match"], path)]
+    return indexes[-1] if indexes and "formats" in overrides[indexes[-1]] else None
 
 
 def override_index(text: str, *patterns: str) -> int | None:
     """Return the place in the list of the exception with one of these patterns."""
     overrides = value_at(parsed(text), "overrides") or []
-    return next((at for at, one in enumerate(overrides) if one.get("match") in patterns), None)
+    return next((at for at, override in enumerate(overrides) if override.get("match") in patterns), None)
 
 
 def pattern_of(path: str) -> str:

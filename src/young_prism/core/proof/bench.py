@@ -85,7 +85,7 @@ class ProofBench:
         """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""
         settings = candidate.settings
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
-        wanted = settings.model_copy(update={"target": target, "band": None})
+        aimed_settings = settings.model_copy(update={"target": target, "band": None})
         began = self._clock()
         ladder = LadderSearch(
             lambda size: self.rung(sharpen=candidate.sharpen, size=size),
@@ -93,7 +93,7 @@ class ProofBench:
             sizes=lambda _: [self.size],
             original_bytes=self._original.facts.bytes,
         )
-        return ladder.search(wanted, self.size), self._clock() - began
+        return ladder.search(aimed_settings, self.size), self._clock() - began
 
     def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
         """Return what each pixel takes from a candidate's score, of shape (height, width)."""

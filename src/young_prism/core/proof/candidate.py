@@ -81,11 +81,11 @@ def candidate_of(name: str, recipe: Mapping[ImageFormat, Settings], *, sharpen: 
         changes |= {"lossless": "never", "near_lossless": None}
     if isinstance(base, Jpeg) and base.matte is None:
         changes["matte"] = _WHITE
-    for place, part in enumerate(rest):
+    for index, part in enumerate(rest):
         if part in ("sharp", "plain"):
             sharpen = part == "sharp"
         else:
-            changes |= _change(fmt, part, first=place == 0, name=name)
+            changes |= _change(fmt, part, first=index == 0, name=name)
     if fmt is not ImageFormat.PNG and "quality" not in changes and changes.get("lossless") != "always":
         raise _none_such(name)
     settings = type(base).model_validate({**base.model_dump(), **changes})

@@ -19,11 +19,11 @@ class Point(NamedTuple):
 
 def rising(points: Iterable[Point]) -> list[Point]:
     """Return the points in the order of quality, without those that need more bytes for no better score."""
-    kept: list[Point] = []
-    for point in sorted(points, key=lambda one: (one.quality, one.bytes)):
-        if not kept or point.score > kept[-1].score:
-            kept.append(point)
-    return kept
+    rising_points: list[Point] = []
+    for point in sorted(points, key=lambda point: (point.quality, point.bytes)):
+        if not rising_points or point.score > rising_points[-1].score:
+            rising_points.append(point)
+    return rising_points
 
 
 class CurveEstimate(NamedTuple):

@@ -31,12 +31,12 @@ def representative_originals(originals: Mapping[str, Facts]) -> list[OriginalSug
     large = {path: facts for path, facts in stills.items() if min(facts.size) >= _SMALL} or stills
     photos = {path: facts for path, facts in large.items() if facts.kind is Kind.PHOTO}
     drawings = {path: facts for path, facts in large.items() if facts.kind is Kind.GRAPHIC}
-    found: dict[str, str] = {}
+    reasons: dict[str, str] = {}
 
     def add(among: Mapping[str, Facts], why: str, most: Callable[[Facts], float]) -> None:
-        left = [path for path in among if path not in found]
+        left = [path for path in among if path not in reasons]
         if left:
-            found[max(left, key=lambda path: (most(among[path]), path))] = why
+            reasons[max(left, key=lambda path: (most(among[path]), path))] = why
 
     add(large, "the heaviest", lambda facts: facts.bytes)
     # Only what was pressed alike can be compared by bytes: the fullest pixels of a JPEG are its detail.
@@ -47,7 +47,7 @@ def representative_originals(originals: Mapping[str, Facts]) -> list[OriginalSug
     add(opaque or drawings, "drawn, with hard edges or text", lambda facts: facts.size.pixels)
     clear = {path: facts for path, facts in large.items() if facts.transparent}
     add(clear, "with transparency", lambda facts: facts.bytes)
-    return [OriginalSuggestion(path, why) for path, why in found.items()]
+    return [OriginalSuggestion(path, why) for path, why in reasons.items()]
 
 
 _STEPS = (-24, -12, 0, 12)
@@ -60,16 +60,24 @@ def first_strip(formats: FormatSet) -> list[str]:
 
     Before them a step less of the first one; where only one format loses anything, several of its qualities.
     """
-    there = list(formats.settings().values())
-    lossy = [one for one in there if isinstance(one, Lossy) and not name_of(one).endswith("lossless")]
+    settings = list(formats.settings().values())
+    lossy = [
+        candidate_settings
+        for candidate_settings in settings
+        if isinstance(candidate_settings, Lossy) and not name_of(candidate_settings).endswith("lossless")
+    ]
     if not lossy:
-        return ["webp-near60", *(name_of(one) for one in there)] if len(there) > 1 else ["png-palette", "png"]
+        return (
+            ["webp-near60", *(name_of(candidate_settings) for candidate_settings in settings)]
+            if len(settings) > 1
+            else ["png-palette", "png"]
+        )
     first = lossy[0]
     fmt = name_of(first).split("-")[0]
     if len(lossy) == 1:
         return [f"{fmt}-{quality}" for quality in sorted({_bound(first.quality + step) for step in _STEPS})]
     lower = f"{fmt}-{_bound(first.quality + _STEPS[1])}"
-    return list(dict.fromkeys([lower, *(name_of(one) for one in there)]))
+    return list(dict.fromkeys([lower, *(name_of(candidate_settings) for candidate_settings in settings)]))
 
 
 def _bound(quality: int) -> int:
@@ -92,14 +100,16 @@ _CURVE: Mapping[ImageFormat, tuple[int, ...]] = {
 
 def curve_names(formats: FormatSet, *, drawn: bool) -> list[str]:
     """Return the candidates that the curves of bytes against score are drawn through, what is soonest made first."""
-    there = formats.settings()
+    settings = formats.settings()
     names = [
         f"{fmt.value}-{quality}"
         for fmt in (ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.AVIF)
-        if fmt in there
+        if fmt in settings
         for quality in _CURVE[fmt]
     ]
-    exact = [f for f in PROOFED if f in there and (f is ImageFormat.PNG or (f is ImageFormat.WEBP and drawn))]
+    exact = [
+        f for f in PROOFED if f in settings and (f is ImageFormat.PNG or (f is ImageFormat.WEBP and drawn))
+    ]
     if ImageFormat.PNG in exact:
         names += ["png", *(["png-palette"] if drawn else [])]
     if ImageFormat.WEBP in exact:

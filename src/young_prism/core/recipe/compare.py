@@ -12,17 +12,17 @@ class Difference(NamedTuple):
     """One key with what each recipe says of it, as TOML writes it; empty where it says nothing."""
 
     key: str
-    one: str
-    other: str
+    left: str
+    right: str
 
 
-def differences(one: Recipe, other: Recipe) -> list[Difference]:
+def differences(recipe: Recipe, other_recipe: Recipe) -> list[Difference]:
     """Return all keys that differ, in the order of the recipe's parts. What is never used is not compared.
 
     Facets are told apart by their names and overrides by what they match, lines of a layout by their place; of overrides
     the order counts too, since the last one that matches decides.
     """
-    ours, theirs = dict(_comparable(one)), dict(_comparable(other))
+    ours, theirs = dict(_comparable(recipe)), dict(_comparable(other_recipe))
     keys = dict.fromkeys([*ours, *theirs])
     return [
         Difference(key, ours.get(key, ""), theirs.get(key, ""))
@@ -32,10 +32,10 @@ def differences(one: Recipe, other: Recipe) -> list[Difference]:
 
 
 def _comparable(recipe: Recipe) -> Iterator[tuple[str, str]]:
-    said = recipe.model_dump(mode="json", exclude_none=True)
-    for place in (said, *said["facets"], *said["overrides"]):
-        _without_unused_widths(place.get("ladder"))
-    yield from _flat("", said)
+    plain = recipe.model_dump(mode="json", exclude_none=True)
+    for table in (plain, *plain["facets"], *plain["overrides"]):
+        _without_unused_widths(table.get("ladder"))
+    yield from _flat("", plain)
 
 
 def _without_unused_widths(ladder: dict[str, Any] | None) -> None:
@@ -51,12 +51,12 @@ def _flat(key: str, value: Any) -> Iterator[tuple[str, str]]:
             yield from _flat(f"{key}.{name}" if key else name, inner)
     elif isinstance(value, list) and value and isinstance(value[0], dict):
         names: list[str] = []
-        for place, inner in enumerate(value, start=1):
+        for index, inner in enumerate(value, start=1):
             name = inner.get("name") or inner.get("match")
             rest = {k: v for k, v in inner.items() if k not in ("name", "match") or v != name}
             again = names.count(name) + 1 if name else 1
-            yield from _flat(f"{key}.{name or place}{f' ({again})' if again > 1 else ''}", rest or {})
-            names.append(name or str(place))
+            yield from _flat(f"{key}.{name or index}{f' ({again})' if again > 1 else ''}", rest or {})
+            names.append(name or str(index))
         if len(set(names)) > 1:
             yield f"{key}, in order", _toml(names)
     elif value != [] or (key.startswith("overrides.") and key.endswith(".facets")):

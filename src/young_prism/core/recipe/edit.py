@@ -44,21 +44,21 @@ def with_value(text: str, path: str, value: Value) -> str:
         _set(document, parts, value)
         changed = tomlkit.dumps(document)
         candidates = [_HEADING.sub(r"\1\n\2", changed), changed, *candidates]
-    return next(one for one in candidates if _loads(one) == plain)
+    return next(candidate for candidate in candidates if _loads(candidate) == plain)
 
 
 def value_at(plain: Mapping[str, Any], path: str) -> Any:
     """Return what parsed TOML says at a path, or the default there as plain data; None where there is nothing."""
-    found: Any = plain
+    value: Any = plain
     parts = _parts(path)
     for depth, part in enumerate(parts):
         try:
-            found = found[part]
+            value = value[part]
         except (LookupError, TypeError):
-            if isinstance(part, int) or not isinstance(found, Mapping):
+            if isinstance(part, int) or not isinstance(value, Mapping):
                 return None
-            found = _default(model_at(parts[:depth]), part)
-    return found
+            value = _default(model_at(parts[:depth]), part)
+    return value
 
 
 def parse_value(path: str, text: str) -> Value:
@@ -106,8 +106,8 @@ def _kinds(annotation: Any) -> set[type]:
     """Return the types that an annotation is made of."""
     if isinstance(annotation, type) and not get_args(annotation):
         return {annotation}
-    inner = {kind for one in get_args(annotation) for kind in _kinds(one)}
-    literal = {str} if any(isinstance(one, str) for one in get_args(annotation)) else set()
+    inner = {kind for argument in get_args(annotation) for kind in _kinds(argument)}
+    literal = {str} if any(isinstance(argument, str) for argument in get_args(annotation)) else set()
     return inner | literal | ({tuple} if getattr(annotation, "__origin__", None) is tuple else set())
 
 
@@ -117,7 +117,7 @@ def _scalars(annotation: Any) -> set[type]:
         return set()
     if isinstance(annotation, type) and not get_args(annotation):
         return {annotation}
-    return {kind for one in get_args(annotation) for kind in _scalars(one)}
+    return {kind for argument in get_args(annotation) for kind in _scalars(argument)}
 
 
 def _set(root: Any, parts: Sequence[str | int], value: Value) -> None:
@@ -171,8 +171,8 @@ def _default(owner: type[BaseModel], key: str) -> Any:
         return default.model_dump(mode="json", exclude_none=True)
     if isinstance(default, tuple):
         return [
-            one.model_dump(mode="json", exclude_none=True) if isinstance(one, BaseModel) else one
-            for one in default
+            part.model_dump(mode="json", exclude_none=True) if isinstance(part, BaseModel) else part
+            for part in default
         ]
     return default
 

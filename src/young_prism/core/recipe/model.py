@@ -204,7 +204,9 @@ class Recipe(RecipeModel):
 
     @model_validator(mode="after")
     def _squeezes_elsewhere(self) -> Self:
-        squeezed = self.formats.squeeze or any(one.formats and one.formats.squeeze for one in self.overrides)
+        squeezed = self.formats.squeeze or any(
+            override.formats and override.formats.squeeze for override in self.overrides
+        )
         if squeezed and self.names.layout == "beside":
             raise ValueError("squeezed files keep their names, so they cannot lie beside their originals")
         return self

@@ -88,7 +88,7 @@ def line_of(text: str, path: Sequence[str | int]) -> int:
     Neither of the TOML libraries keeps positions; tables and keys stand at the start of lines, which is enough to find
     one's way (numbers in a path, places in a list, are passed over).
     """
-    wanted = [str(part) for part in path if isinstance(part, str)]
+    keys = [str(part) for part in path if isinstance(part, str)]
     table: list[str] = []
     best, depth = 0, 0
     for number, line in enumerate(text.splitlines(), start=1):
@@ -100,7 +100,7 @@ def line_of(text: str, path: Sequence[str | int]) -> int:
             here = [*table, *_parts(key[1])]
         else:
             continue
-        if len(here) > depth and here == wanted[: len(here)]:
+        if len(here) > depth and here == keys[: len(here)]:
             best, depth = number, len(here)
     return best
 

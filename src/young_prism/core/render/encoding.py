@@ -24,8 +24,8 @@ def encode(
     """Encode a rung, and say what there is to say of it. Raises `DamagedError`."""
     if is_searched(settings):
         assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else is)
-        found = ladder.search(settings, size)
-        return found.data, found.explanation
+        result = ladder.search(settings, size)
+        return result.data, result.explanation
     if isinstance(settings, Png) and settings.palette is not None:
         return _with_palette(rung, settings, settings.palette)
     return encoded(rung.ready_for(settings), settings), ""

@@ -78,27 +78,29 @@ def search_quality(
     tries: Trials[bytes] = Trials(
         lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
     )
-    told = partial(_to_result, tries, settings)
+    to_result = partial(_to_result, tries, settings)
     if settings.band is None:
         assert settings.target is not None  # noqa: S101  (only what is searched comes here)
         target: float | None = settings.target
-        found = _search(tries, settings, settings.target, hint)
+        trial = _search(tries, settings, settings.target, hint)
     else:
-        found, target = _search_band(tries, settings, settings.band, hint)
-    if settings.never_larger and len(found.file) > original_bytes:
-        return _within_original_bytes(tries, found, target, original_bytes, settings)
+        trial, target = _search_band(tries, settings, settings.band, hint)
+    if settings.never_larger and len(trial.file) > original_bytes:
+        return _within_original_bytes(tries, trial, target, original_bytes, settings)
     if lossy and isinstance(settings, Webp) and settings.lossless == "when-smaller":
         exact = encode(settings.model_copy(update={"lossless": "always"}))
-        if len(exact) <= len(found.file):
-            said = "lossless, smaller than any quality that reaches the target"
-            return told(found, target, said)._replace(data=exact, score=score(exact), reached=True)
+        if len(exact) <= len(trial.file):
+            explanation = "lossless, smaller than any quality that reaches the target"
+            return to_result(trial, target, explanation)._replace(
+                data=exact, score=score(exact), reached=True
+            )
     if target is None:
-        return told(found, target, "inside its band")
-    if not found.reached:
+        return to_result(trial, target, "inside its band")
+    if not trial.reached:
         bound = f" up to {settings.highest}" if settings.highest else ""
-        return told(found, target, f"no quality{bound} reaches {target:g}")
+        return to_result(trial, target, f"no quality{bound} reaches {target:g}")
     wish = "a target of" if settings.band is None else "the edge of its band,"
-    return told(found, target, f"for {wish} {target:g}")
+    return to_result(trial, target, f"for {wish} {target:g}")
 
 
 def _search(
@@ -122,13 +124,13 @@ def _search_band(
     """
     least, most = band
     if hint is not None and hint.target is not None:
-        found = _search(tries, settings, hint.target, hint)
-        under, over = found.quality < settings.quality, found.quality > settings.quality
-        if (under if hint.target == most else over) and found.reached:
-            return found, hint.target
+        trial = _search(tries, settings, hint.target, hint)
+        under, over = trial.quality < settings.quality, trial.quality > settings.quality
+        if (under if hint.target == most else over) and trial.reached:
+            return trial, hint.target
     now = tries.at(settings.quality)
     if least <= now <= most:
-        return tries.found(settings.quality, reached=True), None
+        return tries.result_at(settings.quality, reached=True), None
     target = least if now < least else most
     return _search(tries, settings, target, None), target
 
@@ -136,44 +138,46 @@ def _search_band(
 def _to_result(
     tries: Trials[bytes],
     settings: Avif | Webp | Jpeg,
-    found: TrialResult[bytes],
+    trial: TrialResult[bytes],
     target: float | None,
     why: str,
 ) -> SearchResult:
     joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
-    said = (
-        why if why.startswith("lossless") else f"quality {found.quality}, score {found.score:.1f}{joint}{why}"
+    explanation = (
+        why if why.startswith("lossless") else f"quality {trial.quality}, score {trial.score:.1f}{joint}{why}"
     )
     steps = USUAL_STEPS[format_of(settings).value]
-    over = found.score - (found.score if target is None else target)
-    pace = tries.slope_ratio(found.quality, steps)
-    crossing = found.quality - over / (steps.at(found.quality) * pace)
+    over = trial.score - (trial.score if target is None else target)
+    pace = tries.slope_ratio(trial.quality, steps)
+    crossing = trial.quality - over / (steps.at(trial.quality) * pace)
     hint = SearchHint(crossing, target, pace)
-    return SearchResult(found.file, said, found.score, found.quality, found.encodings, found.reached, hint)
+    return SearchResult(
+        trial.file, explanation, trial.score, trial.quality, trial.encodings, trial.reached, hint
+    )
 
 
 def _within_original_bytes(
     tries: Trials[bytes],
-    found: TrialResult[bytes],
+    trial: TrialResult[bytes],
     target: float | None,
     most: int,
     settings: Avif | Webp | Jpeg,
 ) -> SearchResult:
     """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
-    low, high = settings.lowest or LOWEST, found.quality
+    low, high = settings.lowest or LOWEST, trial.quality
     tries.at(low)
     while high - low > 1:
         middle = (low + high) // 2
         tries.at(middle)
         low, high = (middle, high) if len(tries.done[middle][1]) <= most else (low, middle)
-    wish = f"; {target:g} needs {len(found.file):,}" if target is not None else ""
+    wish = f"; {target:g} needs {len(trial.file):,}" if target is not None else ""
     fits = len(tries.done[low][1]) <= most
     why = (
         f"no more bytes than the original{wish}"
         if fits
         else f"not even this quality is smaller than the original{wish}"
     )
-    return _to_result(tries, settings, tries.found(low, reached=False), None, why)
+    return _to_result(tries, settings, tries.result_at(low, reached=False), None, why)
 
 
 @dataclass(slots=True)
@@ -197,8 +201,8 @@ class LadderSearch:
         return self._done[settings, size]
 
     def _steps(self, settings: Avif | Webp | Jpeg) -> list[Size]:
-        own = self.sizes(settings)
-        return list(own) if settings.target is None else with_small_copy(own)
+        sizes = self.sizes(settings)
+        return list(sizes) if settings.target is None else with_small_copy(sizes)
 
     def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchResult:
         rung = self.rung(size)
@@ -215,7 +219,7 @@ class LadderSearch:
 
     def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchHint | None:
         """Guess by the one or two rungs below: half of the way that the quality went from octave to octave goes on."""
-        smaller = [one for one in self._steps(settings) if one < size]
+        smaller = [rung_size for rung_size in self._steps(settings) if rung_size < size]
         if not smaller:
             return None
         last = self._done[settings, smaller[-1]].hint

@@ -82,7 +82,7 @@ def render(
     new = [r.path for r in original.renditions if r.path not in prior]
     pieces = encode_paths(data, original, new, verify=verify, on_progress=on_progress)
     dropped = formats_to_drop(original, bytes_by_path(prior, pieces))
-    again = [path for path, one in prior.items() if not one.delivered and path not in dropped]
+    again = [path for path, result in prior.items() if not result.delivered and path not in dropped]
     if again:
         pieces |= encode_paths(data, original, again, verify=verify, on_progress=on_progress)
     return finalize(original, prior, pieces)
@@ -106,10 +106,10 @@ def encode_paths(
             file=original.path,
             remedy="Run again to take the new one.",
         )
-    wanted = [r for r in original.renditions if r.path in paths]
+    renditions = [r for r in original.renditions if r.path in paths]
     verify = verify and original.finishing.verify
     made = _encode(
-        data, original, wanted, _RenderContext(on_progress, original.finishing.min_score if verify else 0)
+        data, original, renditions, _RenderContext(on_progress, original.finishing.min_score if verify else 0)
     )
     if not verify:
         return made
@@ -119,39 +119,41 @@ def encode_paths(
             fault=made[r.path].fault
             or find_fault(made[r.path].data, r, metadata=metadata, clear=made[r.path].clear)
         )
-        for r in wanted
+        for r in renditions
         if r.path in made
     }
 
 
 def _encode(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], context: _RenderContext
+    data: bytes, original: PlannedOriginal, renditions: Sequence[PlannedRendition], context: _RenderContext
 ) -> dict[str, EncodedFile]:
-    if not wanted:
+    if not renditions:
         return {}
-    plain = _pass_through(data, original, wanted)
-    for planned in wanted:
+    plain = _pass_through(data, original, renditions)
+    for planned in renditions:
         if planned.path in plain:
             context.on_progress(planned, len(plain[planned.path].data))
-    return plain | _encode_all(data, original, wanted, context)
+    return plain | _encode_all(data, original, renditions, context)
 
 
 def _pass_through(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition]
+    data: bytes, original: PlannedOriginal, renditions: Sequence[PlannedRendition]
 ) -> dict[str, EncodedFile]:
     """Make what is never resized: copies, squeezed files, animations, drawings as drawings."""
     made = {}
-    for planned in wanted:
+    for planned in renditions:
         match planned.settings:
             case None:
-                made[planned.path] = EncodedFile(data, planned.reason, kept=True)
+                made[planned.path] = EncodedFile(data, planned.reason, is_kept=True)
             case Squeeze():
-                own, reason = squeeze(data, original.facts, planned.settings, original.finishing.metadata)
-                made[planned.path] = EncodedFile(own, reason, kept=own == data)
+                squeezed, reason = squeeze(
+                    data, original.facts, planned.settings, original.finishing.metadata
+                )
+                made[planned.path] = EncodedFile(squeezed, reason, is_kept=squeezed == data)
             case VectorFormats():
                 clean = sanitise(data)
                 reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
-                made[planned.path] = EncodedFile(clean.data, reason, kept=clean.data == data)
+                made[planned.path] = EncodedFile(clean.data, reason, is_kept=clean.data == data)
             case Webp() if original.facts.kind is Kind.ANIMATION:
                 made[planned.path] = EncodedFile(_moving(data, planned.settings), planned.reason)
     return made
@@ -169,26 +171,29 @@ def _moving(data: bytes, settings: Webp) -> bytes:
 
 
 def _encode_all(
-    data: bytes, original: PlannedOriginal, wanted: Sequence[PlannedRendition], context: _RenderContext
+    data: bytes,
+    original: PlannedOriginal,
+    facet_renditions: Sequence[PlannedRendition],
+    context: _RenderContext,
 ) -> dict[str, EncodedFile]:
     """Make what has rungs: each facet is decoded once, each rung resized once, each format encoded from those pixels."""
     facts, finishing = original.facts, original.finishing
     made: dict[str, EncodedFile] = {}
     facets: dict[str, list[PlannedRendition]] = {}
-    for planned in wanted:
+    for planned in facet_renditions:
         if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
     context = context._replace(carried=_metadata_of(data, facts, finishing.metadata))
-    for facet, own in facets.items():
+    for facet, renditions in facets.items():
         largest = largest_of(data, original, facet)
         rungs = _rungs_of(largest, original, facet, context.carried)
         ladder = LadderSearch(
             rungs, encoded, sizes=_sizes_by_settings(original, facet), original_bytes=facts.bytes
         )
-        for size in sorted({planned.size for planned in own}):
-            for planned in own:
+        for size in sorted({planned.size for planned in renditions}):
+            for planned in renditions:
                 if planned.size == size:
                     context.on_progress(planned, -1)
                     shared = _Shared(rungs(size), ladder)
@@ -226,8 +231,8 @@ def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[Encod
 
     @cache
     def sizes(settings: EncoderSettings) -> list[Size]:
-        own = {r.size for r in original.renditions if r.facet == facet and r.settings == settings}
-        return sorted(own)
+        sizes = {r.size for r in original.renditions if r.facet == facet and r.settings == settings}
+        return sorted(sizes)
 
     return sizes
 
@@ -247,9 +252,11 @@ def _rendition(
     clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
     fresh, reason = encode(rung, planned.size, planned.settings, shared.ladder)
     plain = not rung.marked and finishing.metadata == "none" and planned.cut is None
-    own = _original_squeezed(data, facts, planned) if plain else None
-    if own is not None and len(own) <= len(fresh):
-        return EncodedFile(own, "the original's own pixels were already the smallest", True, stand_in, clear)
+    squeezed = _original_squeezed(data, facts, planned) if plain else None
+    if squeezed is not None and len(squeezed) <= len(fresh):
+        return EncodedFile(
+            squeezed, "the original's own pixels were already the smallest", True, stand_in, clear
+        )
     reason = f"{planned.reason}: {reason}" if reason else planned.reason
     fault = score_shortfall(context.floor, rung, fresh, planned.settings)
     return EncodedFile(fresh, reason, False, stand_in, clear, fault)

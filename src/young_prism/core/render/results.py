@@ -32,7 +32,7 @@ class EncodedFile(NamedTuple):
 
     data: bytes
     reason: str
-    kept: bool = False
+    is_kept: bool = False
     placeholder: str = ""
     clear: bool = False
     """Its pixels are transparent somewhere, and the format can say so."""
@@ -69,15 +69,15 @@ def finalize(
 
 def bytes_by_path(known: Mapping[str, PriorResult], pieces: Mapping[str, EncodedFile]) -> dict[str, int]:
     """Return the bytes of each rendition; what is not what it was to be weighs nothing against the others."""
-    fine = {path: len(one.data) for path, one in pieces.items() if not one.fault}
-    return {path: one.bytes for path, one in known.items()} | fine
+    fine = {path: len(file.data) for path, file in pieces.items() if not file.fault}
+    return {path: result.bytes for path, result in known.items()} | fine
 
 
 def formats_to_drop(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
     """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
-    there = [r for r in original.renditions if r.path in sizes]
-    left_out = redundant_files((r.facet, r.format, sizes[r.path]) for r in there)
-    return {r.path: left_out[r.facet, r.format] for r in there if (r.facet, r.format) in left_out}
+    available = [r for r in original.renditions if r.path in sizes]
+    left_out = redundant_files((r.facet, r.format, sizes[r.path]) for r in available)
+    return {r.path: left_out[r.facet, r.format] for r in available if (r.facet, r.format) in left_out}
 
 
 def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
@@ -96,7 +96,7 @@ def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
 def _delivered(planned: PlannedRendition, made: EncodedFile) -> Rendered:
     return Rendered(
         planned=planned,
-        outcome=Outcome.KEPT if made.kept else Outcome.MADE,
+        outcome=Outcome.KEPT if made.is_kept else Outcome.MADE,
         reason=made.reason,
         bytes=len(made.data),
         sha256=hashlib.sha256(made.data).hexdigest(),

@@ -29,16 +29,16 @@ def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> Any:
     Whether that rung is wanted itself or not: the same key, the same bytes. Raises `DamagedError`.
     """
     finishing = original.finishing
-    own = [
-        one
-        for one in original.renditions
-        if one.facet == facet and isinstance(one.settings, (Avif, Webp, Jpeg, Png))
+    renditions = [
+        rendition
+        for rendition in original.renditions
+        if rendition.facet == facet and isinstance(rendition.settings, (Avif, Webp, Jpeg, Png))
     ]
     return largest_rung(
         data,
         original.facts,
-        max(one.size for one in own),
-        cut=own[0].cut,
+        max(rendition.size for rendition in renditions),
+        cut=renditions[0].cut,
         kernel=finishing.kernel,
         keep_gamut=finishing.colour != "srgb",
     )
@@ -48,8 +48,8 @@ def reduced(largest: Any, original: PlannedOriginal, size: Size, *, sharpen: boo
     """Return the pixels of one rung, sharpened as the recipe says where nothing else is said."""
     finishing = original.finishing
     pixels = smaller_rung(largest, size, finishing.kernel)
-    wanted = finishing.sharpen == "mild" if sharpen is None else sharpen
-    return sharpened(pixels) if wanted and size != original.facts.size else pixels
+    should_sharpen = finishing.sharpen == "mild" if sharpen is None else sharpen
+    return sharpened(pixels) if should_sharpen and size != original.facts.size else pixels
 
 
 @dataclass(slots=True)
@@ -119,6 +119,6 @@ def make_rung(
 def _on_matte(pixels: Any, matte: str) -> Any:
     carried = metadata_of(pixels)
     colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
-    one = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
-    background = in_space(one.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
+    pixel = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour
+    background = in_space(pixel.cast("uchar").copy(interpretation="srgb"), carried.profile).getpoint(0, 0)
     return with_metadata(without_metadata(pixels).flatten(background=background).copy_memory(), carried)

@@ -48,10 +48,11 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     return smaller, f"pixel for pixel the same, {len(data) - len(smaller):,} bytes fewer"
 
 
-def same_pixels(one: bytes, other: bytes, facts: Facts) -> bool:
+def same_pixels(before: bytes, other_data: bytes, facts: Facts) -> bool:
     """Whether two files of one format decode to the same pixels, alpha and hidden colours included."""
     first, second = (
-        open_image(data, facts.format, max_pixels=max(1, facts.stored.pixels)) for data in (one, other)
+        open_image(data, facts.format, max_pixels=max(1, facts.stored.pixels))
+        for data in (before, other_data)
     )
     if facts.format is ImageFormat.PNG:
         # A grey or a palette picture may be stored in other ways: what counts is what they are drawn as.

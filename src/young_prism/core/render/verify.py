@@ -58,5 +58,5 @@ def _unwanted_metadata(data: bytes, planned: PlannedRendition, allowed: str) -> 
         return "it carries metadata" if blocks else ""
     if allowed == "all" or not blocks:
         return ""
-    found = read_metadata(exif=header.exif, xmp=header.xmp, iptc=header.iptc)
-    return "it carries the place" if found.place or MetadataGroup.PLACE in found.groups else ""
+    metadata = read_metadata(exif=header.exif, xmp=header.xmp, iptc=header.iptc)
+    return "it carries the place" if metadata.position or MetadataGroup.PLACE in metadata.groups else ""

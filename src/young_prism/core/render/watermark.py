@@ -39,9 +39,9 @@ def watermark_position(picture: Size, mark: Size, settings: Watermark) -> tuple[
     """
     margin = round(settings.margin * min(picture))
     room = Size(max(1, picture.width - 2 * margin), max(1, picture.height - 2 * margin))
-    wanted = mark.at_width(max(1, round(settings.size * picture.width)))
-    fits = wanted.width <= room.width and wanted.height <= room.height
-    size = wanted if fits else mark.inside(Size(min(wanted.width, room.width), room.height))
+    drawn = mark.at_width(max(1, round(settings.size * picture.width)))
+    fits = drawn.width <= room.width and drawn.height <= room.height
+    size = drawn if fits else mark.inside(Size(min(drawn.width, room.width), room.height))
     if settings.position == "tiled":
         return size, list(_tiles(picture, size, margin))
     across = {"left": margin, "right": picture.width - size.width - margin}

@@ -46,9 +46,9 @@ def format_duration(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 
-def count(number: int, one: str, many: str = "") -> str:
+def count(number: int, singular: str, many: str = "") -> str:
     """Write a number with its noun: `1 original`, `40 originals`, `12,000 renditions`."""
-    return f"{number:,} {one if number == 1 else many or one + 's'}"
+    return f"{number:,} {singular if number == 1 else many or singular + 's'}"
 
 
 def plain_number(value: float) -> str:

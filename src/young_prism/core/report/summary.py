@@ -31,7 +31,7 @@ class Result(NamedTuple):
     outcome: Outcome
     reason: str
     facet: str = WHOLE_FACET
-    kept: bool = False
+    is_kept: bool = False
     """Whether it is the original's own pixels, or a plain copy: in this run or from an earlier one."""
 
 
@@ -64,10 +64,10 @@ def view_bytes(results: Sequence[Result], shown: float, density: float) -> int:
 
 def _fetched(results: Sequence[Result], needed: Sequence[float]) -> list[int]:
     """Return the bytes that are fetched for each number of device pixels: as `visitor.fetched` finds them, all at once."""
-    there = [r for r in results if r.outcome in _DELIVERED and r.facet == WHOLE_FACET]
-    if not there:
+    delivered = [r for r in results if r.outcome in _DELIVERED and r.facet == WHOLE_FACET]
+    if not delivered:
         return [0] * len(needed)
-    rungs = sorted(DeliveredRung(r.width, r.bytes) for r in there if r.format is there[0].format)
+    rungs = sorted(DeliveredRung(r.width, r.bytes) for r in delivered if r.format is delivered[0].format)
     widths = [rung.width for rung in rungs]
     return [rungs[min(bisect_left(widths, pixels), len(rungs) - 1)].bytes for pixels in needed]
 
@@ -115,14 +115,14 @@ class OriginalStatsBuilder:
     def of(self, path: str, kind: str, size: int, results: Sequence[Result]) -> OriginalStats:
         """Return the share of an original of `size` bytes with what came of it."""
         formats: dict[str, tuple[int, int]] = {}
-        kept = ""
+        kept_text = ""
         for result in results:
             if result.outcome in _DELIVERED:
                 number, weight = formats.get(result.format.value, (0, 0))
                 formats[result.format.value] = (number + 1, weight + result.bytes)
-                if result.kept and not kept:
-                    kept = result.reason
-        views = tuple(found or size for found in _fetched(results, self._needed))
+                if result.is_kept and not kept_text:
+                    kept_text = result.reason
+        views = tuple(fetched or size for fetched in _fetched(results, self._needed))
         grew = views[_PHONE] >= size and "what a phone fetches of it weighs more than the original"
         return OriginalStats(
             path,
@@ -132,7 +132,7 @@ class OriginalStatsBuilder:
             sum(result.outcome is Outcome.SKIPPED for result in results),
             formats,
             views,
-            (kept or grew or "") if formats else "",
+            (kept_text or grew or "") if formats else "",
         )
 
 
@@ -212,14 +212,14 @@ class Summary:
             },
             "outcomes": {outcome.value: self._outcomes[outcome.value] for outcome in Outcome},
             "savings": [
-                list(one[1:])
-                for one in sorted(self._savings, key=lambda one: (-one[0], one[1]))
-                if one[0] > 0
+                list(saving[1:])
+                for saving in sorted(self._savings, key=lambda saving: (-saving[0], saving[1]))
+                if saving[0] > 0
             ],
             "slowest": [
                 [path, round(seconds, 2), size] for seconds, path, size in sorted(self._slowest, reverse=True)
             ],
-            "larger": [list(one) for one in sorted(self._larger)[:_MOST]],
+            "larger": [list(row) for row in sorted(self._larger)[:_MOST]],
             "larger_in_all": self._larger_in_all,
             "verified": self._verified,
             "faults": self._faults,
@@ -228,12 +228,12 @@ class Summary:
 
 def _add(table: dict[str, list[int]], key: str, *values: int) -> None:
     row = table.setdefault(key, [0] * len(values))
-    for place, value in enumerate(values):
-        row[place] += value
+    for index, value in enumerate(values):
+        row[index] += value
 
 
-def _largest(heap: list[Any], one: Any) -> None:
-    heapq.heappush(heap, one) if len(heap) < _MOST else heapq.heappushpop(heap, one)
+def _largest(heap: list[Any], row: Any) -> None:
+    heapq.heappush(heap, row) if len(heap) < _MOST else heapq.heappushpop(heap, row)
 
 
 class FigureChange(NamedTuple):

@@ -79,25 +79,25 @@ def ladders(delivered: Delivered, formats: Collection[str] = ALL_FORMATS) -> lis
     """
     if not delivered.whole:
         raise ValueError("no rendition of the whole picture")
-    found: list[RungChoice] = []
+    choices: list[RungChoice] = []
     for art in delivered.art:
-        own = [one for one in delivered.renditions if one.facet == art.facet]
-        rungs = _first(own, formats)
-        if rungs and not (found and found[-1].up_to == art.up_to):
-            found.append(RungChoice(art.up_to, art.facet, art.sizes, rungs))
+        renditions = [rendition for rendition in delivered.renditions if rendition.facet == art.facet]
+        rungs = _first(renditions, formats)
+        if rungs and not (choices and choices[-1].up_to == art.up_to):
+            choices.append(RungChoice(art.up_to, art.facet, art.sizes, rungs))
     rungs = _first(delivered.whole, formats) or tuple(delivered.fallback)
-    return [*found, RungChoice(None, None, delivered.markup.sizes, rungs)]
+    return [*choices, RungChoice(None, None, delivered.markup.sizes, rungs)]
 
 
 def _first(renditions: Sequence[RenditionEntry], formats: Collection[str]) -> tuple[RenditionEntry, ...]:
-    best = next((one.format for one in renditions if one.format in formats), None)
-    own = offered(one for one in renditions if one.format == best)
-    return tuple(sorted(own, key=lambda one: one.width))
+    best = next((rendition.format for rendition in renditions if rendition.format in formats), None)
+    candidates = offered(rendition for rendition in renditions if rendition.format == best)
+    return tuple(sorted(candidates, key=lambda rendition: rendition.width))
 
 
 def fetch(choices: Sequence[RungChoice], screen: Screen) -> FetchResult:
     """Return what is fetched on a screen: as `markup.selection.select` finds it in our own markup, and a test compares."""
-    ladder = next(one for one in choices if one.up_to is None or screen.width <= one.up_to)
+    ladder = next(choice for choice in choices if choice.up_to is None or screen.width <= choice.up_to)
     slot = _slot(ladder.sizes, screen)
     needed = slot * screen.density
     taken = next((rung for rung in ladder.rungs if rung.width >= needed), ladder.rungs[-1])

@@ -192,11 +192,11 @@ class _ReferencePlane:
 def _levels(linear: list[Plane]) -> Iterator[list[_ReferencePlane | None]]:
     scales = _scales_of(linear[0].shape)
     for scale in range(scales):
-        wanted = [_weights(channel, scale, scales) for channel in range(3)]
-        planes = _positive_xyb(linear, wanted)
+        weights_list = [_weights(channel, scale, scales) for channel in range(3)]
+        planes = _positive_xyb(linear, weights_list)
         yield [
             _side(weights, plane) if plane is not None else None
-            for weights, plane in zip(wanted, planes, strict=True)
+            for weights, plane in zip(weights_list, planes, strict=True)
         ]
         if scale < scales - 1:
             linear = [_halved(band) for band in linear]
@@ -228,8 +228,8 @@ def _scales_of(shape: tuple[int, ...]) -> int:
 
 def _weights(channel: int, scale: int, scales: int) -> _Weights:
     """Return the weights of a channel at a scale. With fewer scales they are read on without a gap, as the metric does."""
-    place = channel * scales + scale
-    return _Weights(*_TABLE[place // _SCALES][place % _SCALES])
+    index = channel * scales + scale
+    return _Weights(*_TABLE[index // _SCALES][index % _SCALES])
 
 
 def _compared(sides: list[list[_ReferencePlane | None]], linear: list[Plane], where: Plane | None) -> float:
@@ -261,7 +261,7 @@ def _spread(losses: list[Plane]) -> Plane:
 
 def _level_compared(level: list[_ReferencePlane | None], linear: list[Plane], lost: Plane | None) -> float:
     """Return the weighted difference at one scale, and add to `lost` where it is: strip by strip, which stay in the cache."""
-    wanted = [side.weights if side else _Weights(*_NOTHING) for side in level]
+    weights_list = [side.weights if side else _Weights(*_NOTHING) for side in level]
     height, width = linear[0].shape
     sums = np.zeros((3, 6))
     step = max(_LEAST_ROWS, _STRIP // width)
@@ -270,20 +270,20 @@ def _level_compared(level: list[_ReferencePlane | None], linear: list[Plane], lo
         # As many rows more as the Gaussian reaches; at the picture's own edges it mirrors them.
         first, end = max(0, top - _RADIUS), min(height, bottom + _RADIUS)
         rows = _Rows(slice(first, end), slice(top, bottom), slice(top - first, bottom - first))
-        planes = _positive_xyb([band[rows.around] for band in linear], wanted)
+        planes = _positive_xyb([band[rows.around] for band in linear], weights_list)
         for channel, (side, plane) in enumerate(zip(level, planes, strict=True)):
             if side is not None and plane is not None:
                 _add_difference(sums[channel], side, plane, rows, lost)
     means = sums / (height * width)
     means[:, 3:] **= 0.25
-    return float(sum(np.dot(mean, weights) for mean, weights in zip(means, wanted, strict=True)))
+    return float(sum(np.dot(mean, weights) for mean, weights in zip(means, weights_list, strict=True)))
 
 
 class _Rows(NamedTuple):
     """A strip: the rows with those around it, the rows themselves, and where they are among the former."""
 
     around: slice
-    own: slice
+    inner: slice
     inside: slice
 
 
@@ -294,29 +294,29 @@ def _add_difference(
     weights = side.weights
     gap = cast("Plane", cv2.subtract(side.plane[rows.around], plane))
     mean_gap = _blurred(gap)[rows.inside]
-    found: list[tuple[int, Plane]] = []
-    mean = side.mean[rows.own] - mean_gap
+    differences: list[tuple[int, Plane]] = []
+    mean = side.mean[rows.inner] - mean_gap
     if side.flat is not None:
         edges = cast("Plane", cv2.absdiff(plane[rows.inside], mean))
         edges += 1
-        edges *= side.flat[rows.own]
+        edges *= side.flat[rows.inner]
         edges -= 1
         if weights.added or weights.added4:
-            found.append((1, np.maximum(edges, 0)))
+            differences.append((1, np.maximum(edges, 0)))
         if weights.lost or weights.lost4:
-            found.append((2, np.minimum(edges, 0)))
+            differences.append((2, np.minimum(edges, 0)))
     if side.spread is not None:
         gap *= gap
         plane *= plane
         gap_square, square = _blurred(gap)[rows.inside], _blurred(plane)[rows.inside]
-        found.append((0, _dissimilar(mean, mean_gap, square, gap_square, side.spread[rows.own])))
-    for place, whole in found:
+        differences.append((0, _dissimilar(mean, mean_gap, square, gap_square, side.spread[rows.inner])))
+    for index, whole in differences:
         part = whole[:, _RADIUS:-_RADIUS]
-        if weights[place]:
-            sums[place] += cv2.norm(part, cv2.NORM_L1)
-        sums[place + 3] += cv2.norm(part * part, cv2.NORM_L2SQR)
+        if weights[index]:
+            sums[index] += cv2.norm(part, cv2.NORM_L1)
+        sums[index + 3] += cv2.norm(part * part, cv2.NORM_L2SQR)
         if lost is not None:
-            lost[rows.own] += np.float32(weights[place] + weights[place + 3]) * np.abs(part)
+            lost[rows.inner] += np.float32(weights[index] + weights[index + 3]) * np.abs(part)
 
 
 def _dissimilar(mean: Plane, mean_gap: Plane, square: Plane, gap_square: Plane, spread: Plane) -> Plane:
@@ -337,9 +337,9 @@ def _dissimilar(mean: Plane, mean_gap: Plane, square: Plane, gap_square: Plane, 
     return varied
 
 
-def _positive_xyb(linear: list[Plane], wanted: list[_Weights]) -> list[Plane | None]:
+def _positive_xyb(linear: list[Plane], weights_list: list[_Weights]) -> list[Plane | None]:
     """Return X, Y and B with borders, moved to be positive; None for a channel without weight."""
-    uses = [any(weights) for weights in wanted]
+    uses = [any(weights) for weights in weights_list]
     if not any(uses):
         return [None, None, None]
     long = _mixed(linear, 0)
@@ -357,11 +357,11 @@ def _blue(short: Plane, luma: Plane) -> Plane:
     return _sum(short, 1, luma[:, _RADIUS:-_RADIUS], -1, 0.56 - float(_ROOT))
 
 
-def _sum(one: Plane, share: float, other: Plane, other_share: float, more: float) -> Plane:
+def _sum(plane: Plane, share: float, other_plane: Plane, other_share: float, more: float) -> Plane:
     """Return a weighted sum with as much nothing left and right of it as the Gaussian reaches: what the metric sees there."""
-    height, width = one.shape
+    height, width = plane.shape
     whole = np.zeros((height, width + 2 * _RADIUS), np.float32)
-    cv2.addWeighted(one, share, other, other_share, more, dst=whole[:, _RADIUS:-_RADIUS])
+    cv2.addWeighted(plane, share, other_plane, other_share, more, dst=whole[:, _RADIUS:-_RADIUS])
     return whole
 
 

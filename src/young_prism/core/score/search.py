@@ -75,14 +75,16 @@ class Trials(Generic[File]):
 
     def slope_ratio(self, quality: int, steps: QualitySteps) -> float:
         """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
-        others = [other for other in self.done if 0 < abs(other - quality) <= _NEAR_BY]
+        others = [
+            quality_tried for quality_tried in self.done if 0 < abs(quality_tried - quality) <= _NEAR_BY
+        ]
         if not others:
             return 1.0
-        other = min(others, key=lambda one: (abs(one - quality), one))
-        made = (self.done[quality][0] - self.done[other][0]) / (quality - other)
-        return min(max(made / steps.at((quality + other) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
+        nearest = min(others, key=lambda quality_tried: (abs(quality_tried - quality), quality_tried))
+        made = (self.done[quality][0] - self.done[nearest][0]) / (quality - nearest)
+        return min(max(made / steps.at((quality + nearest) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
 
-    def found(self, quality: int, *, reached: bool) -> TrialResult[File]:
+    def result_at(self, quality: int, *, reached: bool) -> TrialResult[File]:
         """Return one of them as the answer."""
         score, file = self.done[quality]
         return TrialResult(file, quality, score, len(self.done), reached)
@@ -108,11 +110,11 @@ def smallest_quality(
             over = tries.at(above) - target
             step = _step(tries, below, above, steps)
             if over <= max(NEAR_ENOUGH, _A_STEP_AT_LEAST * step) or above <= lowest:
-                return tries.found(above, reached=True)
+                return tries.result_at(above, reached=True)
             if below is not None and above - below <= 1:
-                return tries.found(above, reached=True)
+                return tries.result_at(above, reached=True)
         elif below is not None and below >= highest:
-            return tries.found(below, reached=False)
+            return tries.result_at(below, reached=False)
         quality = _next(tries, below, above, target, steps)
         quality = min(max(quality, lowest), highest)
 

@@ -41,11 +41,11 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
     return _similarity(_grey(original), _grey(candidate))
 
 
-def _similarity(one: np.ndarray, other: np.ndarray) -> float:
-    mean, means = _window(one), _window(other)
-    spread = _window(one * one) - mean * mean
-    spreads = _window(other * other) - means * means
-    common = _window(one * other) - mean * means
+def _similarity(pixels: np.ndarray, other_pixels: np.ndarray) -> float:
+    mean, means = _window(pixels), _window(other_pixels)
+    spread = _window(pixels * pixels) - mean * mean
+    spreads = _window(other_pixels * other_pixels) - means * means
+    common = _window(pixels * other_pixels) - mean * means
     alike = (2 * mean * means + _C1) * (2 * common + _C2)
     alike /= (mean * mean + means * means + _C1) * (spread + spreads + _C2)
     edge = WINDOW // 2

@@ -82,14 +82,16 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
             remedy="For each original there may be title, alt, caption and credit as text, and focal as two numbers from 0 to 1.",
         ) from error
     return {
-        path: ImageMetadata(one.focal, one.title.strip(), one.alt, one.caption.strip(), one.credit.strip())
-        for path, one in written.items()
+        path: ImageMetadata(
+            entry.focal, entry.title.strip(), entry.alt, entry.caption.strip(), entry.credit.strip()
+        )
+        for path, entry in written.items()
     }
 
 
 def write_details(details: MetadataByPath) -> str:
     """Return the file's text, in the order of paths, without what says nothing."""
-    said = {
+    tables = {
         path: {
             **({"title": detail.title} if detail.title else {}),
             **({"focal": [round(share, 4) for share in detail.focal]} if detail.focal else {}),
@@ -99,4 +101,4 @@ def write_details(details: MetadataByPath) -> str:
         }
         for path, detail in sorted(details.items())
     }
-    return tomlkit.dumps({path: one for path, one in said.items() if one})
+    return tomlkit.dumps({path: table for path, table in tables.items() if table})

@@ -49,44 +49,44 @@ class JobSlice:
 
 def slice_jobs(todo: Sequence[RemainingWork], workers: int) -> Iterator[JobSlice]:
     """Yield what workers are given, the longest first."""
-    ordered = sorted(todo, key=lambda one: (-one.work, one.original.path))
-    left = sum(one.work for one in ordered)
-    for one in ordered:
-        yield from _slice_job(one, left / workers, workers)
-        left -= one.work
+    ordered = sorted(todo, key=lambda work: (-work.work, work.original.path))
+    left = sum(work.work for work in ordered)
+    for item in ordered:
+        yield from _slice_job(item, left / workers, workers)
+        left -= item.work
 
 
-def _slice_job(one: RemainingWork, share: float, workers: int) -> Iterator[JobSlice]:
-    units = _units(one)
-    number = _slice_count(one, share, workers)
+def _slice_job(work: RemainingWork, share: float, workers: int) -> Iterator[JobSlice]:
+    units = _units(work)
+    number = _slice_count(work, share, workers)
     bins: list[list[str]] = [[] for _ in range(min(number, len(units)))]
-    if len(bins) < 2 or not all(known.delivered for known in one.known.values()):
-        yield JobSlice(OriginalJob(one), None, one.work)
+    if len(bins) < 2 or not all(known.delivered for known in work.known.values()):
+        yield JobSlice(OriginalJob(work), None, work.work)
         return
     loads = [0.0] * len(bins)
     for unit in units:
         lightest = loads.index(min(loads))
         bins[lightest] += [rendition.path for rendition in unit]
         loads[lightest] += sum(rendition.work for rendition in unit)
-    whole = OriginalJob(one, parts=len(bins))
+    whole = OriginalJob(work, parts=len(bins))
     for load, paths in sorted(zip(loads, bins, strict=True), key=lambda pair: -pair[0]):
-        yield JobSlice(whole, frozenset(paths), load + one.original.decoding)
+        yield JobSlice(whole, frozenset(paths), load + work.original.decoding)
 
 
-def _units(one: RemainingWork) -> list[list[PlannedRendition]]:
+def _units(work: RemainingWork) -> list[list[PlannedRendition]]:
     """Return what must stay together, the longest first: a rendition, or all of a format whose searches follow each other."""
     units: dict[tuple[str, str], list[PlannedRendition]] = {}
-    for rendition in one.original.renditions:
-        if rendition.path not in one.known:
+    for rendition in work.original.renditions:
+        if rendition.path not in work.known:
             together = is_searched(rendition.settings)
             key = (rendition.facet, rendition.format.value) if together else ("", rendition.path)
             units.setdefault(key, []).append(rendition)
     return sorted(units.values(), key=lambda unit: (-sum(r.work for r in unit), unit[0].path))
 
 
-def _slice_count(one: RemainingWork, share: float, workers: int) -> int:
+def _slice_count(work: RemainingWork, share: float, workers: int) -> int:
     """Return in how many parts an original is worked on, given the work that is left for each worker."""
-    least = max(_MIN_SLICE_S, _MIN_DECODINGS * one.original.decoding)
-    if one.work <= _STRAGGLER_SHARE * share or one.work < 2 * least:
+    least = max(_MIN_SLICE_S, _MIN_DECODINGS * work.original.decoding)
+    if work.work <= _STRAGGLER_SHARE * share or work.work < 2 * least:
         return 1
-    return min(workers, max(2, math.ceil(one.work / max(share, least))))
+    return min(workers, max(2, math.ceil(work.work / max(share, least))))

@@ -7,13 +7,13 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
-from young_prism.core.manifest.model import RenditionEntry
-from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.core.images.facts import Facts
+from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.plan.estimate import NO_EXPERIENCE, Experience, KnownBytes, learn, no_known_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.memory import expected_memory
-from young_prism.core.plan.model import WatermarkFile, Plan, PlannedOriginal
+from young_prism.core.plan.model import Plan, PlannedOriginal, WatermarkFile
+from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.workers.pool import Job, Pool

@@ -1,38 +1,36 @@
 """Publishes what workers hand back, and counts; it waits where the disk is full, and gives up where the folder is gone."""
 
 from __future__ import annotations
-from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
 
 import os
 import shutil
 import time
-from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
 from young_prism.core.images.headers.contract import EXPORT_AGAIN
-from young_prism.core.plan.model import SkippedOriginal, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, SkippedOriginal
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.results import Rendered
 from young_prism.core.report.summary import OriginalStats, OriginalStatsBuilder
 from young_prism.core.types import Outcome
-from young_prism.engine.output.cache import Cache
-from young_prism.engine.events import Halted, ItemDone, OnEvent, OriginalDone, Heartbeat
-from young_prism.engine.output.ledger import Ledger
-from young_prism.engine.output.manifest_file import manifest_target
+from young_prism.engine.build.manifest_builder import rendition_entry, skipped_entry
+from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
+from young_prism.engine.build.work import RemainingWork
+from young_prism.engine.events import Halted, Heartbeat, ItemDone, OnEvent, OriginalDone
+from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.output.atomic import (
-    output_error,
     commit,
+    output_error,
     write_atomically,
     write_temp_files,
 )
-from young_prism.engine.build.manifest_builder import skipped_entry, rendition_entry
-from young_prism.engine.files import STATE_FOLDER
-from young_prism.engine.build.work import RemainingWork
+from young_prism.engine.output.cache import Cache
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.manifest_file import manifest_target
 
 _WriteResult = TypeVar("_WriteResult")
 
@@ -60,7 +58,7 @@ class Delivery:
         *,
         cache: Cache | None = None,
         stopped: Callable[[], bool] = lambda: False,
-        kept: Mapping[str, str] = NO_BACKUP,
+        backed_up: Mapping[str, str] = NO_BACKUP,
     ) -> None:
         """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
         self.ledger = ledger
@@ -68,7 +66,7 @@ class Delivery:
         self._listen = listen
         self._cache = cache
         self._stopped = stopped
-        self._kept = kept
+        self._backed_up = backed_up
         self._shares = OriginalStatsBuilder(recipe)
         self.shares: dict[str, OriginalStats] = {}
         """What each original adds to the figures."""
@@ -87,8 +85,8 @@ class Delivery:
     def _reused_item(self, planned: PlannedRendition) -> ItemDone:
         entry = self.ledger.made.get((planned.path, planned.key))
         if entry:
-            kept = entry.outcome == Outcome.KEPT.value
-            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes, kept=kept)
+            is_kept = entry.outcome == Outcome.KEPT.value
+            return _item(planned, Outcome.REUSED, entry.reason, entry.bytes, is_kept=is_kept)
         left = self.ledger.skipped[planned.path, planned.key]
         return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
 
@@ -100,10 +98,10 @@ class Delivery:
         for planned in original.renditions:
             earlier = work.elsewhere.get(planned.path)
             if earlier and earlier.delivered and planned.path not in spoken:
-                found = earlier.to_rendered(planned)
-                if found is None:
+                moved_rendition = earlier.to_rendered(planned)
+                if moved_rendition is None:
                     return False
-                moved.append(found)
+                moved.append(moved_rendition)
         self._check_folder()
         files = {r.planned.path: r for r in (*rendered, *moved)}
         foreign = {path for path, r in files.items() if r.data is not None and self._is_conflict(path)}
@@ -200,10 +198,10 @@ class Delivery:
         """Whether something that is not ours stands at this path, or a link leads the path out of the folder."""
         root = os.path.realpath(self.ledger.out)
         inside = Path(os.path.realpath((self.ledger.out / path).parent)).is_relative_to(root)
-        if path in self._kept and inside:
+        if path in self._backed_up and inside:
             # Not the ledger's word for it, which goes by the stamp: this very file must be the one that is kept.
             self.ledger.invalidate(path)
-            if self.ledger.hash_on_disk(path) == self._kept[path]:
+            if self.ledger.hash_on_disk(path) == self._backed_up[path]:
                 return False
         return not inside or self.ledger.is_foreign(path)
 
@@ -238,13 +236,17 @@ class Delivery:
             return self._on_refused(original, planned, error)
         self.ledger.record_published(planned.path, rendered.sha256)
         outcome = Outcome.REUSED if rendered.reused else rendered.outcome
-        kept = rendered.outcome is Outcome.KEPT
-        return _item(planned, outcome, rendered.reason, rendered.bytes, kept=kept)
+        is_kept = rendered.outcome is Outcome.KEPT
+        return _item(planned, outcome, rendered.reason, rendered.bytes, is_kept=is_kept)
 
-    def _on_refused(self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError) -> ItemDone:
+    def _on_refused(
+        self, original: PlannedOriginal, planned: PlannedRendition, error: OutputError
+    ) -> ItemDone:
         self.failed_paths.add(original.path)
-        what = f"{planned.path}: {error.what}"
-        self.result.failures.append(SkippedOriginal(path=original.path, error=what, remedy=error.remedy, failed=True))
+        error_text = f"{planned.path}: {error.what}"
+        self.result.failures.append(
+            SkippedOriginal(path=original.path, error=error_text, remedy=error.remedy, failed=True)
+        )
         return _item(planned, Outcome.FAILED, error.what, 0, error.remedy)
 
     def on_failure(self, original: PlannedOriginal, error: YoungPrismError) -> None:
@@ -288,8 +290,8 @@ def _item(
     size: int,
     remedy: str = "",
     *,
-    kept: bool = False,
+    is_kept: bool = False,
 ) -> ItemDone:
     return ItemDone(
-        planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet, kept
+        planned.path, planned.format, planned.size, outcome, reason, size, remedy, planned.facet, is_kept
     )

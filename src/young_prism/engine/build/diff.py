@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from young_prism.core.file_stamp import FileStamp
 from young_prism.engine.build.incremental import IncrementalPlan, plan_incremental
 from young_prism.engine.build.outcome import BuildOutcome, FullPlanReason
 from young_prism.engine.build.request import BuildRequest
@@ -21,7 +22,6 @@ from young_prism.engine.build.snapshot import (
     updated_snapshot,
 )
 from young_prism.engine.events import OnEvent, OriginalInspected
-from young_prism.core.file_stamp import FileStamp
 from young_prism.engine.output.ledger import owned_paths
 from young_prism.engine.source.walk import Scan, scan
 from young_prism.engine.workers.pool import Pool
@@ -49,7 +49,9 @@ class SourceDiff:
             scanned = scan(request.source, output=request.out, scope=request.scope, owned=owned)
         detail_hash = detail_fingerprint(request.metadata, request.scope)
         changes = snapshot.changes(scanned, detail_hash) if snapshot else None
-        return cls(request, snapshot or BuildSnapshot.empty(request.out, fingerprint), scanned, changes, detail_hash)
+        return cls(
+            request, snapshot or BuildSnapshot.empty(request.out, fingerprint), scanned, changes, detail_hash
+        )
 
     @property
     def is_empty(self) -> bool:
@@ -73,7 +75,10 @@ class SourceDiff:
         return plan_incremental(self.request, self.snapshot, self.changes, self.scan, pool, on_event)
 
     def updated(
-        self, unchanged: tuple[OriginalSnapshot, ...], made: list[OriginalSnapshot], orphans: dict[str, FileStamp]
+        self,
+        unchanged: tuple[OriginalSnapshot, ...],
+        made: list[OriginalSnapshot],
+        orphans: dict[str, FileStamp],
     ) -> BuildSnapshot:
         """Return the snapshot after a build that left `unchanged` as it was and made the rest."""
         rows = [*made, *self._deferred(made)]
@@ -84,9 +89,9 @@ class SourceDiff:
         if self.request.only is None or self.changes is None:
             return []
         done = {row.path for row in made}
-        there = {file.path for file in self.scan.originals}
+        paths = {file.path for file in self.scan.originals}
         return [
             row._replace(stamp=None)
             for row in self.changes.previous
-            if row.path in there and row.path not in done
+            if row.path in paths and row.path not in done
         ]

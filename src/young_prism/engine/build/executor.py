@@ -125,7 +125,9 @@ class BuildExecutor:
                 left = self._run_round(todo)
                 # Again for duplicates, and for originals whose file was overwritten by another's new name meanwhile.
                 todo = [self._remaining_work(item.original) for item in left]
-            return self._finish(stopped=bool(self._unfinished) and self.options.is_cancelled(), is_complete=is_complete)
+            return self._finish(
+                stopped=bool(self._unfinished) and self.options.is_cancelled(), is_complete=is_complete
+            )
         except StoppedError:
             return self._finish(stopped=True, is_complete=is_complete)
         finally:

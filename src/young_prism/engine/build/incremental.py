@@ -5,13 +5,8 @@ cannot be built incrementally.
 """
 
 from __future__ import annotations
-from young_prism.engine.build.snapshot import to_event, to_outcome
-from collections.abc import Callable
-from young_prism.engine.workers.pool import Pool
-from young_prism.engine.events import OnEvent
-from young_prism.engine.build.request import BuildRequest, PathFilter
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -21,24 +16,29 @@ from young_prism.core.naming.collisions import casefold_keys
 from young_prism.core.naming.rule import uses
 from young_prism.core.plan.model import Plan
 from young_prism.core.types import ImageFormat
+from young_prism.engine.build.manifest_builder import (
+    build_manifest,
+    encoders_of,
+    failure_entries,
+)
 from young_prism.engine.build.outcome import BuildOutcome, FullPlanReason
-from young_prism.engine.output.ledger import Ledger
-from young_prism.engine.output.manifest_file import manifest_file
 from young_prism.engine.build.planning import (
     PreparedPlan,
     plan_inspected,
 )
-from young_prism.engine.build.manifest_builder import (
-    encoders_of,
-    failure_entries,
-    build_manifest,
-)
-from young_prism.engine.source.walk import Scan
+from young_prism.engine.build.request import BuildRequest, PathFilter
 from young_prism.engine.build.snapshot import (
-    SourceChanges,
     BuildSnapshot,
     OriginalSnapshot,
+    SourceChanges,
+    to_event,
+    to_outcome,
 )
+from young_prism.engine.events import OnEvent
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.manifest_file import manifest_file
+from young_prism.engine.source.walk import Scan
+from young_prism.engine.workers.pool import Pool
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +99,9 @@ def plan_incremental(
     for original in changes.unchanged:
         if original.files and original.sha256 in contents and (entry := records.entry(original)):
             ledger.load_for_reuse(entry, original.stamps)
-    entries = {original.path: records.entries[original.path] for original in changes.unchanged if original.files}
+    entries = {
+        original.path: records.entries[original.path] for original in changes.unchanged if original.files
+    }
     outcome = to_outcome(snapshot.out, changes.unchanged, includes=request.includes)
     on_event(to_event(outcome, changes.unchanged, everything=False, includes=request.includes))
     return IncrementalPlan(prepared, changes.unchanged, entries, outcome)
@@ -127,7 +129,7 @@ class _PreviousRecords:
 
     @classmethod
     def read(cls, snapshot: BuildSnapshot) -> _PreviousRecords | None:
-        listed = [one.path for one in snapshot.originals if one.files]
+        listed = [original.path for original in snapshot.originals if original.files]
         try:
             text = ManifestText.of(manifest_file(snapshot.out).read_bytes())
             return cls(snapshot.out, text, dict(zip(listed, text.entries, strict=True)))
@@ -161,14 +163,16 @@ def _names_stay_valid(plan: Plan, changes: SourceChanges) -> bool:
     No changed original may take a name already in use. If an unchanged original was renamed because of a collision, the
     original it collided with must still exist.
     """
-    if any(one.renamed for one in plan.originals) or any(one.renamed for one in changes.previous):
+    if any(original.renamed for original in plan.originals) or any(
+        original.renamed for original in changes.previous
+    ):
         return False
     new = casefold_keys([r.path for original in plan.originals for r in original.renditions])
     old = casefold_keys(_names_of(changes.previous))
-    if old - new and any(one.renamed for one in changes.unchanged):
+    if old - new and any(original.renamed for original in changes.unchanged):
         return False
     return new <= old or (new - old).isdisjoint(casefold_keys(_names_of(changes.unchanged)))
 
 
 def _names_of(originals: Iterable[OriginalSnapshot]) -> list[str]:
-    return [path for one in originals for path in one.names]
+    return [path for original in originals for path in original.names]

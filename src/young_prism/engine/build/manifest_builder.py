@@ -1,10 +1,8 @@
 """From the plan and the ledger to the manifest."""
 
 from __future__ import annotations
-from young_prism.engine.build.request import PathFilter
-from young_prism.core.markup.picture import snippet_markup
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
@@ -17,13 +15,15 @@ from young_prism.core.manifest.model import (
     SkippedEntry,
 )
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import art_direction_of
+from young_prism.core.markup.picture import art_direction_of, snippet_markup
 from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import Plan, PlannedOriginal, PlannedRendition, SkippedOriginal
 from young_prism.core.plan.resolve import resolve_recipe
-from young_prism.core.plan.model import SkippedOriginal, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.render.results import Rendered
 from young_prism.core.types import ImageFormat, Outcome
+from young_prism.engine.build.request import PathFilter
 from young_prism.engine.output.ledger import Ledger
+
 
 def rendition_entry(rendered: Rendered) -> RenditionEntry:
     """Return the manifest's line for a delivered rendition."""
@@ -127,7 +127,11 @@ def _original(
         renditions=tuple(delivered),
         skipped=dropped,
         snippet=Delivered(
-            original.path, tuple(delivered), snippet_markup(recipe), art_direction_of(recipe), facts.transparent
+            original.path,
+            tuple(delivered),
+            snippet_markup(recipe),
+            art_direction_of(recipe),
+            facts.transparent,
         ).html(),
     )
 

@@ -13,12 +13,12 @@ from pathlib import Path
 
 from young_prism.core.manifest.model import OrphanEntry
 from young_prism.core.manifest.text import ManifestText
+from young_prism.engine.build.snapshot import orphan_stamps, snapshot_synced_with
 from young_prism.engine.files import path_inside
+from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import manifest_file, no_manifest
-from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.build.snapshot import orphan_stamps, snapshot_synced_with
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,10 +48,12 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
     _manifest(out)
     with output_lock(out):
         manifest = _manifest(out)
-        found = _find_in(out, manifest.frame.orphaned)
+        orphans = _find_in(out, manifest.frame.orphaned)
         if only is not None:
-            found = Orphans(tuple(one for one in found.ours if one.path in only), found.changed)
-        for orphan in found.ours:
+            orphans = Orphans(
+                tuple(orphan for orphan in orphans.ours if orphan.path in only), orphans.changed
+            )
+        for orphan in orphans.ours:
             target = path_inside(out, orphan.path)
             target.unlink(missing_ok=True)
             with suppress(OSError):  # the first folder that is not empty ends it
@@ -59,12 +61,12 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
                     if folder == out:
                         break
                     folder.rmdir()
-        gone = {orphan.path for orphan in found.ours}
+        gone = {orphan.path for orphan in orphans.ours}
         left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in gone)
         frame = manifest.frame.model_copy(update={"orphaned": left})
         with snapshot_synced_with(out, gone):
             write_atomically(manifest_file(out), replace(manifest, frame=frame).as_json())
-    return found
+    return orphans
 
 
 def _manifest(out: Path) -> ManifestText:
@@ -77,7 +79,7 @@ def _manifest(out: Path) -> ManifestText:
 def _find_in(out: Path, orphaned: Collection[OrphanEntry]) -> Orphans:
     ledger = Ledger(out, partial=True)
     ledger.load_orphans(orphaned, orphan_stamps(out))
-    there = [orphan for orphan in orphaned if (out / orphan.path).is_file()]
-    ours = tuple(orphan for orphan in there if ledger.is_ours(orphan.path))
+    existing = [orphan for orphan in orphaned if (out / orphan.path).is_file()]
+    ours = tuple(orphan for orphan in existing if ledger.is_ours(orphan.path))
     names = {orphan.path for orphan in ours}
-    return Orphans(ours, tuple(orphan.path for orphan in there if orphan.path not in names))
+    return Orphans(ours, tuple(orphan.path for orphan in existing if orphan.path not in names))

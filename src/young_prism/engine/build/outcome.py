@@ -16,7 +16,9 @@ from young_prism.core.types import Outcome
 class FullPlanReason(StrEnum):
     """Why a build planned the whole source and not only what changed. The values are sentences for people."""
 
-    IN_PLACE = "Renditions take the names of their originals, so all originals are compared with their backup."
+    IN_PLACE = (
+        "Renditions take the names of their originals, so all originals are compared with their backup."
+    )
     NO_SNAPSHOT = "There is no snapshot of a finished build by this recipe and these versions."
     BESIDE_ORIGINALS = "Renditions lie beside their originals, whose names they may not take."
     COUNTER = "The name rule has a counter, which depends on all originals."
@@ -56,21 +58,21 @@ class BuildOutcome:
             self.outcomes[Outcome.FAILED if left.failed else Outcome.SKIPPED] += 1
         self._in_order()
 
-    def add(self, other: BuildOutcome) -> None:
+    def add(self, outcome: BuildOutcome) -> None:
         """Count another part of the same build as well."""
-        self.outcomes.update(other.outcomes)
-        self.bytes_originals += other.bytes_originals
-        self.bytes_renditions += other.bytes_renditions
-        self.originals += other.originals
-        self.failures += other.failures
-        self.skipped += other.skipped
-        self.warnings += other.warnings
+        self.outcomes.update(outcome.outcomes)
+        self.bytes_originals += outcome.bytes_originals
+        self.bytes_renditions += outcome.bytes_renditions
+        self.originals += outcome.originals
+        self.failures += outcome.failures
+        self.skipped += outcome.skipped
+        self.warnings += outcome.warnings
         self._in_order()
 
     def _in_order(self) -> None:
         for rows in (self.failures, self.skipped):
-            rows.sort(key=lambda one: (one.path, one.rendition))
-        self.warnings.sort(key=lambda one: one[0])
+            rows.sort(key=lambda skipped: (skipped.path, skipped.rendition))
+        self.warnings.sort(key=lambda warning: warning[0])
 
     def as_dict(self) -> dict[str, Any]:
         """Return the object that `build --json` prints."""

@@ -85,7 +85,7 @@ def _build(
         on_event,
         cache=options.cache,
         stopped=options.is_cancelled,
-        kept=backed_up,
+        backed_up=backed_up,
     )
     executor = BuildExecutor(
         request=request,

@@ -90,7 +90,5 @@ def plan_inspected(
             if path in excluded
         ),
     ]
-    plan = make_plan(
-        facts, request.recipe, left_out, details=request.metadata, marks=request.watermarks
-    )
+    plan = make_plan(facts, request.recipe, left_out, details=request.metadata, marks=request.watermarks)
     return PreparedPlan(plan, inspection, ledger)

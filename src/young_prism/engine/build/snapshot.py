@@ -6,8 +6,6 @@ compares stamps, and knows what is unchanged: mostly everything.
 """
 
 from __future__ import annotations
-from young_prism.engine.files import file_stamp
-from young_prism.core.file_stamp import FileStamp
 
 import hashlib
 import json
@@ -21,22 +19,23 @@ from typing import Any, NamedTuple
 from pydantic_core import from_json
 
 from young_prism.core.errors import OutputError
-from young_prism.core.selection.image_metadata import MetadataByPath
+from young_prism.core.file_stamp import FileStamp
 from young_prism.core.images.facts import FACTS_VERSION
-from young_prism.core.selection.scope import Scope
 from young_prism.core.plan.keys import PIXELS_VERSION
 from young_prism.core.plan.model import SkippedOriginal, WatermarkFile
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.summary import OriginalStats
+from young_prism.core.selection.image_metadata import MetadataByPath
+from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Outcome
 from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
 from young_prism.engine.events import ReusedUnchanged
+from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
+from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.ledger import (
     JOURNAL,
 )
 from young_prism.engine.output.manifest_file import manifest_file
-from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.files import STATE_FOLDER, SourceFile
 from young_prism.engine.source.walk import Scan
 from young_prism.engine.versions import versions
 
@@ -159,7 +158,7 @@ class BuildSnapshot:
                 orphans = {path: FileStamp.from_json(stamp) for path, stamp in head["orphans"].items()}
                 originals = _parse_originals(lines)
                 if len(originals) == head["originals"]:
-                    raw = {one.path: line for one, line in zip(originals, lines, strict=True)}
+                    raw = {original.path: line for original, line in zip(originals, lines, strict=True)}
                     return BuildSnapshot(out, context, originals, head["left_out"], orphans, raw)
         return None
 
@@ -179,12 +178,17 @@ class BuildSnapshot:
         known = {original.path: original for original in self.originals}
         same, changed, before = [], [], []
         out = f"{self.out}/"
-        for one in scan.originals:
-            was = known.pop(one.path, None)
-            if was and was.stamp == one.stamp and was.detail_hash == detail_hash(one.path) and _are_unchanged(out, was.files):
+        for file in scan.originals:
+            was = known.pop(file.path, None)
+            if (
+                was
+                and was.stamp == file.stamp
+                and was.detail_hash == detail_hash(file.path)
+                and _are_unchanged(out, was.files)
+            ):
                 same.append(was)
                 continue
-            changed.append(one)
+            changed.append(file)
             if was:
                 before.append(was)
         orphans = [(path, *stamp) for path, stamp in self.orphans.items()]
@@ -202,7 +206,7 @@ class BuildSnapshot:
                 "originals": len(self.originals),
             }
             known = self.lines
-            lines = [known.get(one.path) or json.dumps(one).encode() for one in self.originals]
+            lines = [known.get(original.path) or json.dumps(original).encode() for original in self.originals]
             text = b"\n".join([json.dumps(head).encode(), *lines])
             write_atomically(self.out / STATE_FOLDER / _FILE, text, durable=False)
 
@@ -210,9 +214,11 @@ class BuildSnapshot:
 def _parse_originals(lines: Sequence[bytes]) -> tuple[OriginalSnapshot, ...]:
     originals = []
     for row in from_json(b"[%s]" % b",".join(lines)):
-        one = OriginalSnapshot(*row)
-        stamp = FileStamp.from_json(one.stamp) if one.stamp else None
-        originals.append(one._replace(stamp=stamp, share=OriginalStats(*one.share) if one.share else None))
+        original = OriginalSnapshot(*row)
+        stamp = FileStamp.from_json(original.stamp) if original.stamp else None
+        originals.append(
+            original._replace(stamp=stamp, share=OriginalStats(*original.share) if original.share else None)
+        )
     return tuple(originals)
 
 
@@ -231,7 +237,7 @@ def _are_unchanged(out: str, files: Iterable[FileEntry]) -> bool:
 
 def left_out_hash(scan: Scan) -> str:
     """Return a hash of what a walk left out, and why."""
-    rows = [[one.path, one.error, one.remedy, one.failed] for one in scan.left_out]
+    rows = [[skipped.path, skipped.error, skipped.remedy, skipped.failed] for skipped in scan.left_out]
     return hashlib.sha256(json.dumps(rows).encode()).hexdigest()
 
 
@@ -258,7 +264,9 @@ def to_outcome(
         outcome.originals += 1
         outcome.outcomes[Outcome.REUSED] += stats.delivered
         outcome.outcomes[Outcome.SKIPPED] += stats.skipped
-        outcome.skipped += [skipped_rendition(original.path, path, reason) for path, reason in original.skipped]
+        outcome.skipped += [
+            skipped_rendition(original.path, path, reason) for path, reason in original.skipped
+        ]
         if stats.delivered:
             outcome.bytes_originals += stats.before
             outcome.bytes_renditions += stats.after
@@ -296,11 +304,11 @@ def updated_snapshot(
     """Return a record of what is the same, and of others."""
     lines = dict(snapshot.lines)
     changed = list(changed)
-    for one in changed:
-        lines.pop(one.path, None)
+    for original in changed:
+        lines.pop(original.path, None)
     return replace(
         snapshot,
-        originals=tuple(sorted((*unchanged, *changed), key=lambda one: one.path)),
+        originals=tuple(sorted((*unchanged, *changed), key=lambda original: original.path)),
         left_out=left_out_hash(scan),
         orphans=orphans,
         lines=lines,

@@ -12,8 +12,8 @@ from young_prism.core.render.results import (
 )
 from young_prism.core.types import Outcome
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.output.reusable import ReusableRendition
 from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.reusable import ReusableRendition
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,11 +32,11 @@ class RemainingWork:
         known: dict[str, PriorResult] = {}
         elsewhere: dict[str, ReusableRendition] = {}
         for rendition in original.renditions:
-            place = (rendition.path, rendition.key)
+            location = (rendition.path, rendition.key)
             if ledger.is_there(rendition):
-                known[rendition.path] = PriorResult(ledger.made[place].bytes, delivered=True)
-            elif place in ledger.skipped:
-                known[rendition.path] = PriorResult(ledger.skipped[place].bytes, delivered=False)
+                known[rendition.path] = PriorResult(ledger.made[location].bytes, delivered=True)
+            elif location in ledger.skipped:
+                known[rendition.path] = PriorResult(ledger.skipped[location].bytes, delivered=False)
             elif earlier := ledger.find_reusable(rendition) or (cache and cache.find(rendition.key)):
                 known[rendition.path] = PriorResult(earlier.size, earlier.delivered)
                 elsewhere[rendition.path] = earlier
@@ -52,8 +52,8 @@ class RemainingWork:
         """Return what is to be said of it where nothing has to be encoded, else None."""
         if len(self.known) < len(self.original.renditions):
             return None
-        dropped = formats_to_drop(self.original, {path: one.bytes for path, one in self.known.items()})
-        if any(not one.delivered and path not in dropped for path, one in self.known.items()):
+        dropped = formats_to_drop(self.original, {path: prior.bytes for path, prior in self.known.items()})
+        if any(not prior.delivered and path not in dropped for path, prior in self.known.items()):
             return None
         return [
             Rendered(
@@ -74,8 +74,8 @@ def split_duplicates(todo: list[RemainingWork]) -> tuple[list[RemainingWork], li
     first: list[RemainingWork] = []
     copies: list[RemainingWork] = []
     seen: set[tuple[str, ...]] = set()
-    for one in todo:
-        keys = tuple(rendition.key for rendition in one.original.renditions)
-        (copies if keys in seen else first).append(one)
+    for work in todo:
+        keys = tuple(rendition.key for rendition in work.original.renditions)
+        (copies if keys in seen else first).append(work)
         seen.add(keys)
     return first, copies

@@ -46,7 +46,7 @@ class DeployPlan:
     @property
     def bytes(self) -> int:
         """What is to be sent."""
-        return sum(one.bytes for one in self.send)
+        return sum(rendition.bytes for rendition in self.send)
 
     @property
     def nothing_to_do(self) -> bool:
@@ -75,28 +75,28 @@ def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: b
     other files have. Raises `OutputError` or `PublishError`.
     """
     manifest = require_manifest(manifest_file(out))
-    there = store.listing()
-    before = _published_paths(store, there, overwrite=overwrite)
+    existing = store.listing()
+    before = _published_paths(store, existing, overwrite=overwrite)
     known = {**(hashes_of(before) if before else {}), **_journal(out, store)}
-    ours = {**({one.path: one.sha256 for one in before.orphaned} if before else {}), **known}
+    ours = {**({orphan.path: orphan.sha256 for orphan in before.orphaned} if before else {}), **known}
     sizes = _sizes(before)
     send: list[RenditionEntry] = []
     foreign: list[str] = []
     same = 0
-    wanted = [one for original in manifest.originals for one in original.renditions]
-    for one in wanted:
-        if one.path not in there:
-            send.append(one)
-        elif there[one.path] == one.bytes and known.get(one.path) == one.sha256:
+    renditions = [rendition for original in manifest.originals for rendition in original.renditions]
+    for entry in renditions:
+        if entry.path not in existing:
+            send.append(entry)
+        elif existing[entry.path] == entry.bytes and known.get(entry.path) == entry.sha256:
             same += 1
-        elif one.path in ours or overwrite:
-            send.append(one)
-        elif there[one.path] == one.bytes and store.holds(one.path, _bytes(out, one)):
+        elif entry.path in ours or overwrite:
+            send.append(entry)
+        elif existing[entry.path] == entry.bytes and store.holds(entry.path, _bytes(out, entry)):
             same += 1
         else:
-            foreign.append(one.path)
-    paths = {one.path for one in wanted}
-    gone = [path for path, size in sizes.items() if path not in paths and there.get(path) == size]
+            foreign.append(entry.path)
+    paths = {rendition.path for rendition in renditions}
+    gone = [path for path, size in sizes.items() if path not in paths and existing.get(path) == size]
     differs = before is None or before != manifest
     return DeployPlan(
         out,
@@ -114,12 +114,14 @@ def _sizes(before: Manifest | None) -> dict[str, int]:
     """Return the bytes of all that a published manifest proves ours."""
     if before is None:
         return {}
-    sizes = {one.path: one.bytes for original in before.originals for one in original.renditions}
-    return {**{one.path: one.bytes for one in before.orphaned}, **sizes}
+    sizes = {
+        rendition.path: rendition.bytes for original in before.originals for rendition in original.renditions
+    }
+    return {**{orphan.path: orphan.bytes for orphan in before.orphaned}, **sizes}
 
 
-def _published_paths(store: Storage, there: Mapping[str, int], *, overwrite: bool) -> Manifest | None:
-    if MANIFEST_NAME not in there:
+def _published_paths(store: Storage, existing: Mapping[str, int], *, overwrite: bool) -> Manifest | None:
+    if MANIFEST_NAME not in existing:
         return None
     data = store.read(MANIFEST_NAME)
     try:
@@ -156,7 +158,9 @@ def deploy(
     journal = _journal_file(plan.out, plan.store)
     journal.parent.mkdir(parents=True, exist_ok=True)
     with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_MAX_PARALLEL) as pool:
-        sending = {pool.submit(_send, plan, one, cache, is_cancelled): one for one in plan.send}
+        sending = {
+            pool.submit(_send, plan, rendition, cache, is_cancelled): rendition for rendition in plan.send
+        }
         try:
             for done in as_completed(sending):
                 _on_sent(sending[done], done, result, log)
@@ -176,7 +180,7 @@ def deploy(
     return result
 
 
-def _on_sent(one: RenditionEntry, done: Future[bool], result: DeployResult, log: TextIO) -> None:
+def _on_sent(rendition: RenditionEntry, done: Future[bool], result: DeployResult, log: TextIO) -> None:
     """Note that a file was sent, or why not. Raises what is no error of ours."""
     error = done.exception()
     if isinstance(error, YoungPrismError):
@@ -184,29 +188,29 @@ def _on_sent(one: RenditionEntry, done: Future[bool], result: DeployResult, log:
     elif error:
         raise error
     elif done.result():
-        log.write(json.dumps([one.path, one.sha256]) + "\n")
+        log.write(json.dumps([rendition.path, rendition.sha256]) + "\n")
         log.flush()
         result.sent += 1
 
 
-def _send(found: DeployPlan, one: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
+def _send(plan: DeployPlan, rendition: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
     if stopped():
         return False
-    found.store.write(one.path, _bytes(found.out, one), ObjectHeaders(one.type, cache))
+    plan.store.write(rendition.path, _bytes(plan.out, rendition), ObjectHeaders(rendition.type, cache))
     return True
 
 
-def _bytes(out: Path, one: RenditionEntry) -> bytes:
+def _bytes(out: Path, rendition: RenditionEntry) -> bytes:
     """Return a rendition's bytes, sure that they are what was made. Raises `OutputError`."""
     try:
-        data = (out / one.path).read_bytes()
+        data = (out / rendition.path).read_bytes()
     except OSError as error:
         raise OutputError(
-            f"It cannot be read ({error.strerror}).", file=str(out / one.path), remedy="Build again."
+            f"It cannot be read ({error.strerror}).", file=str(out / rendition.path), remedy="Build again."
         ) from error
-    if hashlib.sha256(data).hexdigest() != one.sha256:
+    if hashlib.sha256(data).hexdigest() != rendition.sha256:
         raise OutputError(
-            "It was changed since it was made.", file=str(out / one.path), remedy="Build again."
+            "It was changed since it was made.", file=str(out / rendition.path), remedy="Build again."
         )
     return data
 

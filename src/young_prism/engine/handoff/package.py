@@ -40,25 +40,31 @@ class Package:
         Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
         """
         manifest = require_manifest(manifest_file(out))
-        every = [(original, one) for original in manifest.originals for one in original.renditions]
+        every = [
+            (original, rendition) for original in manifest.originals for rendition in original.renditions
+        ]
         known = since or {}
-        entries = tuple((original, one) for original, one in every if known.get(one.path) != one.sha256)
-        for _, one in entries:
-            _check(out, one)
-        paths = {one.path for _, one in every}
+        entries = tuple(
+            (original, rendition)
+            for original, rendition in every
+            if known.get(rendition.path) != rendition.sha256
+        )
+        for _, file in entries:
+            _check(out, file)
+        paths = {rendition.path for _, rendition in every}
         gone = tuple(sorted(path for path in known if path not in paths))
         return Package(out, manifest, entries, gone, since is None)
 
     @property
     def bytes(self) -> int:
         """What its renditions weigh."""
-        return sum(one.bytes for _, one in self.entries)
+        return sum(rendition.bytes for _, rendition in self.entries)
 
     def stream(self) -> ZipStream:
         """Return the zip as chunks; its length in bytes is known before, and no file is in memory whole."""
         zipped = ZipStream(sized=True, compress_type=ZIP_STORED)
-        for _, one in self.entries:
-            zipped.add_path(self.out / one.path, one.path)
+        for _, rendition in self.entries:
+            zipped.add_path(self.out / rendition.path, rendition.path)
         for name, text in self._metadata_files().items():
             zipped.add(text.encode("utf-8", "surrogateescape"), name)
         return zipped
@@ -72,7 +78,7 @@ class Package:
         }
         if self.removed:
             papers["removed.txt"] = "".join(f"{path}\n" for path in self.removed)
-        sums = {one.path: one.sha256 for _, one in self.entries}
+        sums = {rendition.path: rendition.sha256 for _, rendition in self.entries}
         sums |= {
             name: hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
             for name, text in papers.items()
@@ -89,15 +95,19 @@ class Package:
 def last_packed(out: Path) -> dict[str, str] | None:
     """Return what the last zip of a build left a reader with, a hash for each path; None if there was none."""
     try:
-        found = from_json((out / STATE_FOLDER / _LAST).read_bytes())
+        hashes = from_json((out / STATE_FOLDER / _LAST).read_bytes())
     except (OSError, ValueError):
         return None
-    return found if isinstance(found, dict) else None
+    return hashes if isinstance(hashes, dict) else None
 
 
 def hashes_of(manifest: Manifest) -> dict[str, str]:
     """Return the hash of each rendition by its path."""
-    return {one.path: one.sha256 for original in manifest.originals for one in original.renditions}
+    return {
+        rendition.path: rendition.sha256
+        for original in manifest.originals
+        for rendition in original.renditions
+    }
 
 
 def renditions_csv(entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]) -> str:
@@ -105,31 +115,33 @@ def renditions_csv(entries: tuple[tuple[OriginalEntry, RenditionEntry], ...]) ->
     rows = (
         (
             original.path,
-            one.path,
-            one.facet or "whole",
-            one.format,
-            one.type,
-            one.width,
-            one.height,
-            one.bytes,
-            one.sha256,
+            rendition.path,
+            rendition.facet or "whole",
+            rendition.format,
+            rendition.type,
+            rendition.width,
+            rendition.height,
+            rendition.bytes,
+            rendition.sha256,
         )
-        for original, one in entries
+        for original, rendition in entries
     )
     return csv_text(COLUMNS, rows)
 
 
-def _check(out: Path, one: RenditionEntry) -> None:
-    path_inside(out, one.path)
+def _check(out: Path, rendition: RenditionEntry) -> None:
+    path_inside(out, rendition.path)
     try:
-        size = (out / one.path).lstat().st_size  # a link in its place would send what it leads to
+        size = (out / rendition.path).lstat().st_size  # a link in its place would send what it leads to
     except OSError as error:
         raise OutputError(
-            f"It is not there any more ({error.strerror}).", file=str(out / one.path), remedy="Build again."
+            f"It is not there any more ({error.strerror}).",
+            file=str(out / rendition.path),
+            remedy="Build again.",
         ) from error
-    if size != one.bytes:
+    if size != rendition.bytes:
         raise OutputError(
-            "It was changed since it was made.", file=str(out / one.path), remedy="Build again."
+            "It was changed since it was made.", file=str(out / rendition.path), remedy="Build again."
         )
 
 

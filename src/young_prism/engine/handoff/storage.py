@@ -47,9 +47,9 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
     No other scheme is accepted: fsspec knows many that read or write this machine past every check of folders.
     Raises `PublishError` for an address that cannot be used.
     """
-    scheme, found, rest = address.partition("://")
-    if not found or scheme == "file":
-        return FolderStorage(Path(rest if found else address))
+    scheme, separator, rest = address.partition("://")
+    if not separator or scheme == "file":
+        return FolderStorage(Path(rest if separator else address))
     if scheme not in _S3:
         raise PublishError(
             f"{scheme}:// is not a scheme that can be published to.",
@@ -103,13 +103,13 @@ class FolderStorage:
 
     def listing(self) -> dict[str, int]:
         """Return the bytes of each file that is there; what is being written now, or goes while we look, is not."""
-        found = {}
+        sizes = {}
         for entry in files_below(self.folder):
             with suppress(OSError):
                 if entry.is_file() and not is_part(entry.name):
                     path = os.path.relpath(entry.path, self.folder).replace(os.sep, "/")
-                    found[path] = entry.stat().st_size
-        return found
+                    sizes[path] = entry.stat().st_size
+        return sizes
 
     def read(self, path: str) -> bytes | None:
         """Return a file's bytes, None where there is none."""
@@ -149,8 +149,8 @@ class ObjectStorage:
         """Return the bytes of each object that is there. Raises `PublishError` where the storage refuses."""
         with _translate_errors(self.name):
             self._bucket_there()
-            found = self._system.find(self._root, detail=True)
-        self._details = {self._below(path): info for path, info in found.items()}
+            listing = self._system.find(self._root, detail=True)
+        self._details = {self._below(path): info for path, info in listing.items()}
         return {path: int(info["size"]) for path, info in self._details.items()}
 
     def _bucket_there(self) -> None:
@@ -200,7 +200,7 @@ class _translate_errors:  # noqa: N801
     """Say what storage refuses as a sentence: at the one point where its library is called."""
 
     def __init__(self, name: str, path: str = "") -> None:
-        self._place = f"{name.rstrip('/')}/{path}" if path else name
+        self._address = f"{name.rstrip('/')}/{path}" if path else name
 
     def __enter__(self) -> None:
         """Begin."""
@@ -210,12 +210,12 @@ class _translate_errors:  # noqa: N801
         if type(error).__name__ in _UNREACHABLE:
             raise PublishError(
                 "The storage cannot be reached.",
-                file=self._place,
+                file=self._address,
                 remedy="Check the endpoint and that the storage is running, then publish again: what is done is kept.",
             ) from error
         if isinstance(error, Exception) and not isinstance(error, PublishError | FileNotFoundError):
             raise PublishError(
                 f"The storage refuses ({type(error).__name__}: {error}).",
-                file=self._place,
+                file=self._address,
                 remedy="Check address, keys and endpoint, and publish again: what is done is kept.",
             ) from error

@@ -32,9 +32,9 @@ class UnpackResult:
     placed: list[Placement] = field(default_factory=list)
     refused: list[IncomingError] = field(default_factory=list)
 
-    def count(self, place: PlacementOutcome) -> int:
+    def count(self, outcome: PlacementOutcome) -> int:
         """Return how many files ended so."""
-        return sum(placed.outcome is place for placed in self.placed)
+        return sum(placed.outcome is outcome for placed in self.placed)
 
 
 _UNREADABLE = (
@@ -106,8 +106,8 @@ def _check(info: zipfile.ZipInfo) -> None:
         raise IncomingError("It is encrypted.", file=shown, remedy="Pack it again without a password.")
     mode = info.external_attr >> 16
     if mode and stat.S_IFMT(mode) not in (0, stat.S_IFREG):
-        what = "a link" if stat.S_ISLNK(mode) else "no ordinary file"
-        raise IncomingError(f"It is {what}.", file=shown, remedy="Pack the file itself.")
+        kind_text = "a link" if stat.S_ISLNK(mode) else "no ordinary file"
+        raise IncomingError(f"It is {kind_text}.", file=shown, remedy="Pack the file itself.")
 
 
 def _receive(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placement:

@@ -130,10 +130,13 @@ class Inbox:
 
         `length` and `sha256` are what the sender promised. Raises `IncomingError`; then nothing of it stays.
         """
-        wanted = incoming_path(file_name)
-        with self._received(wanted.path, printable_name(file_name), stream, length, sha256) as (part, digest):
-            placed = self._place_file(part, wanted.path, digest)
-        return Placement(placed.path, placed.outcome, placed.note or wanted.note)
+        incoming = incoming_path(file_name)
+        with self._received(incoming.path, printable_name(file_name), stream, length, sha256) as (
+            part,
+            digest,
+        ):
+            placed = self._place_file(part, incoming.path, digest)
+        return Placement(placed.path, placed.outcome, placed.note or incoming.note)
 
     def replace(
         self, path: str, file_name: str, stream: Readable, *, length: int | None = None
@@ -143,18 +146,18 @@ class Inbox:
         It has the same name; where it is of another kind, with its own ending. Raises `IncomingError`; then all is as it was.
         """
         old, ending = split_name(path)[0], split_name(incoming_path(file_name).path)[1]
-        wanted = f"{old}.{ending}" if ending else path
-        with self._received(wanted, printable_name(file_name), stream, length) as (part, digest):
+        target_name = f"{old}.{ending}" if ending else path
+        with self._received(target_name, printable_name(file_name), stream, length) as (part, digest):
             if (self.originals / path).is_file() and _hash(self.originals / path) == digest:
                 return Replacement(path, "")
-            kept = f"{secrets.token_hex(4)}/{path}"
-            self._move(path, self._earlier / kept)
+            backup = f"{secrets.token_hex(4)}/{path}"
+            self._move(path, self._earlier / backup)
             try:
-                placed = self._place_file(part, wanted, digest)
+                placed = self._place_file(part, target_name, digest)
             except BaseException:
-                self._restore(kept, path)
+                self._restore(backup, path)
                 raise
-        return Replacement(placed.path, kept)
+        return Replacement(placed.path, backup)
 
     def undo_replace(self, path: str, before: str, backup: str) -> str:
         """Undo a replacement: what lies at `path` is kept, what was `before` is back. Return where the other one is kept."""
@@ -186,9 +189,9 @@ class Inbox:
         with suppress(FileNotFoundError):
             (self.originals / path).rename(target)
 
-    def _restore(self, kept: str, path: str) -> None:
-        if (self._earlier / kept).is_file():
-            (self._earlier / kept).rename(self.originals / path)
+    def _restore(self, backup: str, path: str) -> None:
+        if (self._earlier / backup).is_file():
+            (self._earlier / backup).rename(self.originals / path)
 
     @contextmanager
     def _received(
@@ -215,10 +218,10 @@ class Inbox:
 
     def check_number(self, more: int) -> None:
         """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
-        there = sum(1 for _ in files_below(self.originals))
-        if there + more > self.limits.files:
+        existing = sum(1 for _ in files_below(self.originals))
+        if existing + more > self.limits.files:
             raise IncomingTooLargeError(
-                f"{more:,} files would come to {there} that are here, over the limit of {self.limits.files:,}.",
+                f"{more:,} files would come to {existing} that are here, over the limit of {self.limits.files:,}.",
                 remedy="Make a source of its own of them, or raise --max-files.",
             )
 
@@ -264,12 +267,12 @@ class Inbox:
             if fmt is None:
                 if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
                     return
-                other = identify_non_image(head)
+                known = identify_non_image(head)
                 raise IncomingKindError(
-                    f"It is {other.what}." if other else "It is no picture that we know.",
+                    f"It is {known.description}." if known else "It is no picture that we know.",
                     file=shown,
-                    remedy=other.remedy
-                    if other
+                    remedy=known.remedy
+                    if known
                     else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
                 )
             try:

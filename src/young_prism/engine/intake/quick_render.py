@@ -122,8 +122,8 @@ class QuickRenderer:
                 is_cancelled=lambda: self._closing,
             )
             for done in self._pool.run(PullIterator(self._take), job):
-                _, heard = done.item
-                heard(done.error or done.result)
+                _, on_result = done.item
+                on_result(done.error or done.result)
 
     def _take(self) -> tuple[UploadJob, OnQuickResult] | None:
         with self._news:
@@ -162,17 +162,19 @@ def _render(data: bytes, brought: UploadJob) -> QuickResult:
         if not plan.originals:
             return QuickResult(facts, (), facts.mean_colour)
         [original] = plan.originals
-        wanted = initial_renditions(original)
-        pieces = encode_paths(data, original, [one.path for one in wanted])
-        alone = replace(original, renditions=tuple(wanted))
-        made = [one for one in finalize(alone, {}, pieces) if one.data is not None]
+        renditions = initial_renditions(original)
+        pieces = encode_paths(data, original, [rendition.path for rendition in renditions])
+        alone = replace(original, renditions=tuple(renditions))
+        made = [rendered for rendered in finalize(alone, {}, pieces) if rendered.data is not None]
     except YoungPrismError as error:
         error.file = path
         raise
-    for one in made:
+    for item in made:
         if brought.cache:
-            brought.cache.store(one)
-    return QuickResult(facts, tuple(rendition_entry(one) for one in made), _placeholder(facts, made))
+            brought.cache.store(item)
+    return QuickResult(
+        facts, tuple(rendition_entry(rendered) for rendered in made), _placeholder(facts, made)
+    )
 
 
 def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
@@ -180,9 +182,9 @@ def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
     from young_prism.core.pixels.placeholder import placeholder
     from young_prism.core.vips import pyvips
 
-    own = next((one.placeholder for one in made if one.placeholder), "")
-    if own or not made or facts.passes_through or facts.transparent:
-        return own or facts.mean_colour
+    own_placeholder = next((rendered.placeholder for rendered in made if rendered.placeholder), "")
+    if own_placeholder or not made or facts.passes_through or facts.transparent:
+        return own_placeholder or facts.mean_colour
     try:
         pixels = pyvips.Image.new_from_buffer(made[0].data, "")
         return placeholder(pixels, Finishing(placeholder="blur"))
@@ -192,9 +194,12 @@ def _placeholder(facts: Facts, made: Sequence[Rendered]) -> str:
 
 def initial_renditions(original: PlannedOriginal) -> list[PlannedRendition]:
     """Return the renditions that any browser can show: the narrowest, which has the placeholder, and one for a column."""
-    whole = [one for one in original.renditions if one.facet == WHOLE_FACET]
+    whole = [rendition for rendition in original.renditions if rendition.facet == WHOLE_FACET]
     if not whole:
         return []
-    fallback = sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.size)
-    middle = next((one for one in fallback if one.size.width >= _WIDTH), fallback[-1])
+    fallback = sorted(
+        (rendition for rendition in whole if rendition.format == whole[-1].format),
+        key=lambda rendition: rendition.size,
+    )
+    middle = next((rendition for rendition in fallback if rendition.size.width >= _WIDTH), fallback[-1])
     return list(dict.fromkeys([fallback[0], middle]))

@@ -101,7 +101,9 @@ class OutputFilter:
         """Take note of what the newest build made, where that lies among the originals."""
         manifest = read_manifest(manifest_file(self._out)) if self._beside else None
         if manifest:
-            self._paths = {one.path for original in manifest.originals for one in original.renditions}
+            self._paths = {
+                rendition.path for original in manifest.originals for rendition in original.renditions
+            }
             self._paths |= {*MANIFEST_NAMES, *(orphan.path for orphan in manifest.orphaned)}
 
 
@@ -113,5 +115,5 @@ def write_failures(source: Path, failures: Sequence[SkippedOriginal]) -> None:
         return
     now = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
     lines = [f"{now}: these cannot be used"]
-    lines += [f"{printable_name(one.path)}: {one.error} {one.remedy}" for one in failures]
+    lines += [f"{printable_name(skipped.path)}: {skipped.error} {skipped.remedy}" for skipped in failures]
     write_atomically(file, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

@@ -66,13 +66,13 @@ def write_temp_files(files: Sequence[tuple[Path, bytes]], writers: Executor) -> 
     """
     waiting = [writers.submit(write_temp_file, target, data) for target, data in files]
     wait(waiting)
-    failed = next((error for one in waiting if (error := one.exception())), None)
+    failed = next((error for future in waiting if (error := future.exception())), None)
     if failed:
-        for one in waiting:
-            if not one.exception():
-                _drop(one.result())
+        for pending in waiting:
+            if not pending.exception():
+                _drop(pending.result())
         raise failed
-    return [one.result() for one in waiting]
+    return [future.result() for future in waiting]
 
 
 def _drop(part: Path) -> None:

@@ -36,9 +36,9 @@ class Cache:
 
     def find(self, key: str) -> ReusableRendition | None:
         """Return what came of a key; its bytes are read, and checked, when they are asked for."""
-        place = self._place(key)
+        path = self._path(key)
         try:
-            with place.open("rb") as file:
+            with path.open("rb") as file:
                 head = from_json(file.readline())
             return ReusableRendition(
                 size=int(head["bytes"]),
@@ -46,8 +46,8 @@ class Cache:
                 outcome=Outcome(head["outcome"]),
                 reason=str(head["reason"]),
                 placeholder=str(head["placeholder"]),
-                read=lambda: _read_body(place),
-                invalidate=lambda: place.unlink(missing_ok=True),
+                read=lambda: _read_body(path),
+                invalidate=lambda: path.unlink(missing_ok=True),
             )
         except (OSError, ValueError, KeyError, TypeError):
             return None
@@ -65,7 +65,7 @@ class Cache:
         }
         with suppress(OutputError):
             data = json.dumps(head).encode() + b"\n" + (rendered.data or b"")
-            write_atomically(self._place(rendered.planned.key), data, durable=False)
+            write_atomically(self._path(rendered.planned.key), data, durable=False)
             self._added = True
 
     def trim(self) -> None:
@@ -73,14 +73,14 @@ class Cache:
         if self._added:
             trim_folder(self.folder, self.limit)
 
-    def _place(self, key: str) -> Path:
+    def _path(self, key: str) -> Path:
         return self.folder / hashlib.sha256(key.encode()).hexdigest()[:2] / key
 
 
-def _read_body(place: Path) -> bytes:
-    with place.open("rb") as file:
+def _read_body(path: Path) -> bytes:
+    with path.open("rb") as file:
         file.readline()
         data = file.read()
     with suppress(OSError):
-        os.utime(place)  # it was used now: others go first
+        os.utime(path)  # it was used now: others go first
     return data

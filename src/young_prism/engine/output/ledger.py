@@ -165,7 +165,7 @@ class Ledger:
         self._take_files(entry, files)
 
     def _take_files(self, entry: OriginalEntry, files: Mapping[str, FileStamp]) -> None:
-        hashes = {one.path: one.sha256 for one in entry.renditions}
+        hashes = {rendition.path: rendition.sha256 for rendition in entry.renditions}
         self.stamps |= {path: (stamp, hashes[path]) for path, stamp in files.items() if path in hashes}
 
     def load_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, FileStamp]) -> None:
@@ -179,10 +179,10 @@ class Ledger:
         """Whether the manifest was written by this version and this recipe."""
         return self.made_by == (f"young-prism {__version__}", recipe.published)
 
-    def known_facts(self, found: SourceFile) -> Facts | None:
+    def known_facts(self, file: SourceFile) -> Facts | None:
         """Return the facts of an original that was looked at and has not changed since."""
-        stamp, facts = self.facts.get(found.path, (None, None))
-        return facts if stamp == found.stamp else None
+        stamp, facts = self.facts.get(file.path, (None, None))
+        return facts if stamp == file.stamp else None
 
     def hash_on_disk(self, path: str) -> str | None:
         """Return the sha256 of what lies at `path`, None for nothing; read only where its stamp is new."""
@@ -224,11 +224,11 @@ class Ledger:
         files: list[tuple[str, ImageFormat, int]] = []
         left_out: set[tuple[str, ImageFormat]] = set()
         for rendition in original.renditions:
-            place = (rendition.path, rendition.key)
+            location = (rendition.path, rendition.key)
             if self.is_there(rendition):
-                entry: RenditionEntry | SkippedEntry = self.made[place]
-            elif place in self.skipped:
-                entry = self.skipped[place]
+                entry: RenditionEntry | SkippedEntry = self.made[location]
+            elif location in self.skipped:
+                entry = self.skipped[location]
                 left_out.add((rendition.facet, rendition.format))
             else:
                 return False
@@ -291,7 +291,7 @@ class Ledger:
         data = {
             "version": __version__,
             "originals": {
-                path: (found.stamp, facts.as_dict()) for path, (found, facts) in sorted(seen.items())
+                path: (file.stamp, facts.as_dict()) for path, (file, facts) in sorted(seen.items())
             },
             "renditions": {path: self.stamps[path] for path in sorted(self.stamps) if path in self.owned},
         }

@@ -12,16 +12,16 @@ _FULL_TO = 0.9
 def trim_folder(folder: Path, limit: int) -> None:
     """Delete what was longest not used, if the files two levels down take more bytes than `limit`."""
     files = []
-    for place in folder.glob("??/*"):
+    for path in folder.glob("??/*"):
         with suppress(OSError):
-            info = place.stat()
-            files.append((info.st_mtime_ns, info.st_size, place))
+            info = path.stat()
+            files.append((info.st_mtime_ns, info.st_size, path))
     total = sum(size for _, size, _ in files)
     if total <= limit:
         return
-    for _, size, place in sorted(files, key=lambda one: one[0]):
+    for _, size, path in sorted(files, key=lambda row: row[0]):
         if total <= limit * _FULL_TO:
             break
         with suppress(OSError):
-            place.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
         total -= size

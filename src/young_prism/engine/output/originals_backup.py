@@ -81,16 +81,16 @@ class OriginalsBackup:
 
     def entries(self) -> dict[str, BackupEntry]:
         """Return the newest entry of each path. A damaged last line, of a power cut, is passed over."""
-        found: dict[str, BackupEntry] = {}
+        entries: dict[str, BackupEntry] = {}
         try:
             lines = (self.folder / _INDEX).read_bytes().splitlines()
         except OSError:
-            return found
+            return entries
         for line in lines:
             with suppress(ValueError):
-                kept = BackupEntry.model_validate_json(line)
-                found[kept.path] = kept
-        return found
+                entry = BackupEntry.model_validate_json(line)
+                entries[entry.path] = entry
+        return entries
 
     def back_up(self, site: Path, paths: Iterable[str], today: date) -> dict[str, BackupEntry]:
         """Keep these originals of a site, and return all that are kept of it now.
@@ -101,26 +101,26 @@ class OriginalsBackup:
         known = self.entries()
         for path in paths:
             known[path] = self._take(site, path, known.get(path), today)
-        here = {path: kept for path, kept in known.items() if os.path.lexists(site / path)}
+        here = {path: entry for path, entry in known.items() if os.path.lexists(site / path)}
         self.current.mkdir(parents=True, exist_ok=True)
         for path in known.keys() - here.keys():
             path_inside(self.current, path).unlink(missing_ok=True)
-        for path, kept in here.items():
-            self._link(kept, path_inside(self.current, path))
+        for path, saved_entry in here.items():
+            self._link(saved_entry, path_inside(self.current, path))
         return here
 
     def _take(self, site: Path, path: str, known: BackupEntry | None, today: date) -> BackupEntry:
-        place = site / path
+        path_in_site = site / path
         try:
-            info = place.stat()
+            info = path_in_site.stat()
             same = known and (known.bytes, known.mtime_ns) == (info.st_size, info.st_mtime_ns)
             if known and same and self._file(known).is_file():
                 return known
-            data = place.read_bytes()
+            data = path_in_site.read_bytes()
             digest = hashlib.sha256(data).hexdigest()
             if known and known.sha256 == digest and self._file(known).is_file():
                 return known
-            kept = BackupEntry(
+            entry = BackupEntry(
                 path=path,
                 date=self._free_date(path, today),
                 sha256=digest,
@@ -128,7 +128,7 @@ class OriginalsBackup:
                 mtime_ns=info.st_mtime_ns,
                 mode=info.st_mode,
             )
-            copy = self._file(kept)
+            copy = self._file(entry)
             write_atomically(copy, data)
             if hashlib.sha256(copy.read_bytes()).hexdigest() != digest:
                 raise OutputError(
@@ -138,12 +138,12 @@ class OriginalsBackup:
                 )
             os.utime(copy, ns=(info.st_mtime_ns, info.st_mtime_ns))
             with (self.folder / _INDEX).open("a", encoding="utf-8") as index:
-                index.write(kept.model_dump_json() + "\n")
+                index.write(entry.model_dump_json() + "\n")
                 index.flush()
                 os.fsync(index.fileno())
         except OSError as error:
-            raise output_error(error, place) from error
-        return kept
+            raise output_error(error, path_in_site) from error
+        return entry
 
     def _free_date(self, path: str, today: date) -> str:
         """Return the name of today's folder, or of a further one where this path is in it already."""
@@ -153,12 +153,12 @@ class OriginalsBackup:
             number += 1
         return name
 
-    def _file(self, kept: BackupEntry) -> Path:
-        return path_inside(self.folder, f"{kept.date}/{kept.path}")
+    def _file(self, entry: BackupEntry) -> Path:
+        return path_inside(self.folder, f"{entry.date}/{entry.path}")
 
-    def _link(self, kept: BackupEntry, target: Path) -> None:
+    def _link(self, entry: BackupEntry, target: Path) -> None:
         """Let the current one be this file: a hard link, or a copy where the disk has none."""
-        file = self._file(kept)
+        file = self._file(entry)
         try:
             if target.exists():
                 if target.samefile(file):
@@ -189,26 +189,28 @@ class OriginalsBackup:
         done = RestoreResult()
         with output_lock(site):
             ledger = Ledger.load(site)
-            for path, kept in sorted(entries.items()):
-                self._restore(site, ledger, path, kept, done)
+            for path, entry in sorted(entries.items()):
+                self._restore(site, ledger, path, entry, done)
             if not done.refused and not keep_renditions:
                 _remove_build(site, ledger, entries.keys(), done)
         return done
 
-    def _restore(self, site: Path, ledger: Ledger, path: str, kept: BackupEntry, done: RestoreResult) -> None:
-        if ledger.hash_on_disk(path) == kept.sha256:
+    def _restore(
+        self, site: Path, ledger: Ledger, path: str, entry: BackupEntry, done: RestoreResult
+    ) -> None:
+        if ledger.hash_on_disk(path) == entry.sha256:
             done.already_there.append(path)
             return
         if ledger.is_foreign(path):
             done.refused.append((path, "it was changed since it was made, and is somebody's own now"))
             return
         try:
-            data = self._file(kept).read_bytes()
+            data = self._file(entry).read_bytes()
         except (OSError, OutputError) as error:
             why = error.strerror if isinstance(error, OSError) else error.what
             done.refused.append((path, f"what was kept cannot be read ({why})"))
             return
-        if hashlib.sha256(data).hexdigest() != kept.sha256:
+        if hashlib.sha256(data).hexdigest() != entry.sha256:
             done.refused.append((path, "what was kept is damaged"))
             return
         try:
@@ -217,8 +219,8 @@ class OriginalsBackup:
             done.refused.append((path, error.what))
             return
         write_atomically(target, data)
-        os.utime(target, ns=(kept.mtime_ns, kept.mtime_ns))
-        target.chmod(kept.mode)
+        os.utime(target, ns=(entry.mtime_ns, entry.mtime_ns))
+        target.chmod(entry.mode)
         ledger.invalidate(path)
         done.restored.append(path)
 

@@ -40,7 +40,7 @@ DEFAULT_BYTES = 500_000_000
 
 @dataclass(slots=True)
 class _PageRequest:
-    wanted: list[ProofRequest]
+    proof_request: list[ProofRequest]
     asked_at: float
 
 
@@ -63,14 +63,21 @@ class ProofService:
         self._thread: threading.Thread | None = None
 
     def request(
-        self, page: str, wanted: Sequence[ProofRequest], rank: Callable[[ProofRequest], Any] = lambda _: 0
+        self, page: str, requests: Sequence[ProofRequest], rank: Callable[[ProofRequest], Any] = lambda _: 0
     ) -> list[ProofResult | YoungPrismError | None]:
         """Say what a page wants to see now, and get what is there, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
 
         What has the lowest `rank` is made first.
         """
-        found = [self._load_cached(one) for one in wanted]
-        missing = sorted((one for one, there in zip(wanted, found, strict=True) if there is None), key=rank)
+        results = [self._load_cached(proof_request) for proof_request in requests]
+        missing = sorted(
+            (
+                proof_request
+                for proof_request, result in zip(requests, results, strict=True)
+                if result is None
+            ),
+            key=rank,
+        )
         with self._news:
             if missing:
                 self._pages[page] = _PageRequest(missing, time.monotonic())
@@ -78,7 +85,7 @@ class ProofService:
             else:
                 self._pages.pop(page, None)
             self._news.notify_all()
-        return found
+        return results
 
     def leave(self, page: str) -> None:
         """Stop what is made for a page that is not looked at any more."""
@@ -96,7 +103,9 @@ class ProofService:
     def retry(self) -> None:
         """Forget what failed, so that it is tried again when it is asked for."""
         with self._news:
-            self._known = {key: one for key, one in self._known.items() if isinstance(one, ProofResult)}
+            self._known = {
+                key: result for key, result in self._known.items() if isinstance(result, ProofResult)
+            }
 
     def close(self) -> None:
         """Stop everything, and wait for it."""
@@ -107,21 +116,21 @@ class ProofService:
         if self._thread:
             self._thread.join()
 
-    def _load_cached(self, wanted: ProofRequest) -> ProofResult | YoungPrismError | None:
-        known = self._known.get(wanted.key)
+    def _load_cached(self, request: ProofRequest) -> ProofResult | YoungPrismError | None:
+        known = self._known.get(request.key)
         if isinstance(known, YoungPrismError):
             return known
         if known is None or not (self.folder / known.file).is_file():
-            known = load_cached(self.folder, wanted)
+            known = load_cached(self.folder, request)
             if known:
-                self._remember(wanted.key, known)
+                self._remember(request.key, known)
         return known
 
-    def _remember(self, key: str, found: ProofResult | YoungPrismError) -> None:
+    def _remember(self, key: str, result: ProofResult | YoungPrismError) -> None:
         with self._news:
             while len(self._known) >= _MAX_RESULTS:
                 self._known.pop(next(iter(self._known)))
-            self._known[key] = found
+            self._known[key] = result
 
     def _start(self) -> None:
         if self._thread is None and not self._closing:
@@ -149,14 +158,18 @@ class ProofService:
         """Make what pages want until none wants anything."""
         job: Job[tuple[str, ProofRequest]] = proof_job(self.folder, lambda: self._closing)
         for done in self._pool.run(PullIterator(self._take), job):
-            page, wanted = done.item
+            page, request = done.item
             result = done.error or done.result
-            self._remember(wanted.key, result)
+            self._remember(request.key, result)
             with self._news:
-                self._handed.discard(wanted.key)
+                self._handed.discard(request.key)
                 waiting = self._pages.get(page)
                 if waiting:
-                    waiting.wanted = [one for one in waiting.wanted if one.key != wanted.key]
+                    waiting.proof_request = [
+                        proof_request
+                        for proof_request in waiting.proof_request
+                        if proof_request.key != request.key
+                    ]
 
     def _take(self) -> tuple[str, ProofRequest] | None:
         """Return what to do next, from the page that asked last."""
@@ -164,9 +177,13 @@ class ProofService:
             page = self._next_page(self._handed)
             if page is None:
                 return None
-            wanted = next(one for one in self._pages[page].wanted if one.key not in self._handed)
-            self._handed.add(wanted.key)
-            return page, wanted
+            request = next(
+                proof_request
+                for proof_request in self._pages[page].proof_request
+                if proof_request.key not in self._handed
+            )
+            self._handed.add(request.key)
+            return page, request
 
     def _next_page(self, handed: set[str] | frozenset[str] = frozenset()) -> str | None:
         """Return the page that asked last among those that go on asking and want something; drop those that were left."""
@@ -176,6 +193,6 @@ class ProofService:
         open_ones = [
             (page.asked_at, name)
             for name, page in self._pages.items()
-            if any(one.key not in handed for one in page.wanted)
+            if any(proof_request.key not in handed for proof_request in page.proof_request)
         ]
         return max(open_ones)[1] if open_ones else None

@@ -85,24 +85,24 @@ def proof_sheets(
     for done in pool.run(list(sheets), looks):
         sheets[done.item].facts, sheets[done.item].error = done.result, done.error
     wish = _SheetOptions(recipe, names, target, width)
-    wanted: list[tuple[ProofSheet, ProofRequest]] = []
+    requests: list[tuple[ProofSheet, ProofRequest]] = []
     for sheet in sheets.values():
         if sheet.facts is not None:
-            wanted += [(sheet, one) for one in _requests(sheet, sheet.facts, wish)]
+            requests += [(sheet, request) for request in _requests(sheet, sheet.facts, wish)]
     if not exact:
-        wanted = [(sheet, one) for sheet, one in wanted if one.task is not ProofTask.EXACT]
+        requests = [(sheet, request) for sheet, request in requests if request.task is not ProofTask.EXACT]
     job: Job[tuple[ProofSheet, ProofRequest]] = proof_job(folder)
     ended: dict[tuple[str, str], tuple[ProofResult | None, YoungPrismError | None]] = {}
-    for number, result in enumerate(pool.run(wanted, job), start=1):
-        sheet, one = result.item
-        ended[sheet.path, one.key] = (result.result, result.error)
-        on_progress(number, len(wanted))
-    for sheet, one in wanted:
-        found, error = ended[sheet.path, one.key]
-        if one.task is ProofTask.EXACT:
-            sheet.exact = found
+    for number, result in enumerate(pool.run(requests, job), start=1):
+        sheet, proof_request = result.item
+        ended[sheet.path, proof_request.key] = (result.result, result.error)
+        on_progress(number, len(requests))
+    for sheet, proof_request in requests:
+        outcome, error = ended[sheet.path, proof_request.key]
+        if proof_request.task is ProofTask.EXACT:
+            sheet.exact = outcome
         else:
-            sheet.rows.append(SheetRow(one.candidate, one.target, found, error))
+            sheet.rows.append(SheetRow(proof_request.candidate, proof_request.target, outcome, error))
     return list(sheets.values())
 
 
@@ -152,15 +152,18 @@ def _requests(sheet: ProofSheet, facts: Facts, wish: _SheetOptions) -> list[Proo
     base = ProofRequest(root, original, original.renditions[0].facet, sheet.size, ProofTask.EXACT, first)
     aims = [] if target is None else _search_candidates(settings, sharpen=sharpen)
     finds = [
-        ProofRequest(root, original, base.facet, sheet.size, ProofTask.SEARCH, one, target) for one in aims
+        ProofRequest(root, original, base.facet, sheet.size, ProofTask.SEARCH, candidate, target)
+        for candidate in aims
     ]
-    return [base, *finds, *(base.with_candidate(one) for one in candidates)]
+    return [base, *finds, *(base.with_candidate(candidate) for candidate in candidates)]
 
 
 def _search_candidates(settings: dict[ImageFormat, Settings], *, sharpen: bool) -> list[Candidate]:
     """Return where a search begins in each lossy format."""
     return [
-        candidate_of(f"{format_of(one).value}-{one.quality}", settings, sharpen=sharpen)
-        for one in settings.values()
-        if not isinstance(one, Png)
+        candidate_of(
+            f"{format_of(candidate_settings).value}-{candidate_settings.quality}", settings, sharpen=sharpen
+        )
+        for candidate_settings in settings.values()
+        if not isinstance(candidate_settings, Png)
     ]

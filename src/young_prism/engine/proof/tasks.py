@@ -146,14 +146,14 @@ def run_proof(folder: str, request: ProofRequest) -> ProofResult:
 
 def load_cached(folder: Path, request: ProofRequest) -> ProofResult | None:
     """Return what was made of it before, if it is there whole."""
-    place = folder / request.key[:2] / f"{request.key}.json"
+    file = folder / request.key[:2] / f"{request.key}.json"
     try:
-        plain = from_json(place.read_bytes())
-        found = ProofResult(**{**plain, "worst": tuple(plain["worst"])})
-        there = (folder / found.file).stat().st_size == found.bytes
+        plain = from_json(file.read_bytes())
+        result = ProofResult(**{**plain, "worst": tuple(plain["worst"])})
+        is_complete = (folder / result.file).stat().st_size == result.bytes
     except (OSError, ValueError, TypeError, KeyError):
         return None
-    return found if there else None
+    return result if is_complete else None
 
 
 def _compute(folder: Path, request: ProofRequest) -> ProofResult:
@@ -168,14 +168,14 @@ def _compute(folder: Path, request: ProofRequest) -> ProofResult:
     elif request.task is ProofTask.MAP:
         data = difference_map(bench.measure(candidate).lost)
     elif request.task is ProofTask.SEARCH and request.target is not None and candidate.quality is not None:
-        found, seconds = bench.search(candidate, request.target)
-        data = found.data
+        search_result, seconds = bench.search(candidate, request.target)
+        data = search_result.data
         facts = {
-            "score": found.score,
-            "quality": found.quality,
+            "score": search_result.score,
+            "quality": search_result.quality,
             "seconds": seconds,
-            "note": found.explanation,
-            "reached": found.reached,
+            "note": search_result.explanation,
+            "reached": search_result.reached,
             "worst": worst_window(bench.lost(candidate, data), WINDOW),
         }
     else:

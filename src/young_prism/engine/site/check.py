@@ -44,8 +44,8 @@ def check_site(
     if manifest:
         findings += _orphans(site.out)
         shown = _shown_originals(site, pages, manifest) if budget.page_views else {}
-        own = manifest.model_copy(update={"recipe": site.recipe})
-        findings += over_budget(own, budget, site.details, shown)
+        own_manifest = manifest.model_copy(update={"recipe": site.recipe})
+        findings += over_budget(own_manifest, budget, site.details, shown)
     return CheckResult(findings, len(prepared.plan.originals))
 
 
@@ -55,12 +55,12 @@ def _plan_findings(prepared: PreparedPlan) -> Iterator[Finding]:
         if prepared.ledger.is_done(original):
             continue
         states = [prepared.state(rendition).value for rendition in original.renditions]
-        for state, (kind, what) in _WORDS.items():
+        for state, (kind, text) in _WORDS.items():
             number = states.count(state)
             if number:
                 remedy = "Move those files away." if kind == "blocked" else "Run young-prism build."
                 yield Finding(
-                    kind, original.path, f"{number} of its {len(states)} renditions {what}.", remedy
+                    kind, original.path, f"{number} of its {len(states)} renditions {text}.", remedy
                 )
     for left in prepared.plan.left_out:
         if left.failed:

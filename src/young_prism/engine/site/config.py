@@ -57,7 +57,10 @@ class Site:
 def find_project(folder: Path) -> Path | None:
     """Return the project file in a folder, or in the nearest one above that has one."""
     places = [folder.resolve(), *folder.resolve().parents]
-    return next((place / PROJECT_FILE for place in places if (place / PROJECT_FILE).is_file()), None)
+    return next(
+        (folder_above / PROJECT_FILE for folder_above in places if (folder_above / PROJECT_FILE).is_file()),
+        None,
+    )
 
 
 def load_project(file: Path) -> Project:

@@ -84,7 +84,7 @@ class PageFile:
 
     def has(self, keys: Collection[str]) -> bool:
         """Whether any of those changes is still to be made."""
-        return any(one.key in keys for one in self.rewriting.changes)
+        return any(change.key in keys for change in self.rewriting.changes)
 
     def rewritten(self, keys: Collection[str] | None = None) -> bytes:
         """Return its bytes with those changes made; None is all of them."""
@@ -183,7 +183,7 @@ class SitePages:
 
     def originals_by_page(self) -> dict[str, set[str]]:
         """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
-        found: dict[str, set[str]] = {}
+        originals_by_page: dict[str, set[str]] = {}
         for path in self.paths():
             try:
                 text = read_regular_file(self.folder / path, LARGEST_PAGE).decode(errors="replace")
@@ -195,10 +195,10 @@ class SitePages:
                 for ref in references(text, _ending(path))
                 if not ref.is_text_mention
             )
-            originals = {place.original for place in places if isinstance(place, Match)}
+            originals = {match.original for match in places if isinstance(match, Match)}
             if originals:
-                found[path] = originals
-        return found
+                originals_by_page[path] = originals
+        return originals_by_page
 
     def rewrite(self, wish: RewriteOptions, known: RewriteCache | None = None) -> SiteRewrite:
         """Work out what would change in all pages. Nothing is written.
@@ -217,9 +217,9 @@ class SitePages:
 
     def read(self, path: str, wish: RewriteOptions) -> PageFile:
         """Read one page and work out what would change in it; one that cannot be changed says why."""
-        place = self.folder / path
+        file = self.folder / path
         try:
-            data = read_regular_file(place, LARGEST_PAGE)
+            data = read_regular_file(file, LARGEST_PAGE)
         except OSError as error:
             return _untouched(path, f"It cannot be read ({error.strerror}).")
         try:
@@ -227,10 +227,10 @@ class SitePages:
         except PageError as error:
             return _untouched(path, f"{error.what} {error.remedy}", data)
         if _ending(path) in STYLES:
-            found = rewrite_style(document, path, self.site, wish.mode)
+            rewriting = rewrite_style(document, path, self.site, wish.mode)
         else:
-            found = rewrite_page(document, path, self.site, wish)
-        return PageFile(path, data, document, found)
+            rewriting = rewrite_page(document, path, self.site, wish)
+        return PageFile(path, data, document, rewriting)
 
 
 RewriteCache = dict[tuple[str, RewriteOptions], tuple[FileStamp | None, PageFile]]
@@ -254,9 +254,9 @@ def _ending(path: str) -> str:
     return split_name(path)[1].lower()
 
 
-def _inside(folder: Path, other: Path) -> str | None:
+def _inside(folder: Path, other_folder: Path) -> str | None:
     """Return where a folder lies in another: empty where they are the same, None where it does not."""
-    root, real = Path(os.path.realpath(folder)), Path(os.path.realpath(other))
+    root, real = Path(os.path.realpath(folder)), Path(os.path.realpath(other_folder))
     if not real.is_relative_to(root):
         return None
     below = real.relative_to(root).as_posix()
@@ -279,32 +279,32 @@ def backup_folder(folder: Path) -> Path:
 
 
 def write_rewrite(
-    found: SiteRewrite, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
+    rewrite: SiteRewrite, keep: Path | None = None, keys: Mapping[str, Collection[str]] | None = None
 ) -> WriteResult:
     """Write the changes of all files, or those that `keys` names by path; the old files are kept first.
 
     A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
     """
-    chosen = [file for file in found.changed if keys is None or file.has(keys.get(file.path, ()))]
+    chosen = [file for file in rewrite.changed if keys is None or file.has(keys.get(file.path, ()))]
     stale = sorted(set(keys or ()) - {file.path for file in chosen})
     refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
     if not chosen:
         return WriteResult(refused=refused)
-    store = _new_folder(keep or backup_folder(found.folder))
+    store = _new_folder(keep or backup_folder(rewrite.folder))
     written = WriteResult(backup=store, refused=refused)
     entries = []
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
         write_atomically(store / file.path, file.data)
         entries.append(_RewrittenFile(path=file.path, before=_hash(file.data), after=_hash(after)))
-    record = _RewriteRecord(site=str(found.folder), files=tuple(entries))
+    record = _RewriteRecord(site=str(rewrite.folder), files=tuple(entries))
     write_atomically(store / _INDEX, (record.model_dump_json(indent=1) + "\n").encode())
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
-        if _bytes(found.folder / file.path) != file.data:
+        if _bytes(rewrite.folder / file.path) != file.data:
             written.refused.append((file.path, "It was changed since it was read; look at it again."))
             continue
-        _replace(found.folder, file.path, after, written)
+        _replace(rewrite.folder, file.path, after, written)
     return written
 
 
@@ -343,14 +343,16 @@ def newest_rewrite(folder: Path, keep: Path | None = None) -> Path | None:
 
     Raises `OutputError` for a record that is damaged or names paths outside the site.
     """
-    place = keep or backup_folder(folder)
+    store = keep or backup_folder(folder)
     root = os.path.realpath(folder)
-    return next((one for one in sorted(_in_backup(place), reverse=True) if _record(one).site == root), None)
+    return next(
+        (record for record in sorted(_in_backup(store), reverse=True) if _record(record).site == root), None
+    )
 
 
-def _in_backup(place: Path) -> Iterator[Path]:
+def _in_backup(store: Path) -> Iterator[Path]:
     with suppress(OSError):
-        yield from (one for one in place.iterdir() if (one / _INDEX).is_file())
+        yield from (entry for entry in store.iterdir() if (entry / _INDEX).is_file())
 
 
 def _record(store: Path) -> _RewriteRecord:
@@ -367,14 +369,14 @@ def _record(store: Path) -> _RewriteRecord:
 def _new_folder(keep: Path) -> Path:
     name = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%S")
     for number in range(1000):
-        place = keep / (f"{name}-{number:03d}" if number else name)
+        new_folder = keep / (f"{name}-{number:03d}" if number else name)
         try:
-            place.mkdir(parents=True)
+            new_folder.mkdir(parents=True)
         except FileExistsError:
             continue
         except OSError as error:
-            raise output_error(error, place) from error
-        return place
+            raise output_error(error, new_folder) from error
+        return new_folder
     raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
 
 

@@ -44,7 +44,7 @@ KnownFacts = Callable[[SourceFile], Facts | None]
 FileResult = tuple[SourceFile, Facts | YoungPrismError]
 
 
-def no_known_facts(_found: SourceFile) -> None:
+def no_known_facts(_file: SourceFile) -> None:
     """Know nothing from an earlier look."""
 
 
@@ -148,9 +148,9 @@ def inspect_scanned(
     return InspectionResult(dict(sorted(seen.items())), tuple(left_out), scanned.notes, scanned)
 
 
-def scanned_paths(found: Scan) -> list[str]:
+def scanned_paths(scanned: Scan) -> list[str]:
     """Return the paths of everything that a page may rightly refer to."""
-    return [original.path for original in found.originals]
+    return [original.path for original in scanned.originals]
 
 
 def _results(

@@ -38,8 +38,8 @@ class SiteRead:
         root = Path(os.path.realpath(source))
         inside = root.is_relative_to(self.folder)
         where = root.relative_to(self.folder).as_posix() if inside else "\0"
-        found = {page: refs for page, (_, refs) in self.pages.items()}
-        return collect_references(found, self.files, originals, "" if where == "." else where)
+        references = {page: refs for page, (_, refs) in self.pages.items()}
+        return collect_references(references, self.files, originals, "" if where == "." else where)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,9 +88,9 @@ def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.
     `root` is a real path. Folders that are links are not followed.
     """
     ours = os.path.realpath(output) if output else ""
-    found = 0
+    count = 0
     waiting = [(str(root), "")]
-    while waiting and found < _MOST_FILES:
+    while waiting and count < _MOST_FILES:
         folder, prefix = waiting.pop()
         for entry in _entries(folder):
             path = prefix + entry.name
@@ -102,7 +102,7 @@ def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.
             if is_folder:
                 waiting.append((entry.path, path + "/"))
             else:
-                found += 1
+                count += 1
                 yield path, entry
 
 

@@ -58,11 +58,11 @@ def scan(
     that we made, which are no originals. Raises `SourceError` when the source is no folder that can be listed.
     """
     if not source.is_dir():
-        what = "This is a file, not a folder." if source.exists() else "There is no such folder."
-        raise SourceError(what, file=str(source), remedy="Point at a folder of images.")
+        text = "This is a file, not a folder." if source.exists() else "There is no such folder."
+        raise SourceError(text, file=str(source), remedy="Point at a folder of images.")
     walker = _Walker(source, output, scope, frozenset(owned), count_excluded=count_excluded)
     walker.walk(source)
-    walker.originals.sort(key=lambda found: found.path)
+    walker.originals.sort(key=lambda file: file.path)
     walker.left_out.sort(key=lambda left: left.path)
     return Scan(
         tuple(walker.originals),
@@ -151,9 +151,9 @@ class _Walker:
             elif _has_image_ending(entry.name):
                 self.pattern_hits[excluded_by] += 1
             return
-        asked = self.scope.included_by(path)
-        if asked:
-            self.pattern_hits[asked] += self._file(entry, path)
+        line = self.scope.included_by(path)
+        if line:
+            self.pattern_hits[line] += self._file(entry, path)
         else:
             self.not_included += _has_image_ending(entry.name)
 
@@ -202,16 +202,16 @@ class _Walker:
         if not (target.is_dir() or _has_image_ending(entry.name)):
             return  # neither an original nor a folder that may hold some
         if target.is_dir():
-            what = "This folder is a link"
+            text = "This folder is a link"
         elif target.exists():
-            what = "This file is a link"
+            text = "This file is a link"
         else:
             self._leave_out(path, "This is a link to nothing.", "Mend or delete the link.", failed=True)
             return
         where = "inside the source" if target.is_relative_to(self.root) else "to outside the source"
         self._leave_out(
             path,
-            f"{what} {where} and is not followed.",
+            f"{text} {where} and is not followed.",
             "Copy what it points at into the source, or build that folder on its own.",
         )
 

@@ -26,15 +26,15 @@ class Watermarks:
 
 def find_watermarks(recipe: Recipe, folders: Iterable[Path]) -> Watermarks:
     """Look for the recipe's watermarks in `folders`, the first that has one counts. A link out of them is not followed."""
-    found: dict[str, WatermarkFile] = {}
+    watermarks: dict[str, WatermarkFile] = {}
     errors = []
     where = list(folders)
     for name in _watermark_files(recipe):
         try:
-            found[name] = _read(name, where)
+            watermarks[name] = _read(name, where)
         except RecipeError as error:
             errors.append(error)
-    return Watermarks(found, tuple(errors))
+    return Watermarks(watermarks, tuple(errors))
 
 
 def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, WatermarkFile]:
@@ -46,8 +46,11 @@ def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, WatermarkFile]:
 
 
 def _watermark_files(recipe: Recipe) -> list[str]:
-    finishings = [recipe.finishing, *(one.finishing for one in recipe.overrides if one.finishing)]
-    return list(dict.fromkeys(one.watermark.file for one in finishings if one.watermark))
+    finishings = [
+        recipe.finishing,
+        *(override.finishing for override in recipe.overrides if override.finishing),
+    ]
+    return list(dict.fromkeys(finishing.watermark.file for finishing in finishings if finishing.watermark))
 
 
 def _read(name: str, folders: list[Path]) -> WatermarkFile:

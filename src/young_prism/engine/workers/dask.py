@@ -43,12 +43,12 @@ def local_versions() -> dict[str, str]:
     return versions()
 
 
-def difference(here: Mapping[str, str], there: Mapping[str, str]) -> str:
+def difference(here: Mapping[str, str], remote: Mapping[str, str]) -> str:
     """Say where the versions of two sides differ; empty if they do not."""
     return ", ".join(
-        f"{name} {there.get(name, 'missing')} there and {here[name]} here"
+        f"{name} {remote.get(name, 'missing')} there and {here[name]} here"
         for name in here
-        if there.get(name) != here[name]
+        if remote.get(name) != here[name]
     )
 
 
@@ -105,15 +105,15 @@ def _checked(client: Any, address: str) -> Cluster:
         )
     here = local_versions()
     try:
-        found: dict[str, dict[str, str]] = client.run(versions)
+        versions_by_worker: dict[str, dict[str, str]] = client.run(versions)
     except Exception as error:
         raise ClusterError(
             f"A worker cannot say which version it has ({type(error).__name__}: {error}).",
             file=address,
             remedy=f"Install young-prism[cluster] {__version__} on every machine.",
         ) from error
-    for worker, there in sorted(found.items()):
-        differs = difference(here, there)
+    for worker, remote in sorted(versions_by_worker.items()):
+        differs = difference(here, remote)
         if differs:
             raise _other_versions(worker, differs)
     return Cluster(client, address, sum(threads.values()), here)
@@ -147,7 +147,7 @@ class Cluster:
     expected: Mapping[str, str]
     _sent: dict[str, _Submitted] = field(default_factory=dict)
     _ended: queue.Queue[str] = field(default_factory=queue.Queue)
-    _asked: float = 0.0
+    _asked_at: float = 0.0
 
     def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
         """Run a job; what ends badly is tried once more here, alone."""
@@ -220,8 +220,8 @@ class Cluster:
             seconds = answer.seconds if answer else 0.0
             yield JobResult(sent.item, answer.result if answer else None, error, seconds)
         else:
-            what = f"Something unforeseen happened ({type(error).__name__}: {error})."
-            yield JobResult(sent.item, None, DamagedError(what, remedy="Try it on this machine."))
+            text = f"Something unforeseen happened ({type(error).__name__}: {error})."
+            yield JobResult(sent.item, None, DamagedError(text, remedy="Try it on this machine."))
 
     def _is_back(self) -> bool:
         """Whether the scheduler answers within a few seconds: a busy machine loses a connection now and then."""
@@ -233,9 +233,9 @@ class Cluster:
     def _overdue(self, job: Job[Any]) -> list[Any]:
         """Say what each worker is at; take back what hangs."""
         now = time.monotonic()
-        if now - self._asked < _WORKER_CHECK_INTERVAL_S:
+        if now - self._asked_at < _WORKER_CHECK_INTERVAL_S:
             return []
-        self._asked = now
+        self._asked_at = now
         for worker, keys in self.client.processing().items():
             for key in keys:
                 sent = self._sent.get(key)

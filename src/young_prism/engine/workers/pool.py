@@ -194,13 +194,13 @@ class _WorkerHandle(Generic[Item]):
         self.writer.close()
         self.pool = None
 
-    def drain_messages(self, heard: Callable[[WorkerMessage[Item]], None]) -> None:
+    def drain_messages(self, on_message: Callable[[WorkerMessage[Item]], None]) -> None:
         while self.pool is not None and self.reader.poll():
             number, message = self.reader.recv()
             for task in self.tasks:
                 if task.number == number:
                     task.begun = True
-                    heard(WorkerMessage(self.name, task.item, message))
+                    on_message(WorkerMessage(self.name, task.item, message))
 
 
 class Pool:
@@ -407,14 +407,14 @@ def _describe(error: BaseException) -> YoungPrismError:
             remedy="Reduce it first, or allow more with --memory.",
         )
     if isinstance(error, ProcessExpired):
-        what = f"Its worker process died (exit {error.exitcode}), tried alone as well."
+        text = f"Its worker process died (exit {error.exitcode}), tried alone as well."
     elif isinstance(error, (TimeoutError, CancelledError)):
-        what = "It took longer than its time limit, tried alone as well."
+        text = "It took longer than its time limit, tried alone as well."
     elif isinstance(error, BrokenProcessPool):
-        what = "No worker process can be started."
+        text = "No worker process can be started."
     else:
-        what = f"Something unforeseen happened ({type(error).__name__}: {error})."
-    return DamagedError(what, remedy=_REMEDY)
+        text = f"Something unforeseen happened ({type(error).__name__}: {error})."
+    return DamagedError(text, remedy=_REMEDY)
 
 
 @contextmanager

@@ -71,13 +71,13 @@ def inspect_files(
     root: str, paths: list[str], max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
 ) -> list[Facts | YoungPrismError]:
     """Look at several small originals in one task; an error stands in the place of its original."""
-    found: list[Facts | YoungPrismError] = []
+    results: list[Facts | YoungPrismError] = []
     for path in paths:
         try:
-            found.append(inspect_file(root, path, max_pixels, depth))
+            results.append(inspect_file(root, path, max_pixels, depth))
         except YoungPrismError as error:
-            found.append(error)
-    return found
+            results.append(error)
+    return results
 
 
 by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
@@ -139,7 +139,7 @@ def render_bytes(
     # Here, since a first look at headers must not wait for the codecs to load.
     from young_prism.core.render.render import encode_paths, render
 
-    places = {planned.path: place for place, planned in enumerate(original.renditions)}
+    places = {planned.path: index for index, planned in enumerate(original.renditions)}
 
     def say(planned: PlannedRendition, size: int) -> None:
         report((places[planned.path], size))

@@ -54,11 +54,11 @@ def draw_curve(
 ) -> Curve:
     """Draw measured points by format, and those without a quality: format, bytes, score, name, label."""
     everything = [point for line in points.values() for point, _ in line]
-    sizes = [max(1, point.bytes) for point in everything] + [max(1, one[1]) for one in plain] or [
+    sizes = [max(1, point.bytes) for point in everything] + [max(1, mark[1]) for mark in plain] or [
         1000,
         100_000,
     ]
-    scores = [point.score for point in everything] + [one[2] for one in plain]
+    scores = [point.score for point in everything] + [mark[2] for mark in plain]
     low, high = math.log(min(sizes) * 0.85), math.log(max(sizes) * 1.18)
     lowest = min([_LOWEST, *(10 * math.floor(score / 10) for score in scores if score > -60)])
     lowest = max(lowest, -20.0)

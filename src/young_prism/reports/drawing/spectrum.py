@@ -140,11 +140,11 @@ def _width_marks(widths: Sequence[int], across: Callable[[int], float]) -> tuple
 
 def apart(marks: Sequence[AxisMark], room: float) -> tuple[AxisMark, ...]:
     """Return those of `marks`, ascending, that stand further than `room` from the next; the last is always named."""
-    kept: list[AxisMark] = []
+    kept_marks: list[AxisMark] = []
     for mark in reversed(marks):
-        if not kept or kept[-1].at - mark.at > room:
-            kept.append(mark)
-    return tuple(reversed(kept))
+        if not kept_marks or kept_marks[-1].at - mark.at > room:
+            kept_marks.append(mark)
+    return tuple(reversed(kept_marks))
 
 
 def _byte_marks(most: int, up: Callable[[int], float], floor: float) -> tuple[AxisMark, ...]:

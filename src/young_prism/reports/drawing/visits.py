@@ -93,9 +93,9 @@ def draw_visits(choices: Sequence[RungChoice], chosen: FetchResult, unused: Sequ
         for number, rung in enumerate(ladder.rungs):
             x, y = across(start), up(rung.width)
             height = up(below) - y
-            said = f"{rung.width} px, {format_bytes(rung.bytes)}"
+            label = f"{rung.width} px, {format_bytes(rung.bytes)}"
             nobody = rung.path in unused
-            name = "" if height < _LEAST_HEIGHT else _named(said, rung.width, across(end) - x, nobody=nobody)
+            name = "" if height < _LEAST_HEIGHT else _named(label, rung.width, across(end) - x, nobody=nobody)
             bands.append(
                 FetchBand(
                     x,
@@ -104,7 +104,7 @@ def draw_visits(choices: Sequence[RungChoice], chosen: FetchResult, unused: Sequ
                     height,
                     rung.format,
                     name,
-                    f"{said}{', facet ' + ladder.facet if ladder.facet else ''}{'; nobody of a usual mix fetches it' if nobody else ''}",
+                    f"{label}{', facet ' + ladder.facet if ladder.facet else ''}{'; nobody of a usual mix fetches it' if nobody else ''}",
                     odd=bool(number % 2),
                     unused=nobody,
                 )
@@ -131,11 +131,11 @@ def draw_visits(choices: Sequence[RungChoice], chosen: FetchResult, unused: Sequ
     )
 
 
-def _named(said: str, width: int, room: float, *, nobody: bool) -> str:
+def _named(label: str, width: int, room: float, *, nobody: bool) -> str:
     """Return a band's name, as long as there is room for it."""
     if room < 90:
         return str(width) if room > 36 else ""
-    return f"{said}, nobody" if nobody else said
+    return f"{label}, nobody" if nobody else label
 
 
 def _apart(needs: Sequence[NeedMark]) -> list[NeedMark]:

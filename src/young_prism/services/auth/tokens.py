@@ -91,9 +91,9 @@ class TokenService:
             )
         token_id = "".join(secrets.choice("0123456789abcdefghijklmnopqrstuvwxyz") for _ in range(12))
         secret = secrets.token_urlsafe(32)
-        kept = [scope.value for scope in TokenScope if scope.value in scopes]
+        names = [scope.value for scope in TokenScope if scope.value in scopes]
         return NewToken(
-            self._store.access.add_token(token_id, name, _digest(secret), kept), f"yp_{token_id}_{secret}"
+            self._store.access.add_token(token_id, name, _digest(secret), names), f"yp_{token_id}_{secret}"
         )
 
     def keep_to_show(self, made: NewToken) -> str:
@@ -108,12 +108,12 @@ class TokenService:
         """Return the new token that was kept under a key; None the second time."""
         return self._fresh.pop(key, None)
 
-    def check(self, given: str) -> AccessToken | None:
+    def check(self, secret: str) -> AccessToken | None:
         """Return the row of a token that is right and was not revoked; None for any other."""
-        found = _FORM.fullmatch(given)
-        row = self._store.access.token(found[1]) if found else None
+        match = _FORM.fullmatch(secret)
+        row = self._store.access.token(match[1]) if match else None
         # Compared even where there is no row: the time tells nobody which ids exist.
-        right = hmac.compare_digest(_digest(found[2] if found else ""), row.digest if row else "0" * 64)
+        right = hmac.compare_digest(_digest(match[2] if match else ""), row.digest if row else "0" * 64)
         if not right or row is None or row.revoked_at is not None:
             return None
         self._store.access.note_use(row)

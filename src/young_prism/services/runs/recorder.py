@@ -70,23 +70,23 @@ class LiveState:
         """Take an original that is done."""
         self.lines.pop(original, None)
         self.work.pop(original, None)
-        self.workers = {name: one for name, one in self.workers.items() if one["original"] != original}
+        self.workers = {name: state for name, state in self.workers.items() if state["original"] != original}
         self.made.append((now, items))
         while self.made and now - self.made[0][0] > _RATE_OVER_S:
             self.made.popleft()
 
     def under_way(self) -> dict[str, Any]:
         """Return the originals that workers are at: their bytes and width, what is planned of them, and what is made."""
-        found = {}
-        for path in {one["original"] for one in self.workers.values()} & self.planned.keys():
+        originals = {}
+        for path in {state["original"] for state in self.workers.values()} & self.planned.keys():
             original = self.planned[path]
-            found[path] = {
+            originals[path] = {
                 "bytes": original.facts.bytes,
                 "width": original.facts.size.width,
                 "planned": [[r.format.value, r.size.width] for r in original.renditions],
                 "made": self.lines.get(path, []),
             }
-        return found
+        return originals
 
 
 class RunRecorder:

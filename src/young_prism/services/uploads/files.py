@@ -43,7 +43,7 @@ def restore_replaced(
     aside = inbox.undo_replace(upload.path, step.path, step.backup)
     move_metadata(store, source, upload.path, step.path)
     restored = store.uploads.change(
-        upload.id, state=UploadState.WORKING, path=step.path, given=step.given, first=step.first
+        upload.id, state=UploadState.WORKING, path=step.path, given=step.file_name, first=step.first
     )
     return restored or upload, aside
 

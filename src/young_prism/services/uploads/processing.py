@@ -125,7 +125,7 @@ class UploadProcessor:
 
     def _replacement_id(self, upload: Upload) -> int:
         """Return a number that differs with each original that takes the upload's place."""
-        change = self._store.uploads.last_change(upload.id, what=UndoKind.REPLACEMENT.value)
+        change = self._store.uploads.last_change(upload.id, kind=UndoKind.REPLACEMENT.value)
         return change.id if change else 0
 
     def _on_quick_render(
@@ -190,7 +190,7 @@ class UploadProcessor:
     def _refuse(self, source: Source, upload: Upload, error: YoungPrismError) -> None:
         """Discard an original that cannot be used. Where it had replaced another one, that comes back."""
         inbox = open_inbox(source, self._folders.limits)
-        change = self._store.uploads.last_change(upload.id, what=UndoKind.REPLACEMENT.value)
+        change = self._store.uploads.last_change(upload.id, kind=UndoKind.REPLACEMENT.value)
         step = step_from(change) if change else None
         if change and isinstance(step, ReplacementStep):
             upload, refused = restore_replaced(self._store, inbox, source, upload, step)

@@ -140,16 +140,16 @@ class UploadSerializer:
         made: Iterable[RenditionEntry] = entry.renditions if entry else first_renditions(row)
         return [
             RenditionAnswer(
-                facet=one.facet or WHOLE_FACET,
-                format=one.format,
-                type=one.type,
-                width=one.width,
-                height=one.height,
-                bytes=one.bytes,
-                sha256=one.sha256,
-                url=self._public + media(source.slug, one.path, one.sha256),
+                facet=rendition.facet or WHOLE_FACET,
+                format=rendition.format,
+                type=rendition.type,
+                width=rendition.width,
+                height=rendition.height,
+                bytes=rendition.bytes,
+                sha256=rendition.sha256,
+                url=self._public + media(source.slug, rendition.path, rendition.sha256),
             )
-            for one in made
+            for rendition in made
         ]
 
 
@@ -163,7 +163,7 @@ def entry_of(row: Upload, source: Source) -> OriginalEntry | None:
 
 def first_renditions(row: Upload) -> list[RenditionEntry]:
     """Return what was made of an upload at once."""
-    return [RenditionEntry.model_validate(one) for one in (row.first or {}).get("renditions", ())]
+    return [RenditionEntry.model_validate(entry) for entry in (row.first or {}).get("renditions", ())]
 
 
 def facts_of(row: Upload) -> Facts | None:

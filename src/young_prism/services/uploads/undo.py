@@ -34,7 +34,7 @@ class ReplacementStep:
     """Where its file is kept, below the folder of the source."""
     first: dict[str, Any] | None
     state: UploadState
-    given: str
+    file_name: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +58,7 @@ def add_step(store: Store, upload_id: str, step: UndoStep) -> None:
                 "kept": step.backup,
                 "first": step.first,
                 "state": step.state.value,
-                "given": step.given,
+                "given": step.file_name,
             }
             store.uploads.note(upload_id, UndoKind.REPLACEMENT.value, values)
         case MetadataStep():

@@ -89,14 +89,14 @@ def enter() -> Response | tuple[str, int]:
     if row and {TokenScope.PAGES.value, TokenScope.DESK.value} & set(row.scopes):
         session["token"] = row.id
         return redirect(back, code=303)
-    said = "This token is not for the pages." if row else "This token is wrong, or was revoked."
+    error_text = "This token is not for the pages." if row else "This token is wrong, or was revoked."
     try:
         parts.rates.count_wrong(request.remote_addr or "")
     except Problem as problem:
         return render_template(
             "access/sign_in.html", back=back, wrong=f"{problem.detail} {problem.remedy}"
         ), 429
-    return render_template("access/sign_in.html", back=back, wrong=said), 403
+    return render_template("access/sign_in.html", back=back, wrong=error_text), 403
 
 
 @blueprint.post("/sign-out")

@@ -61,26 +61,26 @@ class Operation:
     @property
     def all_problems(self) -> dict[int, str]:
         """What else it may answer, by status."""
-        found = {
+        models = {
             400: "The request cannot be read.",
             401: "There is no token, or it is wrong or revoked.",
             403: "The token may not do this, or the request comes from a foreign page.",
             429: "Too many requests; `Retry-After` says when to go on.",
         }
         if self.query or self.body or self.upload:
-            found[422] = "A value is not what it may be; `errors` says which."
+            models[422] = "A value is not what it may be; `errors` says which."
         if self.body or self.upload:
-            found[413] = "The body is over the limit."
-            found[415] = "The body has a type that is not taken."
+            models[413] = "The body is over the limit."
+            models[415] = "The body has a type that is not taken."
         if "{" in self.path:
-            found[404] = "There is nothing with this id."
+            models[404] = "There is nothing with this id."
         if self.if_match:
-            found[412] = "It was changed meanwhile: fetch it again."
-            found[428] = "`If-Match` is missing: it makes sure that nobody's change is lost."
+            models[412] = "It was changed meanwhile: fetch it again."
+            models[428] = "`If-Match` is missing: it makes sure that nobody's change is lost."
         if self.idempotent:
-            found[409] = "The same request is still being worked on."
-            found[422] = "A value is not what it may be, or the idempotency key belongs to another request."
-        return found | dict(self.problems)
+            models[409] = "The same request is still being worked on."
+            models[422] = "A value is not what it may be, or the idempotency key belongs to another request."
+        return models | dict(self.problems)
 
 
 OPERATIONS: list[Operation] = []
@@ -89,7 +89,7 @@ blueprint = Blueprint("api", __name__, url_prefix="/api/v1")
 
 def scope_of(name: str) -> TokenScope:
     """Return the scope that the operation with this name asks for."""
-    return next(one.scope for one in OPERATIONS if one.name == name)
+    return next(operation.scope for operation in OPERATIONS if operation.name == name)
 
 
 def operation(method: str, path: str, **options: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
@@ -100,14 +100,14 @@ def operation(method: str, path: str, **options: Any) -> Callable[[Callable[...,
     """
 
     def declared(function: Callable[..., Any]) -> Callable[..., Any]:
-        one = Operation(method=method, path=path, function=function, **options)
-        OPERATIONS.append(one)
+        operation = Operation(method=method, path=path, function=function, **options)
+        OPERATIONS.append(operation)
         rule = path.replace("{", "<").replace("}", ">").replace("<run>", "<int:run>")
 
         @wraps(function)
         def view(**parts: Any) -> Response:
             try:
-                return _dispatch(one, parts)
+                return _dispatch(operation, parts)
             except Problem as problem:
                 return answer_to(problem)
             except YoungPrismError as error:
@@ -115,45 +115,47 @@ def operation(method: str, path: str, **options: Any) -> Callable[[Callable[...,
             except RequestEntityTooLarge:
                 return answer_to(Problem(413, "The body is over the limit, or has too many parts."))
 
-        blueprint.add_url_rule(rule, endpoint=one.name, view_func=view, methods=[method])
+        blueprint.add_url_rule(rule, endpoint=operation.name, view_func=view, methods=[method])
         return function
 
     return declared
 
 
-def _dispatch(one: Operation, parts: dict[str, Any]) -> Response:
-    caller = authenticate(one.scope)
-    known = replay_response(caller) if one.idempotent else None
+def _dispatch(operation: Operation, parts: dict[str, Any]) -> Response:
+    caller = authenticate(operation.scope)
+    known = replay_response(caller) if operation.idempotent else None
     if known:
         return known
     try:
-        values = {**parts, "caller": caller, **_parse_request(one)}
-        answer = _response(one, one.function(**values))
+        values = {**parts, "caller": caller, **_parse_request(operation)}
+        answer = _response(operation, operation.function(**values))
     except BaseException:
-        if one.idempotent:
+        if operation.idempotent:
             store_response(caller, None)
         raise
-    if one.idempotent:
+    if operation.idempotent:
         store_response(caller, answer)
     return answer
 
 
-def _parse_request(one: Operation) -> dict[str, Any]:
+def _parse_request(operation: Operation) -> dict[str, Any]:
     values: dict[str, Any] = {}
-    if one.query:
-        values["query"] = checked(one.query, _reject_repeated(request.args.to_dict(flat=False)), "query")
-    elif request.args and not (one.upload and one.upload.fields):
+    if operation.query:
+        values["query"] = checked(
+            operation.query, _reject_repeated(request.args.to_dict(flat=False)), "query"
+        )
+    elif request.args and not (operation.upload and operation.upload.fields):
         raise Problem(422, f"This takes no parameters, and “{next(iter(request.args))}” was given.")
-    if one.body:
-        values["body"] = checked(one.body, _json(), "body")
+    if operation.body:
+        values["body"] = checked(operation.body, _json(), "body")
     return values
 
 
-def _reject_repeated(given: Mapping[str, list[str]]) -> dict[str, str]:
-    for name, values in given.items():
+def _reject_repeated(parameters: Mapping[str, list[str]]) -> dict[str, str]:
+    for name, values in parameters.items():
         if len(values) > 1:
             raise Problem(422, f"“{name}” was given more than once.")
-    return {name: values[0] for name, values in given.items()}
+    return {name: values[0] for name, values in parameters.items()}
 
 
 def _json() -> Any:
@@ -169,24 +171,24 @@ def _no_constant(name: str) -> Any:
     raise ValueError(f"{name} is no JSON")
 
 
-def checked(model: type[BaseModel], given: Any, where: str) -> Any:
+def checked(model: type[BaseModel], values: Any, where: str) -> Any:
     """Return what was given as the model says it. Raises `Problem` naming each value that is wrong."""
     try:
-        return model.model_validate(given)
+        return model.model_validate(values)
     except ValidationError as error:
         raise problems_of(error, where) from error
 
 
-def _response(one: Operation, result: Any) -> Response:
+def _response(operation: Operation, result: Any) -> Response:
     status, model, headers = 200, result, {}
     if isinstance(result, tuple):
         status, model, headers = result
     body = _as_bytes(model)
     response = Response(body, status=status, mimetype="application/json", headers=headers)
-    response.headers["Cache-Control"] = "no-store" if not one.tagged else "private, no-cache"
-    if one.tagged:
+    response.headers["Cache-Control"] = "no-store" if not operation.tagged else "private, no-cache"
+    if operation.tagged:
         response.set_etag(_entity_tag(body))
-        if one.method == "GET":
+        if operation.method == "GET":
             response.make_conditional(request)
     return response
 

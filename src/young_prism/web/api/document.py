@@ -39,14 +39,16 @@ def document_json() -> Response:
 @blueprint.get("/docs")
 def document_page() -> str:
     """Show the document for reading."""
-    found = document()
+    spec = document()
     groups: dict[str, list[dict[str, Any]]] = {}
-    for path, methods in found["paths"].items():
-        for method, one in methods.items():
-            groups.setdefault(one["tags"][0], []).append({**one, "path": path, "method": method.upper()})
+    for path, methods in spec["paths"].items():
+        for method, operation in methods.items():
+            groups.setdefault(operation["tags"][0], []).append(
+                {**operation, "path": path, "method": method.upper()}
+            )
     groups = dict(sorted(groups.items(), key=lambda group: group[0] != "Uploads"))
     return render_template(
-        "api/docs.html", document=found, groups=groups, schemas=found["components"]["schemas"]
+        "api/docs.html", document=spec, groups=groups, schemas=spec["components"]["schemas"]
     )
 
 
@@ -67,18 +69,21 @@ def document() -> dict[str, Any]:
     )
     names = _schemas(spec)
     spec.components.security_scheme("token", {"type": "http", "scheme": "bearer"})
-    for one in OPERATIONS:
-        spec.path(path=f"/api/v1{one.path}", operations={one.method.lower(): _operation(one, names)})
+    for operation in OPERATIONS:
+        spec.path(
+            path=f"/api/v1{operation.path}",
+            operations={operation.method.lower(): _operation(operation, names)},
+        )
     return dict(spec.to_dict())
 
 
 def _schemas(spec: APISpec) -> dict[type[BaseModel], str]:
     """Put all models into the document; return the name that each has there."""
     models: dict[type[BaseModel], JsonSchemaMode] = {ProblemDetails: "serialization"}
-    for one in OPERATIONS:
-        models |= {model: "serialization" for model, _ in one.answers.values()}
-        given = (one.body, one.upload.fields if one.upload else None)
-        models |= {model: "validation" for model in given if model}
+    for operation in OPERATIONS:
+        models |= {model: "serialization" for model, _ in operation.answers.values()}
+        used_models = (operation.body, operation.upload.fields if operation.upload else None)
+        models |= {model: "validation" for model in used_models if model}
     refs, schema = models_json_schema(
         list(models.items()),
         ref_template="#/components/schemas/{model}",
@@ -90,50 +95,51 @@ def _schemas(spec: APISpec) -> dict[type[BaseModel], str]:
     }
 
 
-def _operation(one: Operation, names: dict[type[BaseModel], str]) -> dict[str, Any]:
-    summary, description = one.summary_and_description
-    found: dict[str, Any] = {
-        "operationId": one.name,
-        "tags": [one.path.split("/")[1].capitalize()],
+def _operation(operation: Operation, names: dict[type[BaseModel], str]) -> dict[str, Any]:
+    summary, description = operation.summary_and_description
+    spec: dict[str, Any] = {
+        "operationId": operation.name,
+        "tags": [operation.path.split("/")[1].capitalize()],
         "summary": summary,
-        "description": f"{description}\n\nNeeds the scope `{one.scope.value}`.".strip(),
+        "description": f"{description}\n\nNeeds the scope `{operation.scope.value}`.".strip(),
         "security": [{"token": []}],
-        "parameters": [*_path_parameters(one), *_query_parameters(one), *_headers(one)],
+        "parameters": [*_path_parameters(operation), *_query_parameters(operation), *_headers(operation)],
         "responses": {
             **{
-                str(status): _answer(names[model], said, one) for status, (model, said) in one.answers.items()
+                str(status): _answer(names[model], description, operation)
+                for status, (model, description) in operation.answers.items()
             },
             **(
                 {"304": {"description": "It is as the tag says."}}
-                if one.tagged and one.method == "GET"
+                if operation.tagged and operation.method == "GET"
                 else {}
             ),
             **{
                 str(status): {
-                    "description": said,
+                    "description": description,
                     "content": {_PROBLEM: {"schema": _ref(names[ProblemDetails])}},
                 }
-                for status, said in sorted(one.all_problems.items())
+                for status, description in sorted(operation.all_problems.items())
             },
         },
     }
-    body = _body(one, names)
+    body = _body(operation, names)
     if body:
-        found["requestBody"] = body
-    return found
+        spec["requestBody"] = body
+    return spec
 
 
-def _answer(model: str, said: str, one: Operation) -> dict[str, Any]:
+def _answer(model: str, description: str, operation: Operation) -> dict[str, Any]:
     answer: dict[str, Any] = {
-        "description": said,
+        "description": description,
         "content": {"application/json": {"schema": _ref(model)}},
     }
     headers = {}
-    if one.tagged:
+    if operation.tagged:
         headers["ETag"] = (
             "To be sent as `If-Match` with a change, and as `If-None-Match` when it is fetched again."
         )
-    if "`Location`" in said:
+    if "`Location`" in description:
         headers["Location"] = "Where it is followed."
     if headers:
         answer["headers"] = {
@@ -142,18 +148,18 @@ def _answer(model: str, said: str, one: Operation) -> dict[str, Any]:
     return answer
 
 
-def _body(one: Operation, names: dict[type[BaseModel], str]) -> dict[str, Any] | None:
-    if one.body:
-        return {"required": True, "content": {"application/json": {"schema": _ref(names[one.body])}}}
-    if one.upload is None:
+def _body(operation: Operation, names: dict[type[BaseModel], str]) -> dict[str, Any] | None:
+    if operation.body:
+        return {"required": True, "content": {"application/json": {"schema": _ref(names[operation.body])}}}
+    if operation.upload is None:
         return None
     content: dict[str, Any] = {kind: {"schema": _PICTURE} for kind in ("application/octet-stream", "image/*")}
-    if one.upload.fields:
-        content = {"multipart/form-data": {"schema": _ref(names[one.upload.fields])}, **content}
+    if operation.upload.fields:
+        content = {"multipart/form-data": {"schema": _ref(names[operation.upload.fields])}, **content}
     return {"required": True, "content": content}
 
 
-def _path_parameters(one: Operation) -> list[dict[str, Any]]:
+def _path_parameters(operation: Operation) -> list[dict[str, Any]]:
     return [
         {
             "in": "path",
@@ -162,18 +168,18 @@ def _path_parameters(one: Operation) -> list[dict[str, Any]]:
             "schema": _PATHS[name][0],
             "description": _PATHS[name][1],
         }
-        for name in re.findall(r"\{(\w+)\}", one.path)
+        for name in re.findall(r"\{(\w+)\}", operation.path)
     ]
 
 
-def _query_parameters(one: Operation) -> list[dict[str, Any]]:
+def _query_parameters(operation: Operation) -> list[dict[str, Any]]:
     from young_prism.web.api.uploads import SentRaw
 
-    model = one.query or (SentRaw if one.upload and one.upload.fields else None)
+    model = operation.query or (SentRaw if operation.upload and operation.upload.fields else None)
     if model is None:
         return []
     schema = model.model_json_schema(ref_template="#/components/schemas/{model}")
-    alone = " For a raw body; a form has it among its parts." if one.query is None else ""
+    alone = " For a raw body; a form has it among its parts." if operation.query is None else ""
     return [
         {
             "in": "query",
@@ -186,16 +192,16 @@ def _query_parameters(one: Operation) -> list[dict[str, Any]]:
     ]
 
 
-def _headers(one: Operation) -> list[dict[str, Any]]:
-    found: list[tuple[str, str, bool, dict[str, Any]]] = []
-    if one.if_match:
-        found.append(("If-Match", "The tag of what is changed.", True, {"type": "string"}))
-    if one.idempotent:
+def _headers(operation: Operation) -> list[dict[str, Any]]:
+    parameters: list[tuple[str, str, bool, dict[str, Any]]] = []
+    if operation.if_match:
+        parameters.append(("If-Match", "The tag of what is changed.", True, {"type": "string"}))
+    if operation.idempotent:
         text = "Anything of your own that is new for each request."
-        found.append(("Idempotency-Key", text, False, {"type": "string", "maxLength": 255}))
+        parameters.append(("Idempotency-Key", text, False, {"type": "string", "maxLength": 255}))
     return [
-        {"in": "header", "name": name, "description": said, "required": needed, "schema": schema}
-        for name, said, needed, schema in found
+        {"in": "header", "name": name, "description": description, "required": needed, "schema": schema}
+        for name, description, needed, schema in parameters
     ]
 
 

@@ -36,9 +36,9 @@ def authenticate(scope: TokenScope) -> Caller:
 
 def check_token(scope: TokenScope) -> Caller:
     """Return who calls; only a wrong token counts. Raises `Problem` 401, 403 or, after too many wrong ones, 429."""
-    scheme, _, given = request.headers.get("Authorization", "").partition(" ")
+    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     parts = services()
-    row = parts.tokens.check(given.strip()) if scheme.lower() == "bearer" else None
+    row = parts.tokens.check(token.strip()) if scheme.lower() == "bearer" else None
     if row is None:
         parts.rates.count_wrong(request.remote_addr or "")
         wrong = 'Bearer realm="Young Prism", error="invalid_token"'
@@ -98,11 +98,11 @@ def store_response(caller: Caller, answer: Response | None) -> None:
     key = _key()
     if not key:
         return
-    kept = None
+    response = None
     if answer is not None and answer.status_code < 300:
         headers = {name: answer.headers[name] for name in _KEPT_HEADERS if name in answer.headers}
-        kept = (answer.status_code, json.loads(answer.get_data()), headers)
-    services().store.access.end_answer(caller.token.id, key, kept)
+        response = (answer.status_code, json.loads(answer.get_data()), headers)
+    services().store.access.end_answer(caller.token.id, key, response)
 
 
 def _key() -> str:

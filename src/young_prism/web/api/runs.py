@@ -109,7 +109,7 @@ def start_run(caller: Caller, body: RunWanted) -> Any:
             404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
         )
     run_id = services().runs.start(source, origin="api")
-    return 202, _answer(*_found(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
+    return 202, _answer(*_load(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
 
 
 @operation(
@@ -120,11 +120,11 @@ def list_runs(caller: Caller, query: RunListQuery) -> Any:
     del caller
     store = services().store
     sources = store.sources.by_id()
-    wanted = (
+    limit = (
         next((row.id for row in sources.values() if row.slug == query.source), -1) if query.source else None
     )
     return RunList(
-        items=[_answer(run, sources[run.source_id]) for run in store.runs.newest(wanted, limit=query.limit)]
+        items=[_answer(run, sources[run.source_id]) for run in store.runs.newest(limit, limit=query.limit)]
     )
 
 
@@ -134,7 +134,7 @@ def list_runs(caller: Caller, query: RunListQuery) -> Any:
 def fetch_run(caller: Caller, run: int) -> Any:
     """Follow a run."""
     del caller
-    return _answer(*_found(run))
+    return _answer(*_load(run))
 
 
 @operation(
@@ -146,9 +146,9 @@ def fetch_run(caller: Caller, run: int) -> Any:
 def stop_run(caller: Caller, run: int) -> Any:
     """Stop a run after what is under way; what is done is kept."""
     del caller
-    _found(run)
+    _load(run)
     services().runs.stop(run)
-    return _answer(*_found(run))
+    return _answer(*_load(run))
 
 
 @operation("GET", "/recipes", scope=TokenScope.READ, answers={200: (RecipeList, "All of them.")})
@@ -199,7 +199,7 @@ def _recipe(row: Any) -> RecipeAnswer:
     )
 
 
-def _found(run_id: int) -> tuple[Run, Source]:
+def _load(run_id: int) -> tuple[Run, Source]:
     store = services().store
     run = store.runs.get(run_id) if run_id < 1 << 62 else None
     source = store.sources.get(run.source_id) if run else None

@@ -156,15 +156,19 @@ def send_upload(caller: Caller) -> Any:
     but a camera's number are taken; a title gives its renditions better ones.
     """
     del caller
-    words, given, stream, length = _parse_upload()
+    words, file_name, stream, length = _parse_upload()
     parts = services()
     source = parts.uploads.resolve_source(source=words.source, recipe=words.recipe)
-    said = ImageMetadata(None, words.title.strip(), words.alt, words.caption.strip(), words.credit.strip())
-    arrived = parts.uploads.receive(source, given, stream, said, origin="api", length=length)
+    metadata = ImageMetadata(
+        None, words.title.strip(), words.alt, words.caption.strip(), words.credit.strip()
+    )
+    arrived = parts.uploads.receive(source, file_name, stream, metadata, origin="api", length=length)
     row = _wait_until_done(arrived.row, words.wait or _preferred_wait())
     headers = {"Location": f"/api/v1/uploads/{row.id}"}
     if row.state == UploadState.FAILED:
-        raise Problem(422, row.error or "It failed.", remedy=row.remedy or "", file=given, headers=headers)
+        raise Problem(
+            422, row.error or "It failed.", remedy=row.remedy or "", file=file_name, headers=headers
+        )
     status = 202 if row.state == UploadState.WORKING else 201 if arrived.new else 200
     return status, parts.upload_serializer.serialize(row, source), headers
 
@@ -183,10 +187,10 @@ def list_uploads(caller: Caller, query: ListQuery) -> Any:
         if query.state
         else [state for state in UploadState if state is not UploadState.WITHDRAWN]
     )
-    found = parts.store.uploads.page(
+    uploads = parts.store.uploads.page(
         ids, words=query.q, states=states, after=_parse_cursor(query.after), limit=query.limit + 1
     )
-    rows, more = found[: query.limit], len(found) > query.limit
+    rows, more = uploads[: query.limit], len(uploads) > query.limit
     details = {number: parts.store.metadata.by_path(number) for number in {row.source_id for row in rows}}
     items = [
         parts.upload_serializer.serialize(

@@ -139,7 +139,7 @@ def bring() -> BaseResponse:
 @blueprint.get("/<upload>")
 def item(upload: str) -> str:
     """Show one picture: what it is called and says, where its subject is, and what is made of it."""
-    row, source = _found(upload)
+    row, source = _load(upload)
     return _page(row, source)
 
 
@@ -164,7 +164,7 @@ def _page(row: Upload, source: Source, typed: ImageMetadata | None = None) -> st
         undo=_UNDO[parts.uploads.can_undo(row)],
         camera=is_camera_name(row.given) and not detail.title,
         stem=title_stem(detail.title, catalogue.recipe.names) if detail.title else "",
-        heaviest=max((one.bytes for one in answer.renditions), default=0),
+        heaviest=max((rendition.bytes for rendition in answer.renditions), default=0),
         longest_title=LONGEST_TITLE,
         longest_text=LONGEST_TEXT,
     )
@@ -181,14 +181,14 @@ _UNDO = {
 @blueprint.get("/<upload>/state")
 def state(upload: str) -> Response:
     """Say how far a picture is; the page asks while it is being made."""
-    row, _ = _found(upload)
+    row, _ = _load(upload)
     return jsonify(state=row.state, first=row.first is not None)
 
 
 @blueprint.get("/<upload>/name")
 def name(upload: str) -> Response:
     """Say what its files would be called with a title."""
-    _, source = _found(upload)
+    _, source = _load(upload)
     title = request.args.get("title", "")[:LONGEST_TITLE]
     return jsonify(stem=title_stem(title, catalogue_of(source).recipe.names))
 
@@ -196,26 +196,26 @@ def name(upload: str) -> Response:
 @blueprint.post("/<upload>/words")
 def words(upload: str) -> BaseResponse | tuple[str, int]:
     """Keep title, alternative text, caption and credit, as far as they may be changed."""
-    row, source = _found(upload)
+    row, source = _load(upload)
     parts, form = services(), request.form
     before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
-    said, acts = before, permissions_of(source)
+    metadata, acts = before, permissions_of(source)
     if Permission.TITLE in acts:
-        said = said._replace(title=form.get("title", before.title).strip()[:LONGEST_TITLE])
+        metadata = metadata._replace(title=form.get("title", before.title).strip()[:LONGEST_TITLE])
     if Permission.WORDS in acts:
         alt = form.get("alt", "").strip()[:LONGEST_TEXT]
-        said = said._replace(
+        metadata = metadata._replace(
             alt="" if "decorative" in form else alt or None,
             caption=form.get("caption", before.caption).strip()[:LONGEST_TEXT],
             credit=form.get("credit", before.credit).strip()[:LONGEST_TEXT],
         )
-    if form.get("was") != _tag(before) and said != before:
+    if form.get("was") != _tag(before) and metadata != before:
         flash(
             "Somebody else changed this meanwhile. What you typed is below; keep it again to put it in place of theirs.",
             "error",
         )
-        return _page(row, source, typed=said), 409
-    parts.uploads.change(source, row, said)
+        return _page(row, source, typed=metadata), 409
+    parts.uploads.change(source, row, metadata)
     flash("Kept.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
@@ -258,7 +258,7 @@ def withdraw(upload: str) -> BaseResponse:
 @blueprint.post("/<upload>/undo")
 def undo(upload: str) -> BaseResponse:
     """Undo the newest step."""
-    row, source = _found(upload)
+    row, source = _load(upload)
     try:
         services().uploads.undo(source, row)
         flash("Undone.", "info")
@@ -267,7 +267,7 @@ def undo(upload: str) -> BaseResponse:
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
-def _found(upload: str) -> tuple[Upload, Source]:
+def _load(upload: str) -> tuple[Upload, Source]:
     store = services().store
     row = store.uploads.get(upload)
     source = store.sources.get(row.source_id) if row else None
@@ -277,7 +277,7 @@ def _found(upload: str) -> tuple[Upload, Source]:
 
 
 def _allowed(upload: str, act: Permission) -> tuple[Upload, Source]:
-    row, source = _found(upload)
+    row, source = _load(upload)
     if act not in permissions_of(source):
         abort(403)
     return row, source
@@ -298,11 +298,14 @@ def _renditions(row: Upload, source: Source) -> list[RenditionEntry]:
 def _whole_fallback(row: Upload, source: Source) -> list[RenditionEntry]:
     """Return what any browser can show of the whole picture, the narrowest first; nothing of one that is withdrawn."""
     whole = (
-        [one for one in _renditions(row, source) if not one.facet]
+        [rendition for rendition in _renditions(row, source) if not rendition.facet]
         if row.state != UploadState.WITHDRAWN
         else []
     )
-    return sorted((one for one in whole if one.format == whole[-1].format), key=lambda one: one.width)
+    return sorted(
+        (rendition for rendition in whole if rendition.format == whole[-1].format),
+        key=lambda rendition: rendition.width,
+    )
 
 
 def _card(row: Upload, source: Source, detail: ImageMetadata) -> Card:
@@ -322,8 +325,8 @@ def _shown(row: Upload, source: Source) -> str:
     fallback = _whole_fallback(row, source)
     if not fallback:
         return ""
-    one = next((one for one in fallback if one.width >= 800), fallback[-1])
-    return media(source.slug, one.path, one.sha256)
+    preview = next((rendition for rendition in fallback if rendition.width >= 800), fallback[-1])
+    return media(source.slug, preview.path, preview.sha256)
 
 
 def _cuts(row: Upload, source: Source) -> CropEditor | None:
@@ -332,8 +335,8 @@ def _cuts(row: Upload, source: Source) -> CropEditor | None:
     if facts is None or facts.passes_through or row.state == UploadState.WITHDRAWN:
         return None
     catalogue = catalogue_of(source)
-    own = resolve_recipe(row.path, catalogue.recipe) or catalogue.recipe
-    return cuts_of(source, catalogue, CatalogueEntry(row.path, facts, (), out=False, since=""), own)
+    own_recipe = resolve_recipe(row.path, catalogue.recipe) or catalogue.recipe
+    return cuts_of(source, catalogue, CatalogueEntry(row.path, facts, (), out=False, since=""), own_recipe)
 
 
 class FacetFiles(NamedTuple):
@@ -344,12 +347,12 @@ class FacetFiles(NamedTuple):
 
 
 def _by_facet(answer: UploadAnswer) -> list[FacetFiles]:
-    found: dict[str, dict[str, list[object]]] = {}
-    for one in answer.renditions:
-        found.setdefault(one.facet, {}).setdefault(one.format, []).append(one)
+    by_facet: dict[str, dict[str, list[object]]] = {}
+    for rendition in answer.renditions:
+        by_facet.setdefault(rendition.facet, {}).setdefault(rendition.format, []).append(rendition)
     return [
         FacetFiles("the whole picture" if name == WHOLE_FACET else name, formats)
-        for name, formats in found.items()
+        for name, formats in by_facet.items()
     ]
 
 

@@ -68,8 +68,8 @@ def small_file(source: Source, row: Original, facts: Facts, width: int) -> Path 
 
 def _cache_key(row: Original, facts: Facts, width: int) -> str:
     """Return a name for a small picture: by content, or while that is not known by place and stamp."""
-    what = facts.sha256 or f"{row.source_id} {row.path} {row.stamp}"
-    return hashlib.sha256(f"{what} {width} 2".encode()).hexdigest()[:40]
+    key = facts.sha256 or f"{row.source_id} {row.path} {row.stamp}"
+    return hashlib.sha256(f"{key} {width} 2".encode()).hexdigest()[:40]
 
 
 def _picture(file: Path) -> BaseResponse:

@@ -57,24 +57,26 @@ class SourceBuild:
     delivered: dict[str, Delivered]
     bytes: dict[str, int]
     """Of each original."""
-    kept: dict[frozenset[str], AverageFetch] = field(default_factory=dict, compare=False, repr=False)
+    fetches: dict[frozenset[str], AverageFetch] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def files(self) -> int:
         """How many renditions there are."""
-        return sum(len(one.renditions) for one in self.delivered.values())
+        return sum(len(delivered.renditions) for delivered in self.delivered.values())
 
     def typical_mix(self, catalogue: Catalogue, formats: frozenset[str]) -> AverageFetch:
         """Return what a usual mix of the source's visitors fetches of all pictures; worked out once."""
-        if formats not in self.kept:
-            pictures = ((one, self.bytes[path]) for path, one in self.delivered.items())
-            self.kept[formats] = average_fetch(pictures, visits_of(catalogue), formats)
-        return self.kept[formats]
+        if formats not in self.fetches:
+            pictures = ((delivered, self.bytes[path]) for path, delivered in self.delivered.items())
+            self.fetches[formats] = average_fetch(pictures, visits_of(catalogue), formats)
+        return self.fetches[formats]
 
     @property
     def weight(self) -> int:
         """What they weigh."""
-        return sum(rendition.bytes for one in self.delivered.values() for rendition in one.renditions)
+        return sum(
+            rendition.bytes for delivered in self.delivered.values() for rendition in delivered.renditions
+        )
 
 
 def build_of(source: Source, catalogue: Catalogue) -> SourceBuild | None:
@@ -175,8 +177,8 @@ def _ways(source: Source, catalogue: Catalogue, build: SourceBuild) -> list[Hand
 
 def link(**changes: Any) -> str:
     """Return the address of this view with some of its words changed; None takes one away."""
-    asked = {name: values for name, values in request.args.lists() if name in _IN_ADDRESSES}
-    args: dict[str, Any] = {**asked, **(request.view_args or {}), **changes}
+    arguments = {name: values for name, values in request.args.lists() if name in _IN_ADDRESSES}
+    args: dict[str, Any] = {**arguments, **(request.view_args or {}), **changes}
     return url_for(
         str(request.endpoint), **{name: value for name, value in args.items() if value is not None}
     )

@@ -39,7 +39,7 @@ class Publishing:
     done: int = 0
     stop: threading.Event = field(default_factory=threading.Event)
     over: bool = False
-    said: str = ""
+    result_text: str = ""
     failures: list[str] = field(default_factory=list)
 
 
@@ -94,13 +94,13 @@ def package_zip(slug: str) -> Response:
     if build is None:
         abort(404)
     since = last_packed(build.out) if "changed" in request.args else None
-    found = Package.from_output(build.out, since)
+    package = Package.from_output(build.out, since)
     name = f"{source.slug}{'-changed' if since is not None else ''}.zip"
     headers = {
         "Content-Disposition": f'attachment; filename="{name}"',
-        "Content-Length": str(len(found.stream())),
+        "Content-Length": str(len(package.stream())),
     }
-    return Response(chunks(found), mimetype="application/zip", headers=headers)
+    return Response(chunks(package), mimetype="application/zip", headers=headers)
 
 
 @blueprint.get("/s/<slug>/hand-off/renditions.csv")
@@ -109,7 +109,9 @@ def package_csv(slug: str) -> Response:
     source, _, build = start(slug)
     if build is None:
         abort(404)
-    every = tuple((original, one) for original in build.manifest.originals for one in original.renditions)
+    every = tuple(
+        (original, rendition) for original in build.manifest.originals for rendition in original.renditions
+    )
     return text_file(f"{source.slug}-renditions.csv", renditions_csv(every), "text/csv")
 
 
@@ -154,8 +156,8 @@ def publish_stop(slug: str) -> BaseResponse:
 def _back(slug: str) -> BaseResponse:
     """Return to the page, with the fields of its form as they were."""
     fields = dict(parse_qsl(request.form.get("back", ""), keep_blank_values=True))
-    kept = {name: fields[name] for name in _FIELDS if name in fields}
-    return redirect(with_query(url_for("handoff.package", slug=slug), urlencode(kept)), code=303)
+    fields_sent = {name: fields[name] for name in _FIELDS if name in fields}
+    return redirect(with_query(url_for("handoff.package", slug=slug), urlencode(fields_sent)), code=303)
 
 
 @blueprint.get("/s/<slug>/hand-off/publish/state")
@@ -168,8 +170,8 @@ def publish_state(slug: str) -> Response:
 
 
 def _going() -> dict[int, Publishing]:
-    found: dict[int, Publishing] = current_app.extensions.setdefault("young_prism.publishing", {})
-    return found
+    deployments: dict[int, Publishing] = current_app.extensions.setdefault("young_prism.publishing", {})
+    return deployments
 
 
 def _begin(source: Source, plan: DeployPlan, target: str) -> None:
@@ -179,20 +181,24 @@ def _begin(source: Source, plan: DeployPlan, target: str) -> None:
 
 
 def _publish(plan: DeployPlan, known: Publishing) -> None:
-    def heard(done: int, _total: int) -> None:
+    def on_progress(done: int, _total: int) -> None:
         known.done = done
 
     try:
-        result = deploy(plan, progress=heard, is_cancelled=known.stop.is_set)
+        result = deploy(plan, progress=on_progress, is_cancelled=known.stop.is_set)
         known.failures = [str(error) for error in result.failures]
-        known.said = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
+        known.result_text = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
         if result.stopped:
-            known.said = f"Stopped after {result.sent} of {known.total}; publishing again goes on from there."
+            known.result_text = (
+                f"Stopped after {result.sent} of {known.total}; publishing again goes on from there."
+            )
         elif result.failures:
-            known.said = f"{result.sent} sent, {len(result.failures)} failed. The manifest was not sent."
+            known.result_text = (
+                f"{result.sent} sent, {len(result.failures)} failed. The manifest was not sent."
+            )
     except YoungPrismError as error:
         known.failures = [str(error)]
-        known.said = "It did not go on."
+        known.result_text = "It did not go on."
     finally:
         known.over = True
 
@@ -202,10 +208,10 @@ def _plan(build: SourceBuild, target: str, values: MultiDict[str, str]) -> tuple
         store = storage_at(target, _known_endpoint(values.get("endpoint", "").strip()))
         if isinstance(store, FolderStorage):
             _check_folder(store)
-        found = plan_deploy(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
+        plan = plan_deploy(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
     except YoungPrismError as error:
         return None, str(error)
-    return found, ""
+    return plan, ""
 
 
 def _known_endpoint(endpoint: str) -> str:
@@ -223,8 +229,8 @@ def _known_endpoint(endpoint: str) -> str:
 def _check_folder(store: FolderStorage) -> None:
     """Make sure that a folder lies below what the server was started with: a page may write nowhere else."""
     settings = services().settings
-    place = store.folder.expanduser().resolve()
-    if not any(place.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
+    folder = store.folder.expanduser().resolve()
+    if not any(folder.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
         raise PublishError(
             "From a page, only folders below those that the server was started with are written.",
             file=store.name,

@@ -62,21 +62,21 @@ def pages(slug: str) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
-    found, error = _found(source, catalogue, build)
+    rewrite, error = _rewrite(source, catalogue, build)
     folder = Path(source.pages_folder or source.folder)
     return page(
         "pages",
         source,
         catalogue,
         build,
-        found=found,
+        found=rewrite,
         error=error,
         modes=MODES,
         mode=_mode(request.args),
         asked=request.args,
         folder=folder,
-        files=[(file, _shown(file)) for file in found.changed[:_FILES_SHOWN]] if found else [],
-        left=found.left[:_LEFT_SHOWN] if found else [],
+        files=[(file, _shown(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
+        left=rewrite.left[:_LEFT_SHOWN] if rewrite else [],
         undo=newest_rewrite(folder),
         query=request.query_string.decode(),
     )
@@ -87,18 +87,18 @@ def rewrite(slug: str) -> BaseResponse:
     """Write the places that were chosen, or send them as a patch."""
     source, catalogue, build = start(slug)
     back = redirect(with_query(url_for("handoff.pages", slug=slug), request.form.get("back", "")), code=303)
-    found, error = _found(source, catalogue, build) if build else (None, "")
-    if found is None:
+    rewrite, error = _rewrite(source, catalogue, build) if build else (None, "")
+    if rewrite is None:
         flash(error or "Nothing is made of this source yet.", "error")
         return back
     keys = _keys()
     if "patch" in request.form:
         return Response(
-            as_patch(found.changed, keys),
+            as_patch(rewrite.changed, keys),
             mimetype="text/x-patch",
             headers={"Content-Disposition": f'attachment; filename="{source.slug}.patch"'},
         )
-    written = write_rewrite(found, keys=keys)
+    written = write_rewrite(rewrite, keys=keys)
     for path, why in written.refused:
         flash(f"{path}: {why}", "error")
     if written.done:
@@ -131,7 +131,7 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-def _found(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
+def _rewrite(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
     folder = Path(source.pages_folder or source.folder)
@@ -141,18 +141,19 @@ def _found(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[Si
     except OutputError as error:
         return None, f"{error.what} Say below where they are served."
     same = (id(build), site.site.address, site.site.files)
-    kept: tuple[Any, RewriteCache] = catalogue.kept.get("pages") or (None, {})
-    if kept[0] != same:
-        catalogue.kept["pages"] = kept = (same, {})
-    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), kept[1]), ""
+    cached: tuple[Any, RewriteCache] = catalogue.kept.get("pages") or (None, {})
+    if cached[0] != same:
+        catalogue.kept["pages"] = cached = (same, {})
+    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), cached[1]), ""
 
 
 def _mode(values: Mapping[str, str]) -> Mode:
-    asked = values.get("mode", Mode.PICTURE)
-    return Mode(asked) if asked in list(Mode) else Mode.PICTURE
+    mode_name = values.get("mode", Mode.PICTURE)
+    return Mode(mode_name) if mode_name in list(Mode) else Mode.PICTURE
 
 
 def _shown(file: PageFile) -> list[ShownChange]:
     return [
-        ShownChange(one, file.line(one), change_hunks(file.rewriting, one)) for one in file.rewriting.changes
+        ShownChange(change, file.line(change), change_hunks(file.rewriting, change))
+        for change in file.rewriting.changes
     ]

@@ -36,7 +36,7 @@ def servers(slug: str) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
-    kind, served = _asked(build)
+    kind, served = _requested(build)
     return page(
         "servers",
         source,
@@ -58,14 +58,14 @@ def server_file(slug: str) -> Response:
     _, _, build = start(slug)
     if build is None:
         abort(404)
-    kind, served = _asked(build)
+    kind, served = _requested(build)
     return text_file(_FILES[kind], _text(kind, served, build))
 
 
-def _asked(build: SourceBuild) -> tuple[str, ServedFiles]:
+def _requested(build: SourceBuild) -> tuple[str, ServedFiles]:
     kind = request.args.get("kind", "nginx")
-    own = build.manifest.recipe.markup.prefix or f"/{build.out.name}/"
-    prefix = request.args.get("prefix", "").strip() or own
+    own_prefix = build.manifest.recipe.markup.prefix or f"/{build.out.name}/"
+    prefix = request.args.get("prefix", "").strip() or own_prefix
     originals = request.args.get("originals", "").strip() or None
     return (kind if kind in KINDS else "nginx"), ServedFiles.from_manifest(build.manifest, prefix, originals)
 

@@ -128,14 +128,14 @@ def preview(slug: str) -> Response:
 
 def _preview(source: Source, catalogue: Catalogue, delivered: Delivered) -> str:
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
-    said = markup_context(catalogue, delivered.path)
+    text = markup_context(catalogue, delivered.path)
     picture = delivered.with_markup(base_url=base, prefix="", loading="eager", auto_sizes=False)
     css = "html{background:#7a7a7a;color:#fff;font:14px sans-serif}body{margin:0}figure{margin:0}figcaption{padding:6px 8px}"
-    own = _styles(delivered)
+    styles = _styles(delivered)
     return (
         f"<!doctype html><html lang=en><title>{escape(delivered.path)}</title><meta name=viewport content='width=device-width'>"
-        f"<style>{css}img{{display:block;height:auto;{own[0]}}}{own[1]}</style>"
-        f"{picture.html(MarkupContext(said.alt or '', said.caption))}"
+        f"<style>{css}img{{display:block;height:auto;{styles[0]}}}{styles[1]}</style>"
+        f"{picture.html(MarkupContext(text.alt or '', text.caption))}"
     )
 
 
@@ -155,22 +155,22 @@ def _styles(delivered: Delivered) -> tuple[str, str]:
 
 def _listed(build: SourceBuild, chosen: list[str]) -> list[str]:
     """Return the pictures that the list shows: those chosen, and others that have what is searched for in their path."""
-    wanted = request.args.get("find", "").strip().lower()
-    others = (path for path in build.delivered if wanted in path.lower() and path not in set(chosen))
-    if len(build.delivered) <= _LISTED and not wanted:
+    term = request.args.get("find", "").strip().lower()
+    others = (path for path in build.delivered if term in path.lower() and path not in set(chosen))
+    if len(build.delivered) <= _LISTED and not term:
         return list(build.delivered)
     return [*chosen, *islice(others, _LISTED)]
 
 
 def _file(slug: str, form: SnippetForm, chosen: list[str]) -> str:
     """Return the address of what is shown, as a file."""
-    asked: dict[str, Any] = {key: request.args[key] for key in _SETTINGS if key in request.args}
-    return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **asked)
+    settings: dict[str, Any] = {key: request.args[key] for key in _SETTINGS if key in request.args}
+    return url_for("handoff.snippet_file", slug=slug, form=form, original=chosen, **settings)
 
 
 def _form() -> SnippetForm:
-    asked = request.args.get("form", SnippetForm.HTML)
-    return SnippetForm(asked) if asked in list(SnippetForm) else SnippetForm.HTML
+    form_name = request.args.get("form", SnippetForm.HTML)
+    return SnippetForm(form_name) if form_name in list(SnippetForm) else SnippetForm.HTML
 
 
 def _shown(build: SourceBuild, paths: list[str]) -> list[Delivered]:
@@ -192,21 +192,26 @@ def _shown(build: SourceBuild, paths: list[str]) -> list[Delivered]:
 
 def _written(form: SnippetForm, shown: list[Delivered], catalogue: Catalogue) -> str:
     hero = request.args.get("loading") == "hero"
-    said = {
-        one.path: markup_context(catalogue, one.path, hero=hero and number == 0)
-        for number, one in enumerate(shown)
+    texts = {
+        delivered.path: markup_context(catalogue, delivered.path, hero=hero and number == 0)
+        for number, delivered in enumerate(shown)
     }
     match form:
         case SnippetForm.JINJA:
             return forms.JINJA_MACRO.rstrip()
         case SnippetForm.JSON:
-            return json.dumps(forms.data(shown, said), indent=1, ensure_ascii=False)
+            return json.dumps(forms.data(shown, texts), indent=1, ensure_ascii=False)
         case SnippetForm.CSS:
-            own = {one.path: resolve_recipe(one.path, catalogue.recipe) or catalogue.recipe for one in shown}
-            return "\n\n".join(forms.css(one, own[one.path].ladder.layout) for one in shown)
+            recipes = {
+                delivered.path: resolve_recipe(delivered.path, catalogue.recipe) or catalogue.recipe
+                for delivered in shown
+            }
+            return "\n\n".join(
+                forms.css(delivered, recipes[delivered.path].ladder.layout) for delivered in shown
+            )
         case SnippetForm.PRELOAD:
-            return "\n".join(forms.preload(one) for one in shown)
+            return "\n".join(forms.preload(delivered) for delivered in shown)
         case SnippetForm.MARKDOWN:
-            return "\n\n".join(forms.markdown(one, said[one.path]) for one in shown)
+            return "\n\n".join(forms.markdown(delivered, texts[delivered.path]) for delivered in shown)
         case SnippetForm.HTML:
-            return "\n\n".join(one.html(said[one.path]) for one in shown)
+            return "\n\n".join(delivered.html(texts[delivered.path]) for delivered in shown)

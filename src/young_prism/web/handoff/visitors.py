@@ -40,7 +40,7 @@ def visitors(slug: str) -> str:
     seen = fetch(choices, screen)
     visits = visits_of(catalogue)
     idle = unused(choices, visits)
-    one = average_fetch([(delivered, build.bytes[path])], visits, formats)
+    averaged = average_fetch([(delivered, build.bytes[path])], visits, formats)
     return page(
         "visitors",
         source,
@@ -58,7 +58,7 @@ def visitors(slug: str) -> str:
         original=build.bytes[path],
         drawing=draw_visits(choices, seen, [rung.path for rung in idle]),
         unused=idle,
-        one=one,
+        one=averaged,
         every=build.typical_mix(catalogue, formats),
         names=_heaviest(build.bytes, list(build.delivered))[:_NAMED],
         seconds=_seconds,
@@ -85,7 +85,7 @@ def _number(name: str, usual: int, least: int, most: int) -> int:
 
 def _density() -> float:
     try:
-        found = float(request.args.get("density", 2))
+        density = float(request.args.get("density", 2))
     except ValueError:
         return 2.0
-    return found if found in DENSITIES else 2.0
+    return density if density in DENSITIES else 2.0

@@ -116,9 +116,9 @@ def inspector(slug: str) -> str:
 def _inspected(catalogue: Catalogue, entry: CatalogueEntry) -> dict[str, Any]:
     """Return what the inspector says beyond an original's own facts."""
     same = [
-        other.path
-        for other in catalogue.entries
-        if other.facts.sha256 and other.facts.sha256 == entry.facts.sha256 and other is not entry
+        sibling.path
+        for sibling in catalogue.entries
+        if sibling.facts.sha256 and sibling.facts.sha256 == entry.facts.sha256 and sibling is not entry
     ]
     return {"usage": catalogue.usage(entry.path), "pages_read": catalogue.uses.read, "same": same}
 
@@ -164,7 +164,7 @@ def scope(slug: str) -> BaseResponse:
         taking_part = [path for path in chosen if not known.by_path[path].out]
         return redirect(
             url_for(
-                "run.one", slug=slug, run_id=services().runs.start(source, origin="page", only=taking_part)
+                "run.show", slug=slug, run_id=services().runs.start(source, origin="page", only=taking_part)
             ),
             code=303,
         )

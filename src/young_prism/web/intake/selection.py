@@ -92,8 +92,8 @@ class CatalogueQuery:
     def sorted_by(self, slug: str, column: str) -> str:
         """Return the address sorted by a column: numbers the largest first, words from A; turned round if it is so already."""
         first = f"-{column}" if column in _NUMBERS else column
-        other = column if column in _NUMBERS else f"-{column}"
-        return self.url(slug, sort=other if self.sort == first else first)
+        reverse = column if column in _NUMBERS else f"-{column}"
+        return self.url(slug, sort=reverse if self.sort == first else first)
 
     @property
     def filtered(self) -> bool:
@@ -121,10 +121,10 @@ class Selection:
 def select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
     """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter; kept for the next stretch."""
     key = replace(wish, view="sheet", show="")
-    found: Selection | None = catalogue.selections.get(key)
-    if found is None:
-        found = catalogue.selections[key] = _select(catalogue, wish)
-    return found
+    selection: Selection | None = catalogue.selections.get(key)
+    if selection is None:
+        selection = catalogue.selections[key] = _select(catalogue, wish)
+    return selection
 
 
 def _select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
@@ -170,9 +170,9 @@ def _tests(wish: CatalogueQuery) -> dict[str, Callable[[CatalogueEntry], bool]]:
     """Return the filters that are chosen, each as a question to ask of an original."""
     tests: dict[str, Callable[[CatalogueEntry], bool]] = {}
     for facet, values in _VALUES.items():
-        wanted = getattr(wish, facet)
-        if wanted:
-            tests[facet] = lambda entry, wanted=wanted, values=values: wanted in values(entry)  # type: ignore[misc]
+        chosen = getattr(wish, facet)
+        if chosen:
+            tests[facet] = lambda entry, chosen=chosen, values=values: chosen in values(entry)  # type: ignore[misc]
     if wish.text:
         text = wish.text.casefold()
         tests["text"] = lambda entry: text in entry.path.casefold()

@@ -100,12 +100,12 @@ def draw_weights(
             name,
             inside=sorted_out[name],
             weight=weights[name],
-            place=place,
+            area=area,
             window=width,
             folder=folder,
             more=len(rest) if name == _REST else 0,
         )
-        for name, place in zip(few, places, strict=True)
+        for name, area in zip(few, places, strict=True)
     ]
 
 
@@ -123,14 +123,14 @@ def _group(
     *,
     inside: list[CatalogueEntry],
     weight: int,
-    place: dict[str, float],
+    area: dict[str, float],
     window: float,
     folder: str,
     more: int,
 ) -> BoxGroup:
     label = f"{more} more folders" if more else (name or "in the folder itself")
     figures = f"{format_bytes(weight)} · {len(inside):,}"
-    room = place["dx"] - _GAP - 8
+    room = area["dx"] - _GAP - 8
     return BoxGroup(
         folder="" if more or name == folder else name,
         label=label,
@@ -138,11 +138,11 @@ def _group(
         figures=figures if _LETTER * (len(label) + len(figures) + 3) < room else "",
         number=len(inside),
         bytes=weight,
-        x=_percent(place["x"], window),
-        y=_percent(place["y"], HEIGHT),
-        width=_percent(place["dx"], window),
-        height=_percent(place["dy"], HEIGHT),
-        boxes=_boxes(inside, weight, place["dx"], place["dy"]),
+        x=_percent(area["x"], window),
+        y=_percent(area["y"], HEIGHT),
+        width=_percent(area["dx"], window),
+        height=_percent(area["dy"], HEIGHT),
+        boxes=_boxes(inside, weight, area["dx"], area["dy"]),
         more=more,
     )
 
@@ -151,11 +151,11 @@ def _boxes(inside: list[CatalogueEntry], weight: int, width: float, height: floa
     ranked = sorted(inside, key=lambda entry: (-entry.facts.bytes, entry.path))
     across, down = max(1.0, width - _GAP), max(1.0, height - _HEADING - _GAP)
     area = across * down / weight
-    own = [entry for entry in ranked[:_MOST_BOXES] if entry.facts.bytes * area >= _SMALLEST]
-    small = ranked[len(own) :]
+    entries = [entry for entry in ranked[:_MOST_BOXES] if entry.facts.bytes * area >= _SMALLEST]
+    small = ranked[len(entries) :]
     if len(small) == 1:
-        own, small = ranked, []
-    weights = [entry.facts.bytes for entry in own]
+        entries, small = ranked, []
+    weights = [entry.facts.bytes for entry in entries]
     together = sum(entry.facts.bytes for entry in small)
     if small:
         weights.append(together)
@@ -163,13 +163,13 @@ def _boxes(inside: list[CatalogueEntry], weight: int, width: float, height: floa
     places = _share([weights[at] for at in order], across, down)
     return tuple(
         _box(
-            own[at] if at < len(own) else None,
+            entries[at] if at < len(entries) else None,
             small=small,
             weight=weights[at],
-            place=place,
+            area=area,
             within=(width, height),
         )
-        for at, place in zip(order, places, strict=True)
+        for at, area in zip(order, places, strict=True)
     )
 
 
@@ -178,18 +178,18 @@ def _box(
     *,
     small: Sequence[CatalogueEntry],
     weight: int,
-    place: dict[str, float],
+    area: dict[str, float],
     within: tuple[float, float],
 ) -> Box:
     width, height = within
-    wide, high = place["dx"], place["dy"]
+    wide, high = area["dx"], area["dy"]
     room = "picture" if wide >= 64 and high >= 54 else "label" if wide >= 56 and high >= 20 else "none"
     return Box(
         entry=entry,
         more=0 if entry else len(small),
         bytes=weight,
-        x=_percent(place["x"], width),
-        y=_percent(place["y"] + _HEADING, height),
+        x=_percent(area["x"], width),
+        y=_percent(area["y"] + _HEADING, height),
         width=_percent(wide, width),
         height=_percent(high, height),
         room=room,
@@ -208,7 +208,7 @@ def _fitting(name: str, width: float) -> str:
 def _share(weights: list[int], width: float, height: float) -> list[dict[str, float]]:
     """Divide a rectangle by weights, given heaviest first, into parts as square as can be."""
     sizes = squarify.normalize_sizes(weights, width, height)
-    return [dict(place) for place in squarify.squarify(sizes, 0, 0, width, height)]
+    return [dict(area) for area in squarify.squarify(sizes, 0, 0, width, height)]
 
 
 def _percent(value: float, whole: float) -> float:

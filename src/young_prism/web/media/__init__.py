@@ -67,9 +67,9 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
         return _plain(410, "This picture was withdrawn.")
     entry = entry_of(row, source)
     made = [
-        one
-        for one in (entry.renditions if entry else first_renditions(row))
-        if (one.facet or WHOLE_FACET) == facet
+        rendition
+        for rendition in (entry.renditions if entry else first_renditions(row))
+        if (rendition.facet or WHOLE_FACET) == facet
     ]
     if not made:
         return _plain(404, "There is no such cut of it, or nothing is made yet.")
@@ -87,10 +87,12 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
 
 def _next_up(made: Sequence[RenditionEntry], width: int, accept: str) -> RenditionEntry:
     """Return the rung that is as wide as asked for, or the next one up, or the widest; of the format that the client gets."""
-    formats = list(dict.fromkeys(one.type for one in made))
+    formats = list(dict.fromkeys(rendition.type for rendition in made))
     kind = choose_variant(accept, formats[:-1], formats[-1])
-    rungs = sorted((one for one in made if one.type == kind), key=lambda one: one.width)
-    return next((one for one in rungs if one.width >= width), rungs[-1])
+    rungs = sorted(
+        (rendition for rendition in made if rendition.type == kind), key=lambda rendition: rendition.width
+    )
+    return next((rendition for rendition in rungs if rendition.width >= width), rungs[-1])
 
 
 def _delivered(source: Source, entry: RenditionEntry) -> ServedFile:
@@ -108,9 +110,9 @@ def _begun(source: Source, path: str) -> ServedFile | None:
 
 def _of_cache(entry: RenditionEntry) -> ServedFile | None:
     cache = services().settings.cache
-    found = cache.find(entry.key) if cache else None
+    reusable = cache.find(entry.key) if cache else None
     try:
-        return ServedFile(found.read(), entry.type, entry.sha256) if found else None
+        return ServedFile(reusable.read(), entry.type, entry.sha256) if reusable else None
     except OSError:
         return None
 
@@ -122,13 +124,13 @@ def _before(source: Source, build: ServedBuild | None, path: str) -> ServedFile 
     withdrawn = services().store.uploads.page([source.id], states=[UploadState.WITHDRAWN], limit=-1)
     if any(path in row.served for row in withdrawn):
         return None
-    place = out_of(source) / path
+    target = out_of(source) / path
     try:
-        with place.open("rb") as opened:
+        with target.open("rb") as opened:
             fmt = sniff(opened.read(HEAD_BYTES))
     except OSError:
         return None
-    return ServedFile(place, fmt.mime, build.orphaned[path]) if fmt else None
+    return ServedFile(target, fmt.mime, build.orphaned[path]) if fmt else None
 
 
 def _sent(file: ServedFile | None, cache: str) -> Response | None:
@@ -136,10 +138,10 @@ def _sent(file: ServedFile | None, cache: str) -> Response | None:
         return None
     named = request.args.get("v", "")
     same = bool(named) and file.sha256.startswith(named) and len(named) >= 12
-    found = file.answer(request.environ, FOREVER if same else cache)
-    if found is None:
+    response = file.answer(request.environ, FOREVER if same else cache)
+    if response is None:
         return None
-    answer = Response.force_type(found)
+    answer = Response.force_type(response)
     assert isinstance(answer, Response)  # noqa: S101  (what it has been made)
     answer.headers["Cross-Origin-Resource-Policy"] = "cross-origin"  # it is there for other sites' pages
     return answer
@@ -150,5 +152,5 @@ def _withdrawn(source_id: int, _version: int) -> frozenset[str]:
     return services().store.scope.excluded(source_id)
 
 
-def _plain(status: int, said: str) -> Response:
-    return Response(f"{said}\n", status=status, mimetype="text/plain", headers={"Cache-Control": "no-store"})
+def _plain(status: int, text: str) -> Response:
+    return Response(f"{text}\n", status=status, mimetype="text/plain", headers={"Cache-Control": "no-store"})

@@ -57,8 +57,8 @@ class Cell:
     @property
     def bytes(self) -> int:
         """Bytes of what was made, delivered or not."""
-        found = self.entry or self.dropped
-        return found.bytes if found else 0
+        entry = self.entry or self.dropped
+        return entry.bytes if entry else 0
 
 
 @blueprint.get("/s/<slug>/picture/<path:path>")
@@ -70,19 +70,23 @@ def index(slug: str, path: str) -> str | Response:
     if not entry.facts.seen:
         # Nothing is planned before its pixels are seen: Intake shows what is known so far.
         return redirect(url_for("intake.index", slug=slug, show=path))
-    order = [other.path for other in catalogue.entries]
+    order = [entry.path for entry in catalogue.entries]
     at = order.index(path)
     ledger = Ledger.load(out_of(source))
     original, left_out = _planned(source, catalogue, entry)
     cells = _cells(original, ledger) if original else []
     delivered = [cell.entry for cell in cells if cell.entry]
-    whole = [one for one in delivered if one.facet is None]
+    whole = [rendition for rendition in delivered if rendition.facet is None]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    own = resolve_recipe(path, catalogue.recipe) or catalogue.recipe
-    said = catalogue.details.get(path, NO_METADATA)
-    alt = request.args.get("alt", said.alt)
+    own_recipe = resolve_recipe(path, catalogue.recipe) or catalogue.recipe
+    metadata = catalogue.details.get(path, NO_METADATA)
+    alt = request.args.get("alt", metadata.alt)
     shown = Delivered(
-        path, tuple(delivered), _markup(snippet_markup(own)), art_direction_of(own), entry.facts.transparent
+        path,
+        tuple(delivered),
+        _markup(snippet_markup(own_recipe)),
+        art_direction_of(own_recipe),
+        entry.facts.transparent,
     )
     return render_template(
         "picture/index.html",
@@ -103,13 +107,13 @@ def index(slug: str, path: str) -> str | Response:
         phone=phone_fetches(best_rungs(whole)) if whole else None,
         markup=shown.markup,
         alt=alt,
-        snippet=shown.html(MarkupContext(alt, said.caption_line)),
+        snippet=shown.html(MarkupContext(alt, metadata.caption_line)),
         live=_live(source, shown, alt),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,
         path_url=path_url,
-        cuts=cuts_of(source, catalogue, entry, own) if not entry.facts.passes_through else None,
-        detail=said,
+        cuts=cuts_of(source, catalogue, entry, own_recipe) if not entry.facts.passes_through else None,
+        detail=metadata,
         own=None
         if entry.facts.passes_through
         else decisions_of(path, entry.facts, catalogue.recipe, recipe_text(source)),
@@ -158,11 +162,11 @@ def _planned(
     Where nothing is made of it, say why.
     """
     beside = {
-        other.path: other.facts
-        for other in catalogue.entries
-        if other.facts.seen
-        and (not other.out or other is entry)
-        and (other.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
+        sibling.path: sibling.facts
+        for sibling in catalogue.entries
+        if sibling.facts.seen
+        and (not sibling.out or sibling is entry)
+        and (sibling.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
     }
     plan = plan_of(source, catalogue, facts=beside)
     return (
@@ -204,7 +208,7 @@ def _live(source: Source, shown: Delivered, alt: str | None) -> str:
     """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
-    whole = tuple(one for one in shown.renditions if one.facet is None)
+    whole = tuple(rendition for rendition in shown.renditions if rendition.facet is None)
     return Delivered(shown.path, whole, markup, (), shown.transparent).html(MarkupContext(alt or ""))
 
 
@@ -219,17 +223,17 @@ class Table(NamedTuple):
 def _tables(cells: list[Cell]) -> list[Table]:
     tables = []
     for facet in dict.fromkeys(cell.facet for cell in cells):
-        own = [cell for cell in cells if cell.facet == facet]
-        formats = dict.fromkeys(cell.format for cell in own)
+        cells_of_facet = [cell for cell in cells if cell.facet == facet]
+        formats = dict.fromkeys(cell.format for cell in cells_of_facet)
         rows = [
             (
                 fmt,
-                {cell.width: cell for cell in own if cell.format is fmt},
-                sum(cell.bytes for cell in own if cell.format is fmt),
+                {cell.width: cell for cell in cells_of_facet if cell.format is fmt},
+                sum(cell.bytes for cell in cells_of_facet if cell.format is fmt),
             )
             for fmt in formats
         ]
-        tables.append(Table(facet, sorted({cell.width for cell in own}), rows))
+        tables.append(Table(facet, sorted({cell.width for cell in cells_of_facet}), rows))
     return tables
 
 

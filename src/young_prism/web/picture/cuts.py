@@ -32,7 +32,7 @@ class FacetCrop(NamedTuple):
     name: str
     aspect: str
     size: Size
-    place: tuple[float, float, float, float]
+    area: tuple[float, float, float, float]
     up_to: int | None
 
 
@@ -46,28 +46,28 @@ class CropEditor(NamedTuple):
 
 def cuts_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, recipe: Recipe) -> CropEditor:
     """Return the cuts of an original; where nobody set a focal point, around the one that the engine finds."""
-    said = catalogue.details.get(entry.path)
-    by_hand = said is not None and said.focal is not None
+    metadata = catalogue.details.get(entry.path)
+    by_hand = metadata is not None and metadata.focal is not None
     shaped = [
         facet
         for facet in recipe.facets
         if facet.ratio and not (facet.match and not matches(facet.match, entry.path))
     ]
-    focal = said.focal if said and said.focal else (0.5, 0.5)
+    focal = metadata.focal if metadata and metadata.focal else (0.5, 0.5)
     if shaped and not by_hand:
-        focal = _found(source, entry)
+        focal = _found_focal(source, entry)
     whole = entry.facts.size
     facets = []
     for facet in shaped:
         assert facet.ratio is not None  # noqa: S101  (only those were taken)
         size = largest_crop(whole, facet.ratio)
         left, top = crop_origin(whole, size, focal)
-        place = (left / whole.width, top / whole.height, size.width / whole.width, size.height / whole.height)
-        facets.append(FacetCrop(facet.name, facet.aspect or "", size, place, facet.up_to))
+        area = (left / whole.width, top / whole.height, size.width / whole.width, size.height / whole.height)
+        facets.append(FacetCrop(facet.name, facet.aspect or "", size, area, facet.up_to))
     return CropEditor(focal, by_hand, facets)
 
 
-def _found(source: Source, entry: CatalogueEntry) -> FocalPoint:
+def _found_focal(source: Source, entry: CatalogueEntry) -> FocalPoint:
     row = services().store.originals.get(source.id, entry.path)
     file = small_file(source, row, entry.facts, _PREVIEW) if row else None
     return _found_in(file) if file else (0.5, 0.5)

@@ -15,7 +15,7 @@ from young_prism.core.recipe.toml import parsed, read_recipe
 class OwnDecisions(NamedTuple):
     """What is decided otherwise for one original: widths as text, qualities by format, or that nothing is made of it."""
 
-    there: bool
+    exists: bool
     widths: str
     qualities: dict[str, int]
     leave_out: bool
@@ -23,27 +23,31 @@ class OwnDecisions(NamedTuple):
 
 def decisions_of(path: str, facts: Facts, recipe: Recipe, text: str) -> OwnDecisions:
     """Return what a recipe says of one original alone, with the qualities that hold for it."""
-    place = _place(text, path)
-    override = recipe.overrides[place] if place is not None and place < len(recipe.overrides) else None
+    index = _override_index(text, path)
+    override = recipe.overrides[index] if index is not None and index < len(recipe.overrides) else None
     formats = override.formats if override and override.formats else recipe.formats
     chosen = formats_for(facts, recipe.model_copy(update={"formats": formats}))
     widths = override.ladder.widths if override and override.ladder else ()
     return OwnDecisions(
         override is not None,
         ", ".join(map(str, widths)),
-        {fmt.value: one.quality for fmt, one in chosen.settings().items() if hasattr(one, "quality")},
+        {
+            fmt.value: settings.quality
+            for fmt, settings in chosen.settings().items()
+            if hasattr(settings, "quality")
+        },
         bool(override and override.leave_out),
     )
 
 
 def with_decisions(text: str, path: str, facts: Facts, form: dict[str, str]) -> str:
     """Return the recipe's text with what a form says of one original. Raises `RecipeError` where that cannot be used."""
-    place = _place(text, path)
+    index = _override_index(text, path)
     if "remove" in form:
-        return text if place is None else with_value(text, f"overrides.{place}", None)
+        return text if index is None else with_value(text, f"overrides.{index}", None)
     recipe = read_recipe(text)
-    base = f"overrides.{len(recipe.overrides) if place is None else place}"
-    if place is None:
+    base = f"overrides.{len(recipe.overrides) if index is None else index}"
+    if index is None:
         text = with_value(text, base, {"match": pattern_of(path)})
     text = with_value(text, f"{base}.leave_out", True if "leave_out" in form else None)
     widths = parse_value("ladder.widths", form.get("widths", ""))
@@ -62,12 +66,12 @@ def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, An
     ours = whole[kind_key(facts)]
     changed = False
     for fmt, settings in ours.items():
-        said = parse_value("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
-        if said is not None and said != settings.get("quality"):
-            settings["quality"], changed = said, True
+        value = parse_value("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
+        if value is not None and value != settings.get("quality"):
+            settings["quality"], changed = value, True
     return whole if changed else None
 
 
-def _place(text: str, path: str) -> int | None:
+def _override_index(text: str, path: str) -> int | None:
     """Return the place in the list of the exception that is for this original alone."""
     return override_index(text, path, f"/{path}", pattern_of(path))

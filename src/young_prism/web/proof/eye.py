@@ -39,7 +39,7 @@ class Level(NamedTuple):
     """One step of the test."""
 
     score: float
-    found: ProofResult
+    result: ProofResult
 
 
 @blueprint.route("/s/<slug>/proof/eye", methods=["GET", "POST"])
@@ -48,14 +48,14 @@ def eye(slug: str) -> str | BaseResponse:
     source = source_or_404(slug)
     entry = entry_or_404(catalogue_of(source), request.values.get("original", ""))
     view = view_of(source, catalogue_of(source), entry)
-    wanted = _wanted(source, view)
-    found = services().proofs.request(f"eye {page_name(slug)}", wanted)
-    failed = next((one for one in found if isinstance(one, YoungPrismError)), None)
+    requests = _requests(source, view)
+    results = services().proofs.request(f"eye {page_name(slug)}", requests)
+    failed = next((result for result in results if isinstance(result, YoungPrismError)), None)
     page: dict[str, Any] = {"source": source, "view": view, "entry": entry, "failed": failed}
-    if failed or None in found:
-        there = sum(one is not None for one in found)
-        return render_template("proof/eye_wait.html", **page, there=there, all=len(found))
-    exact, levels = _levels(found)
+    if failed or None in results:
+        count = sum(result is not None for result in results)
+        return render_template("proof/eye_wait.html", **page, there=count, all=len(results))
+    exact, levels = _levels(results)
     if len(levels) < _LEAST_LEVELS:
         page["failed"] = YoungPrismError(
             "There is too little in this picture: even the smallest file of it looks like the original.",
@@ -72,7 +72,7 @@ def eye(slug: str) -> str | BaseResponse:
         )
     level = next_level(len(levels), answers)
     if level is None:
-        result = verdict([one.score for one in levels], answers)
+        result = verdict([level.score for level in levels], answers)
         offer = min(
             98.0, max(10.0, round(result.score + (0.5 if result.seen is not EyeLimit.NOTHING else 0), 1))
         )
@@ -81,17 +81,17 @@ def eye(slug: str) -> str | BaseResponse:
         )
     left = bool(state.get("left", secrets.randbelow(2) == 0))
     token = _sign({"answers": answers, "left": left})
-    sides = [exact, levels[level].found] if left else [levels[level].found, exact]
+    sides = [exact, levels[level].result] if left else [levels[level].result, exact]
     urls = [
-        url_for("proof.side", slug=slug, token=_sign({"file": one.file, "salt": secrets.token_hex(4)}))
-        for one in sides
+        url_for("proof.side", slug=slug, token=_sign({"file": side.file, "salt": secrets.token_hex(4)}))
+        for side in sides
     ]
     return render_template(
         "proof/eye.html",
         **page,
         token=token,
         urls=urls,
-        window=" ".join(map(str, part_around(levels[0].found, view.size, SHOWN))),
+        window=" ".join(map(str, part_around(levels[0].result, view.size, SHOWN))),
         asked=len(answers),
     )
 
@@ -101,15 +101,15 @@ def side(slug: str, token: str) -> BaseResponse:
     """Send one of two pictures under a name that does not say which it is."""
     source_or_404(slug)
     file = _state(token).get("file", "")
-    place = services().proofs.folder / file
-    if not file or not place.is_file():
+    path = services().proofs.folder / file
+    if not file or not path.is_file():
         return BaseResponse(status=404)
-    response = send_file(place, mimetype="image/png" if file.endswith("png") else "image/webp")
+    response = send_file(path, mimetype="image/png" if file.endswith("png") else "image/webp")
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
-def _wanted(source: Source, view: ProofView) -> list[ProofRequest]:
+def _requests(source: Source, view: ProofView) -> list[ProofRequest]:
     settings = view.settings
     sharpen = view.original.finishing.sharpen == "mild"
     tries = [candidate_of(f"webp-{quality}", settings, sharpen=sharpen) for quality in _QUALITIES]
@@ -117,13 +117,13 @@ def _wanted(source: Source, view: ProofView) -> list[ProofRequest]:
     return [base.exact(), *(base.with_candidate(candidate) for candidate in tries)]
 
 
-def _levels(found: list[Any]) -> tuple[ProofResult, list[Level]]:
+def _levels(results: list[Any]) -> tuple[ProofResult, list[Level]]:
     """Return the exact rung, and the levels from the one that is easiest to see up, each better than the one before."""
     levels: list[Level] = []
-    for one in found[1:]:
-        if not levels or one.score > levels[-1].score + 0.5:
-            levels.append(Level(one.score, one))
-    return found[0], levels
+    for result in results[1:]:
+        if not levels or result.score > levels[-1].score + 0.5:
+            levels.append(Level(result.score, result))
+    return results[0], levels
 
 
 def _serializer() -> URLSafeSerializer:

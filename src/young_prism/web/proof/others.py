@@ -40,7 +40,7 @@ class OtherOriginal(NamedTuple):
 
     entry: CatalogueEntry
     size: Size
-    found: ProofResult | None
+    result: ProofResult | None
     error: YoungPrismError | None
     url: str
     exact_url: str
@@ -66,33 +66,39 @@ def _sheet(slug: str) -> dict[str, Any]:
     entry = entry_or_404(catalogue, request.args.get("original", ""))
     target = _target()
     setting = request.args.get("setting", "target")
-    wanted: list[tuple[CatalogueEntry, ProofRequest]] = []
-    for other in _chosen(catalogue, entry):
-        made = _wanted(source, catalogue, other, None if setting != "target" else target, setting)
+    requests: list[tuple[CatalogueEntry, ProofRequest]] = []
+    for sibling in _chosen(catalogue, entry):
+        made = _requests(source, catalogue, sibling, None if setting != "target" else target, setting)
         if made:
-            wanted.append((other, made))
-    exact = [one.exact() for _, one in wanted]
-    found = services().proofs.request(page_name(slug), [*(one for _, one in wanted), *exact])
+            requests.append((sibling, made))
+    exact = [request.exact() for _, request in requests]
+    results = services().proofs.request(page_name(slug), [*(request for _, request in requests), *exact])
     sheet = [
-        _other(source, other, one, there, own)
-        for (other, one), there, own in zip(wanted, found[: len(wanted)], found[len(wanted) :], strict=True)
+        _other_original(source, entry, request, result, exact_result)
+        for (entry, request), result, exact_result in zip(
+            requests, results[: len(requests)], results[len(requests) :], strict=True
+        )
     ]
-    sheet.sort(key=lambda one: one.found.score if one.found and one.found.score is not None else 1000)
-    scores = [one.found.score for one in sheet if one.found and one.found.score is not None]
-    first = wanted[0][1].candidate if wanted else None
+    sheet.sort(key=lambda row: row.result.score if row.result and row.result.score is not None else 1000)
+    scores = [
+        other_original.result.score
+        for other_original in sheet
+        if other_original.result and other_original.result.score is not None
+    ]
+    first = requests[0][1].candidate if requests else None
     label = first.label if first and setting != "target" else f"target {target:g}"
     return {
         "source": source,
         "entry": entry,
         "kind": PLURALS[kind_key(entry.facts)],
         "sheet": sheet,
-        "done": None not in found,
+        "done": None not in results,
         "label": label,
         "format": first.format.label if first else "",
         "by_target": setting == "target",
         "target": target,
         "scores": (min(scores), max(scores)) if scores else None,
-        "made": sum(one.found.bytes for one in sheet if one.found),
+        "made": sum(row.result.bytes for row in sheet if row.result),
         "query": request.query_string.decode(),
     }
 
@@ -109,15 +115,19 @@ def _chosen(catalogue: Catalogue, entry: CatalogueEntry) -> list[CatalogueEntry]
         return provable(facts) and kind_key(facts) == kind_key(entry.facts)
 
     same = sorted(
-        (one for one in catalogue.entries if not one.out and one is not entry and alike(one.facts)),
-        key=lambda one: (one.facts.bytes_per_pixel, one.path),
+        (
+            candidate_entry
+            for candidate_entry in catalogue.entries
+            if not candidate_entry.out and candidate_entry is not entry and alike(candidate_entry.facts)
+        ),
+        key=lambda entry: (entry.facts.bytes_per_pixel, entry.path),
     )
     if len(same) <= _MOST:
         return same
     return [same[int((step + 0.5) * len(same) / _MOST)] for step in range(_MOST)]
 
 
-def _wanted(
+def _requests(
     source: Source, catalogue: Catalogue, entry: CatalogueEntry, target: float | None, setting: str
 ) -> ProofRequest | None:
     original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
@@ -125,7 +135,7 @@ def _wanted(
         return None
     recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
     settings = formats_for(entry.facts, recipe).settings()
-    lossy = [one for one in settings.values() if not isinstance(one, Png)]
+    lossy = [setting for setting in settings.values() if not isinstance(setting, Png)]
     if target is not None and not lossy:
         abort(404, "The recipe makes nothing lossy of this kind, so that there is no target for it.")
     candidate = _candidate(setting if target is None else request.args.get("on", ""), settings, recipe)
@@ -149,20 +159,20 @@ def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Reci
         return None
 
 
-def _other(
+def _other_original(
     source: Source,
     entry: CatalogueEntry,
-    wanted: ProofRequest,
-    found: ProofResult | YoungPrismError | None,
+    request: ProofRequest,
+    result: ProofResult | YoungPrismError | None,
     exact: ProofResult | YoungPrismError | None,
 ) -> OtherOriginal:
-    left, top = found.worst if isinstance(found, ProofResult) else (0, 0)
+    left, top = result.worst if isinstance(result, ProofResult) else (0, 0)
     return OtherOriginal(
         entry,
-        wanted.size,
-        found if isinstance(found, ProofResult) else None,
-        found if isinstance(found, YoungPrismError) else None,
-        file_url(source, found),
+        request.size,
+        result if isinstance(result, ProofResult) else None,
+        result if isinstance(result, YoungPrismError) else None,
+        file_url(source, result),
         file_url(source, exact),
-        f"{left} {top} {min(WINDOW.width, wanted.size.width)} {min(WINDOW.height, wanted.size.height)}",
+        f"{left} {top} {min(WINDOW.width, request.size.width)} {min(WINDOW.height, request.size.height)}",
     )

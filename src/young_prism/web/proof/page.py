@@ -96,12 +96,12 @@ def state(slug: str) -> Response:
         exact=now.exact_url,
         candidates=[
             {
-                "name": one.candidate.name,
-                "url": one.url,
-                "map": one.map_url,
-                "head": render_template("proof/_head.html", one=one, **parts),
+                "name": shown.candidate.name,
+                "url": shown.url,
+                "map": shown.map_url,
+                "head": render_template("proof/_head.html", one=shown, **parts),
             }
-            for one in now.shown
+            for shown in now.shown
         ],
         curve=render_template("proof/_curve.html", **parts),
         keep=render_template("proof/_keep.html", **parts),
@@ -131,11 +131,11 @@ def file(slug: str, name: str) -> BaseResponse:
     source_or_404(slug)
     if not re.fullmatch(r"[0-9a-f]{40}\.(avif|webp|jpg|png)", name):
         abort(404)
-    place = services().proofs.folder / name[:2] / name
-    if not place.is_file():
+    path = services().proofs.folder / name[:2] / name
+    if not path.is_file():
         abort(404)
     ending = name.rpartition(".")[2]
-    return send_file(place, mimetype=ImageFormat("jpeg" if ending == "jpg" else ending).mime)
+    return send_file(path, mimetype=ImageFormat("jpeg" if ending == "jpg" else ending).mime)
 
 
 @blueprint.post("/s/<slug>/proof/choose")
@@ -180,8 +180,8 @@ def _changes(source: Source, entry: CatalogueEntry) -> RecipeChanges:
 
 def _parts(source: Source, view: ProofView) -> dict[str, Any]:
     """Return what the page and its parts show, and ask for what is missing."""
-    found = services().proofs.request(page_name(source.slug), view.wanted(source.folder), view.rank)
-    now = state_of(source, view, found)
+    results = services().proofs.request(page_name(source.slug), view.requests(source.folder), view.rank)
+    now = state_of(source, view, results)
     return {
         "source": source,
         "view": view,
@@ -195,8 +195,8 @@ def _parts(source: Source, view: ProofView) -> dict[str, Any]:
 
 def _curve(view: ProofView, now: ProofState) -> Curve:
     plain = [
-        (candidate.format, one.bytes, one.score or 0.0, candidate.name, candidate.label)
-        for candidate, one in now.exact_points
+        (candidate.format, result.bytes, result.score or 0.0, candidate.name, candidate.label)
+        for candidate, result in now.exact_points
     ]
     return draw_curve(now.points, plain, view.target)
 
@@ -206,9 +206,9 @@ def _link(endpoint: str = "proof.index", **changes: Any) -> str:
     path = request.view_args or {}
     # The query is written by itself: `url_for` takes some names of parameters for its own options.
     query: dict[str, Any] = {**request.args.to_dict(flat=False), "page": None, **changes}
-    kept = {name: value for name, value in query.items() if value is not None and name not in path}
+    arguments = {name: value for name, value in query.items() if value is not None and name not in path}
     address = url_for(endpoint, **path)
-    return f"{address}?{urlencode(kept, doseq=True)}" if kept else address
+    return f"{address}?{urlencode(arguments, doseq=True)}" if arguments else address
 
 
 def page_name(slug: str) -> str:
@@ -220,11 +220,11 @@ def entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
     """Return an original that can be proved, or answer 404 with the reason."""
     entry = catalogue.by_path.get(path)
     if entry is None:
-        broken = next((one for one in catalogue.problems if one.path == path), None)
+        broken = next((original for original in catalogue.problems if original.path == path), None)
         if broken:
             abort(404, f"“{path}” cannot be proved. {broken.error} {broken.remedy}")
         abort(404, f"There is no original “{path}” in this source. It may have been renamed; look again.")
     if not provable(entry.facts):
-        what = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"
-        abort(404, f"There is nothing to prove of “{path}”: it is {what}.")
+        kind_text = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"
+        abort(404, f"There is nothing to prove of “{path}”: it is {kind_text}.")
     return entry

@@ -49,7 +49,7 @@ class ShownCandidate(NamedTuple):
     """A candidate as the page shows it: the result, an error, or nothing yet."""
 
     candidate: Candidate
-    found: ProofResult | None
+    result: ProofResult | None
     error: YoungPrismError | None
     url: str
     map_url: str
@@ -74,7 +74,7 @@ class ProofView:
     zoom: str
     ground: str
     hurts: bool
-    place: tuple[float, float]
+    position: tuple[float, float]
     chosen: str
     css_width: float | None
     """How wide the layout shows it on a screen of 1280 pixels; None without a layout."""
@@ -90,23 +90,27 @@ class ProofView:
         """The kind in words, as more than one of them."""
         return PLURALS[kind_key(self.entry.facts)]
 
-    def wanted(self, root: str) -> list[ProofRequest]:
+    def requests(self, root: str) -> list[ProofRequest]:
         """Return what there is to make, in the order of `State`."""
         plain = self.candidates[0]._replace(sharpen=self.original.finishing.sharpen == "mild")
         base = ProofRequest(root, self.original, self.facet, self.size, ProofTask.EXACT, plain)
-        strip = [base.with_candidate(one) for one in self.candidates]
-        maps = [base.with_candidate(one, ProofTask.MAP) for one in self.candidates] if self.hurts else []
-        return [base, *strip, *maps, *(base.with_candidate(one) for one in self.more)]
+        strip = [base.with_candidate(candidate) for candidate in self.candidates]
+        maps = (
+            [base.with_candidate(candidate, ProofTask.MAP) for candidate in self.candidates]
+            if self.hurts
+            else []
+        )
+        return [base, *strip, *maps, *(base.with_candidate(candidate) for candidate in self.more)]
 
-    def rank(self, wanted: ProofRequest) -> tuple[int, int]:
+    def rank(self, request: ProofRequest) -> tuple[int, int]:
         """Return where something comes in the order of making: what shows first, and of that what is made soonest."""
-        if wanted.task is ProofTask.EXACT:
+        if request.task is ProofTask.EXACT:
             return (0, 0)
-        soon = quickest_first([one.name for one in (*self.candidates, *self.more)])
-        shown = any(one.name == wanted.candidate.name for one in self.candidates)
+        soon = quickest_first([candidate.name for candidate in (*self.candidates, *self.more)])
+        shown = any(candidate.name == request.candidate.name for candidate in self.candidates)
         return (
-            1 if shown and wanted.task is ProofTask.ENCODE else 2 if shown else 3,
-            soon.index(wanted.candidate.name),
+            1 if shown and request.task is ProofTask.ENCODE else 2 if shown else 3,
+            soon.index(request.candidate.name),
         )
 
 
@@ -146,16 +150,16 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
     candidates = _candidates([*names, added] if added else names, formats, sharpen=sharpen)[:MOST_CANDIDATES]
     if not candidates:
         candidates = _candidates(first_strip(formats), formats, sharpen=sharpen)
-    shown = {one.name for one in candidates}
+    shown = {candidate.name for candidate in candidates}
     more = [
-        one
-        for one in _candidates(
+        candidate
+        for candidate in _candidates(
             curve_names(formats, drawn=facts.kind is Kind.GRAPHIC), formats, sharpen=sharpen
         )
-        if one.name not in shown
+        if candidate.name not in shown
     ]
-    own = next((name_of(one) for one in formats.settings().values()), "")
-    chosen = request.args.get("on", own if own in shown else candidates[len(candidates) // 2].name)
+    name = next((name_of(setting) for setting in formats.settings().values()), "")
+    chosen = request.args.get("on", name if name in shown else candidates[len(candidates) // 2].name)
     zoom, density = request.args.get("zoom", "1"), request.args.get("density", 1.0, type=float)
     layout = recipe.ladder.layout
     css_width = shown_width(layout, 1280) if layout else None
@@ -177,7 +181,7 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
         zoom=zoom if zoom in ZOOMS and (zoom != "layout" or css_width) else "1",
         ground=_one_of(request.args.get("ground"), GROUNDS),
         hurts="hurts" in request.args,
-        place=(_share("x"), _share("y")),
+        position=(_share("x"), _share("y")),
         chosen=chosen if chosen in shown else candidates[0].name,
         css_width=css_width,
         density=2.0 if density >= 2 else 1.0,
@@ -185,10 +189,14 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
 
 
 def _target(formats: FormatSet) -> float:
-    said = request.args.get("target", type=float)
-    own = [one.target for one in formats.settings().values() if isinstance(one, Lossy) and one.target]
-    value = said if said is not None and 10 <= said <= 98 else None
-    return round(value or next(iter(own), USUAL_TARGET), 1)
+    target = request.args.get("target", type=float)
+    targets = [
+        setting.target
+        for setting in formats.settings().values()
+        if isinstance(setting, Lossy) and setting.target
+    ]
+    value = target if target is not None and 10 <= target <= 98 else None
+    return round(value or next(iter(targets), USUAL_TARGET), 1)
 
 
 def _one_of(value: str | None, known: Sequence[str]) -> str:
@@ -202,20 +210,20 @@ def _share(name: str) -> float:
 
 def _rung(rungs: list[Size], width: int | None) -> Size:
     if width is not None:
-        found = [rung for rung in rungs if rung.width == width]
-        if found:
-            return found[0]
+        sizes = [rung for rung in rungs if rung.width == width]
+        if sizes:
+            return sizes[0]
     return max((rung for rung in rungs if rung.width <= _USUAL_RUNG), default=rungs[0])
 
 
 def _candidates(names: Sequence[str], formats: FormatSet, *, sharpen: bool) -> list[Candidate]:
-    found: dict[str, Candidate] = {}
+    candidates: dict[str, Candidate] = {}
     for name in names:
         try:
-            found[name] = candidate_of(name, formats.settings(), sharpen=sharpen)
+            candidates[name] = candidate_of(name, formats.settings(), sharpen=sharpen)
         except RecipeError:
             continue
-    return list(found.values())
+    return list(candidates.values())
 
 
 @dataclass(frozen=True, slots=True)
@@ -241,39 +249,39 @@ class ProofState:
 
 
 def state_of(
-    source: Source, view: ProofView, found: Sequence[ProofResult | YoungPrismError | None]
+    source: Source, view: ProofView, results: Sequence[ProofResult | YoungPrismError | None]
 ) -> ProofState:
     """Put together what a page shows of what is there, in the order of `View.wanted`."""
-    exact, rest = found[0], list(found[1:])
+    exact, rest = results[0], list(results[1:])
     strip = rest[: len(view.candidates)]
     maps = rest[len(strip) : 2 * len(strip)] if view.hurts else [None] * len(strip)
     more = rest[-len(view.more) :] if view.more else []
     shown = [
         ShownCandidate(
             candidate,
-            one if isinstance(one, ProofResult) else None,
-            one if isinstance(one, YoungPrismError) else None,
-            file_url(source, one),
+            result if isinstance(result, ProofResult) else None,
+            result if isinstance(result, YoungPrismError) else None,
+            file_url(source, result),
             file_url(source, of_map),
         )
-        for candidate, one, of_map in zip(view.candidates, strip, maps, strict=True)
+        for candidate, result, of_map in zip(view.candidates, strip, maps, strict=True)
     ]
     points: dict[ImageFormat, list[tuple[Point, str]]] = {}
     plain: list[tuple[Candidate, ProofResult]] = []
-    for candidate, one in zip([*view.candidates, *view.more], [*strip, *more], strict=True):
-        if not isinstance(one, ProofResult) or one.score is None:
+    for candidate, candidate_result in zip([*view.candidates, *view.more], [*strip, *more], strict=True):
+        if not isinstance(candidate_result, ProofResult) or candidate_result.score is None:
             continue
         if candidate.quality is None:
-            plain.append((candidate, one))
+            plain.append((candidate, candidate_result))
         else:
-            point = Point(one.score, one.bytes, candidate.quality)
+            point = Point(candidate_result.score, candidate_result.bytes, candidate.quality)
             points.setdefault(candidate.format, []).append((point, candidate.name))
     error = exact if isinstance(exact, YoungPrismError) else None
-    return ProofState(file_url(source, exact), shown, points, plain, None not in found, error)
+    return ProofState(file_url(source, exact), shown, points, plain, None not in results, error)
 
 
-def file_url(source: Source, found: ProofResult | YoungPrismError | None) -> str:
+def file_url(source: Source, result: ProofResult | YoungPrismError | None) -> str:
     """Return where a file that was made for a proof is, empty as long as it is not there."""
-    if not isinstance(found, ProofResult):
+    if not isinstance(result, ProofResult):
         return ""
-    return url_for("proof.file", slug=source.slug, name=found.file.rpartition("/")[2], v=1)
+    return url_for("proof.file", slug=source.slug, name=result.file.rpartition("/")[2], v=1)

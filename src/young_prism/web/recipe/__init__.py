@@ -30,8 +30,8 @@ def index(slug: str) -> str:
     source = source_or_404(slug)
     chosen = next((start for start in starts() if start.name == request.args.get("start")), None)
     saved = services().store.recipes.get(request.args.get("saved", ""))
-    other = chosen.text if chosen else saved.text if saved else ""
-    return _page(source, other or recipe_text(source), unsaved=bool(other))
+    other_text = chosen.text if chosen else saved.text if saved else ""
+    return _page(source, other_text or recipe_text(source), unsaved=bool(other_text))
 
 
 @blueprint.post("/s/<slug>/recipe/check")
@@ -63,14 +63,14 @@ def suggest(slug: str) -> str:
         catalogue = catalogue_of(source)
         recipe = read_recipe(text)
         seen = {path: facts for path, facts in catalogue.in_scope.items() if facts.seen}
-        found = suggest_names(seen, recipe, details=catalogue.details)
+        suggestion = suggest_names(seen, recipe, details=catalogue.details)
     except RecipeError as problem:
         return _page(source, text, error or problem.what, unsaved=True)
     changed = text
-    for key, value in found.changes if found else ():
+    for key, value in suggestion.changes if suggestion else ():
         changed = with_value(changed, f"names.{key}", value)
     if "part" in request.args:
-        return render_template("recipe/_suggestion.html", suggestion=found, text=changed)
+        return render_template("recipe/_suggestion.html", suggestion=suggestion, text=changed)
     return _page(source, changed, error, unsaved=True)
 
 

@@ -39,10 +39,12 @@ def text_of(form: MultiDict[str, str], viewports: FileStorage | None = None) -> 
         for path, value in _changed(text, form):
             text = _put(text, path, value)
         if viewports and viewports.filename:
-            found = read_viewports(viewports.read().decode("utf-8-sig", "replace"), file=viewports.filename)
-            text = with_value(text, "ladder.layout.viewports", [list(pair) for pair in found])
-    do, _, what = form.get("do", "").partition(":")
-    return _done(text, do, what) if do else text
+            imported = read_viewports(
+                viewports.read().decode("utf-8-sig", "replace"), file=viewports.filename
+            )
+            text = with_value(text, "ladder.layout.viewports", [list(pair) for pair in imported])
+    do, _, target = form.get("do", "").partition(":")
+    return _done(text, do, target) if do else text
 
 
 def _lines(text: str) -> str:
@@ -51,9 +53,9 @@ def _lines(text: str) -> str:
 
 def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]]:
     plain = parsed(text)
-    for name, said in form.items():
-        how, _, path = name.partition(":")
-        if how == "has":
+    for name, value in form.items():
+        field, _, path = name.partition(":")
+        if field == "has":
             now: Value = parse_value(path, "on" if f"set:{path}" in form else "")
             before = value_at(plain, path)
             if isinstance(before, Mapping) or now == {}:
@@ -61,14 +63,14 @@ def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]
                 if (before is None) != (now is None):
                     yield path, now
                 continue
-        elif how in ("set", "percent") and f"has:{path}" not in form:
-            now = parse_value(path, f"{said}%" if how == "percent" and said.strip() else said)
+        elif field in ("set", "percent") and f"has:{path}" not in form:
+            now = parse_value(path, f"{value}%" if field == "percent" and value.strip() else value)
             before = value_at(plain, path)
-        elif how == "choose":
-            if value_at(plain, f"{path}.{said}") is None:
-                extra = _FALLBACKS[said] if path.endswith("_transparent") else {}
-                yield f"{path}.{said}", dict(extra)
-                yield from ((f"{path}.{other}", None) for other in _FALLBACKS if other != said)
+        elif field == "choose":
+            if value_at(plain, f"{path}.{value}") is None:
+                extra = _FALLBACKS[value] if path.endswith("_transparent") else {}
+                yield f"{path}.{value}", dict(extra)
+                yield from ((f"{path}.{fallback}", None) for fallback in _FALLBACKS if fallback != value)
             continue
         else:
             continue
@@ -86,25 +88,25 @@ def _put(text: str, path: str, value: Value) -> str:
         return text  # a place that is gone since the page was drawn
 
 
-def _done(text: str, do: str, what: str) -> str:
+def _done(text: str, do: str, path: str) -> str:
     """Return the text after a button was pressed; what is no button of ours changes nothing."""
     try:
-        return _BUTTONS[do](text, what)
+        return _BUTTONS[do](text, path)
     except (LookupError, ValueError):
         return text
 
 
-def _with_rungs(text: str, what: str) -> str:
+def _with_rungs(text: str, path: str) -> str:
     key = "ladder.layout.rungs" if value_at(parsed(text), "ladder.layout") else "ladder.widths"
-    return with_value(text, key, sorted({int(width) for width in what.split(",")}))
+    return with_value(text, key, sorted({int(width) for width in path.split(",")}))
 
 
 def _list(text: str, path: str) -> list[Any]:
-    found = value_at(parsed(text), path)
-    return found if isinstance(found, list) else []
+    value = value_at(parsed(text), path)
+    return value if isinstance(value, list) else []
 
 
-def _with_line(text: str, _what: str) -> str:
+def _with_line(text: str, _path: str) -> str:
     """Add a line to the layout above the last one, which has no end."""
     lines = _list(text, "ladder.layout.lines")
     ends = [line["up_to"] for line in lines if "up_to" in line]
@@ -123,8 +125,8 @@ def _with_way(text: str, way: str) -> str:
             ladder = None
         if ladder and ladder.layout:
             text = with_value(text, "ladder.widths", list(widths_of(ladder)))
-    for other in _WAYS:
-        text = with_value(text, f"ladder.{other}", None) if other != way else text
+    for alternative in _WAYS:
+        text = with_value(text, f"ladder.{alternative}", None) if alternative != way else text
     if way != "widths" and not value_at(parsed(text), f"ladder.{way}"):
         text = with_value(text, f"ladder.{way}", _WAYS[way])
         text = with_value(text, "ladder.measure", None) if way == "layout" else text
@@ -132,10 +134,10 @@ def _with_way(text: str, way: str) -> str:
 
 
 _BUTTONS: Mapping[str, Callable[[str, str], str]] = {
-    "remove": lambda text, what: with_value(text, what, None),
-    "add": lambda text, what: with_value(text, f"{what}.{len(_list(text, what))}", _NEW[what]),
+    "remove": lambda text, path: with_value(text, path, None),
+    "add": lambda text, path: with_value(text, f"{path}.{len(_list(text, path))}", _NEW[path]),
     "add-line": _with_line,
     "way": _with_way,
-    "best": lambda text, what: with_value(text, "ladder.layout.rungs", int(what)),
+    "best": lambda text, path: with_value(text, "ladder.layout.rungs", int(path)),
     "rungs": _with_rungs,
 }

@@ -81,7 +81,9 @@ class RecipeOutcome:
     @property
     def unhappy(self) -> bool:
         """Whether another name rule would do better: some originals were told apart, or their names are trouble."""
-        return self.plan is not None and any(one.renamed or one.troubled for one in self.plan.originals)
+        return self.plan is not None and any(
+            original.renamed or original.troubled for original in self.plan.originals
+        )
 
 
 def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOutcome:
@@ -102,7 +104,7 @@ def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOut
         matrix=_matrix(plan),
         kinds=tuple(Counter(original.facts.kind_label for original in plan.originals).items()),
         states=_states(out, plan),
-        names=_names([*renamed, *(one for one in heaviest if not one.renamed)]),
+        names=_names([*renamed, *(original for original in heaviest if not original.renamed)]),
         remarks=tuple(warnings[:_REMARKS_SHOWN]),
         more_remarks=max(0, len(warnings) - _REMARKS_SHOWN),
         failed=failed,
@@ -116,7 +118,7 @@ def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOut
 def ladder_view(ladder: Ladder, heaviest: Sequence[PlannedOriginal]) -> LadderView | None:
     """Look at a ladder: on its needs, as a list, or as the heaviest original has it. None without anything to show."""
     if ladder.steps or ladder.percents:
-        picture = next((one for one in heaviest if not one.facts.passes_through), None)
+        picture = next((original for original in heaviest if not original.facts.passes_through), None)
         size = picture.facts.size if picture else Size(3000, 2000)
         rungs = tuple(rung.width for rung in rungs_for(size, ladder))
         name = picture.path if picture else "a picture of 3000 × 2000"
@@ -157,14 +159,16 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     ledger = ledger_as_of(out)
     if not ledger.owned and not ledger.skipped:
         return (("new", plan.renditions),) if plan.renditions else ()
-    places = [(one.path, one.key) for original in plan.originals for one in original.renditions]
+    places = [
+        (rendition.path, rendition.key) for original in plan.originals for rendition in original.renditions
+    ]
     made, dropped, owned = ledger.made, ledger.skipped, ledger.owned
     left = [path for path, key in places if (path, key) not in made and (path, key) not in dropped]
-    there = sum(map(made.__contains__, places))
+    count = sum(map(made.__contains__, places))
     anew = sum(map(owned.__contains__, left))
     states = {
-        "made already": there,
-        "tried, and skipped": len(places) - len(left) - there,
+        "made already": count,
+        "tried, and skipped": len(places) - len(left) - count,
         "to be made anew": anew,
         "new": len(left) - anew,
         "made before, no longer planned": len(owned.keys() - {path for path, _ in places}),

@@ -72,7 +72,7 @@ def index(slug: str) -> str | BaseResponse:
     store = services().store
     runs = store.runs.newest(source.id)
     if runs and runs[0].state.is_active:
-        return redirect(url_for("run.one", slug=slug, run_id=runs[0].id))
+        return redirect(url_for("run.show", slug=slug, run_id=runs[0].id))
     catalogue = catalogue_of(source)
     plan = plan_of(source, catalogue)
     ledger = Ledger.load(out_of(source))
@@ -94,8 +94,8 @@ def index(slug: str) -> str | BaseResponse:
         estimate=estimate,
         mark_errors=find_watermarks(catalogue.recipe, [Path(source.folder)]).errors,
         by_format=by_format,
-        to_make=sum(len(one.original.renditions) - len(one.known) for one in waiting),
-        to_name=sum(len(one.elsewhere) for one in waiting),
+        to_make=sum(len(work.original.renditions) - len(work.known) for work in waiting),
+        to_name=sum(len(work.elsewhere) for work in waiting),
         waiting=len(waiting),
         problems=catalogue.problems,
         unseen=catalogue.unseen,
@@ -110,10 +110,10 @@ def index(slug: str) -> str | BaseResponse:
 
 def _orphans(source: Source) -> Orphans | None:
     try:
-        found = find_orphans(out_of(source))
+        orphans = find_orphans(out_of(source))
     except OutputError:
         return None  # nothing was made yet
-    return found if found.ours else None
+    return orphans if orphans.ours else None
 
 
 @blueprint.get("/s/<slug>/plan")
@@ -121,16 +121,16 @@ def planned(slug: str) -> str:
     """Show every planned rendition; the address holds filters, sort, grouping and page."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    found = planned_of(source, catalogue)
+    planned = planned_of(source, catalogue)
     return render_template(
         "run/planned.html",
         source=source,
-        asked=_asked(),
-        view=view_of(found.rows, _asked()),
-        total=len(found.rows),
-        left_out=[*found.left_out, *(as_left_out(row) for row in catalogue.problems)],
+        asked=_view_settings(),
+        view=view_of(planned.rows, _view_settings()),
+        total=len(planned.rows),
+        left_out=[*planned.left_out, *(as_left_out(row) for row in catalogue.problems)],
         orphans=_orphans(source),
-        estimate=guess_for(source, catalogue, found.plan, catalogue.recipe),
+        estimate=guess_for(source, catalogue, planned.plan, catalogue.recipe),
         states=STATES,
     )
 
@@ -139,7 +139,7 @@ def planned(slug: str) -> str:
 def planned_csv(slug: str) -> Response:
     """Send the planned renditions that an address asks for as CSV."""
     source = source_or_404(slug)
-    rows = selected(planned_of(source, catalogue_of(source)).rows, _asked())
+    rows = selected(planned_of(source, catalogue_of(source)).rows, _view_settings())
     return _csv_file(f"{source.slug}-plan", PlanRow._fields, rows)
 
 
@@ -152,7 +152,7 @@ def _csv_file(name: str, heading: Sequence[str], rows: Iterable[Sequence[object]
     )
 
 
-def _asked() -> dict[str, str]:
+def _view_settings() -> dict[str, str]:
     """Return what the address asks for of the plan, and nothing else that stands in it."""
     names = ("q", "state", "format", "facet", "sort", "group", "page")
     return {name: request.args[name] for name in names if request.args.get(name)}
@@ -162,9 +162,9 @@ def _asked() -> dict[str, str]:
 def remove(slug: str) -> BaseResponse:
     """Delete what an earlier recipe made and nothing plans any more."""
     source = source_or_404(slug)
-    found = remove_orphans(out_of(source))
-    kept = f" {count(len(found.changed), 'file')} changed since stayed." if found.changed else ""
-    flash(f"{count(len(found.ours), 'file')} removed, {format_bytes(found.bytes)}.{kept}", "info")
+    orphans = remove_orphans(out_of(source))
+    changed_text = f" {count(len(orphans.changed), 'file')} changed since stayed." if orphans.changed else ""
+    flash(f"{count(len(orphans.ours), 'file')} removed, {format_bytes(orphans.bytes)}.{changed_text}", "info")
     return redirect(url_for("run.index", slug=slug), code=303)
 
 
@@ -177,13 +177,13 @@ def start(slug: str) -> BaseResponse:
     if failed is not None:
         only = services().store.runs.failed_originals(_run_or_404(source, failed).id)
     return redirect(
-        url_for("run.one", slug=slug, run_id=services().runs.start(source, origin="page", only=only)),
+        url_for("run.show", slug=slug, run_id=services().runs.start(source, origin="page", only=only)),
         code=303,
     )
 
 
 @blueprint.get("/s/<slug>/run/<int:run_id>")
-def one(slug: str, run_id: int) -> str:
+def show(slug: str, run_id: int) -> str:
     """Show one run: live while it goes on, then its report."""
     source = source_or_404(slug)
     store = services().store
@@ -191,7 +191,7 @@ def one(slug: str, run_id: int) -> str:
     items = store.runs.items(run.id)
     live = run.state.is_active
     viewport = _viewport()
-    newest = not live and all(other.id <= run.id for other in store.runs.newest(source.id, limit=1))
+    newest = not live and all(newer.id <= run.id for newer in store.runs.newest(source.id, limit=1))
     uses = catalogue_of(source).uses if newest else NO_PAGES
     manifest = read_manifest(manifest_file(Path(run.out_folder or source.out_folder))) if uses.read else None
     return render_template(
@@ -213,8 +213,8 @@ def one(slug: str, run_id: int) -> str:
 
 def _viewport() -> Viewport:
     """Return the viewport that an address asks for, or a phone's."""
-    asked = request.args.get("view", "")
-    return next((viewport for viewport in ALL_VIEWPORTS if viewport.key == asked), PHONE)
+    view = request.args.get("view", "")
+    return next((viewport for viewport in ALL_VIEWPORTS if viewport.key == view), PHONE)
 
 
 @blueprint.get("/s/<slug>/run/<int:run_id>.html")
@@ -273,7 +273,7 @@ def stop(slug: str, run_id: int) -> BaseResponse:
     """End a run after what is under way, or with `pause` let it wait."""
     _run_or_404(source_or_404(slug), run_id)
     services().runs.stop(run_id, pause="pause" in request.form)
-    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+    return redirect(url_for("run.show", slug=slug, run_id=run_id), code=303)
 
 
 @blueprint.post("/s/<slug>/run/<int:run_id>/go-on")
@@ -283,7 +283,7 @@ def go_on(slug: str, run_id: int) -> BaseResponse:
     run = _run_or_404(source, run_id)
     if not run.state.is_active and run.state is not RunState.DONE:
         run_id = services().runs.resume(source, run)
-    return redirect(url_for("run.one", slug=slug, run_id=run_id), code=303)
+    return redirect(url_for("run.show", slug=slug, run_id=run_id), code=303)
 
 
 @blueprint.get("/s/<slug>/run/<int:run_id>/state.json")
@@ -354,11 +354,11 @@ def prune() -> BaseResponse:
 @blueprint.get("/active.json")
 def active() -> Response:
     """Say which run is going on, for the header of every page."""
-    found = services().store.runs.current()
-    if not found:
+    active = services().store.runs.current()
+    if not active:
         return jsonify(active=False)
-    run, source = found
-    address = url_for("run.one", slug=source.slug, run_id=run.id)
+    run, source = active
+    address = url_for("run.show", slug=source.slug, run_id=run.id)
     return jsonify(active=True, href=address, name=source.name, **_state(services(), run))
 
 
@@ -370,12 +370,12 @@ def _run_or_404(source: Source, run_id: int) -> Run:
 
 
 def _stream(parts: Services, run_id: int) -> Iterator[str]:
-    said = ""
+    remark = ""
     quiet_since = time.monotonic()
     while (run := parts.store.runs.get(run_id)) is not None:
         text = json.dumps(_state(parts, run))
-        if text != said:
-            said, quiet_since = text, time.monotonic()
+        if text != remark:
+            remark, quiet_since = text, time.monotonic()
             yield f"data: {text}\n\n"
         elif time.monotonic() - quiet_since > 10:
             quiet_since = time.monotonic()
@@ -407,5 +407,5 @@ def _state(parts: Services, run: Run) -> dict[str, Any]:
         "rate": live.get("rate", 0) if run.state is RunState.RUNNING else 0,
         "halted": run.halted,
         "lanes": [[at["worker"], at["original"], at["at"]] for at in live.get("workers", [])],
-        "made": sum(len(one["made"]) for one in live.get("under_way", {}).values()),
+        "made": sum(len(state["made"]) for state in live.get("under_way", {}).values()),
     }

@@ -33,37 +33,37 @@ class Lane:
 def lanes_of(run: Run) -> list[Lane]:
     """Return the workers of a run that are at something."""
     live = run.live or {}
-    drawn = {path: _drawn(one) for path, one in live.get("under_way", {}).items()}
+    drawn = {path: _drawn(state) for path, state in live.get("under_way", {}).items()}
     return [_lane(at, live, drawn) for at in live.get("workers", [])]
 
 
 def _lane(at: dict[str, Any], live: dict[str, Any], drawn: dict[str, Spectrum]) -> Lane:
-    one = live["under_way"].get(at["original"], {"made": [], "planned": []})
+    state = live["under_way"].get(at["original"], {"made": [], "planned": []})
     return Lane(
         worker=at["worker"],
         original=at["original"],
         at=at["at"],
         seconds=max(0, round(live["now"] - at["since"])),
-        made=len(one["made"]),
-        planned=len(one["planned"]),
+        made=len(state["made"]),
+        planned=len(state["planned"]),
         spectrum=drawn.get(at["original"]),
     )
 
 
-def _drawn(one: dict[str, Any]) -> Spectrum:
-    made = {(fmt, width): size for fmt, width, size in one["made"]}
+def _drawn(state: dict[str, Any]) -> Spectrum:
+    made = {(fmt, width): size for fmt, width, size in state["made"]}
     lines = [
         SpectrumLine(
             ImageFormat(fmt),
             width,
-            made.get((fmt, width)) or _guess(one, width),
+            made.get((fmt, width)) or _guess(state, width),
             state="done" if (fmt, width) in made else "planned",
         )
-        for fmt, width in one["planned"]
+        for fmt, width in state["planned"]
     ]
-    return draw_spectrum(lines, one["width"], one["bytes"], width=300, height=44, small=True)
+    return draw_spectrum(lines, state["width"], state["bytes"], width=300, height=44, small=True)
 
 
-def _guess(one: dict[str, Any], width: int) -> int:
-    share = (width / max(1, int(one["width"]))) ** 2
-    return round(int(one["bytes"]) * share * _USUAL_SHARE)
+def _guess(state: dict[str, Any], width: int) -> int:
+    share = (width / max(1, int(state["width"]))) ** 2
+    return round(int(state["bytes"]) * share * _USUAL_SHARE)

@@ -35,7 +35,7 @@ class PlanRow(NamedTuple):
     kind: str
     state: str
     bytes: int
-    there: bool
+    exists: bool
     reason: str
 
 
@@ -98,66 +98,66 @@ def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
     for original in plan.originals:
         guess = estimator(original, experience)
         kind = original.facts.kind_label
-        for one in original.renditions:
-            place = (one.path, one.key)
-            actual = made(one.key)
-            if place in ledger.made:
+        for rendition in original.renditions:
+            location = (rendition.path, rendition.key)
+            actual = made(rendition.key)
+            if location in ledger.made:
                 state = "unchanged"
-            elif place in ledger.skipped:
+            elif location in ledger.skipped:
                 state = "skipped"
-            elif one.path in ledger.owned:
+            elif rendition.path in ledger.owned:
                 state = "stale"
             else:
-                state = "blocked" if os.path.lexists(f"{out}/{one.path}") else "new"
-            size = actual if actual is not None else round(guess(one))
+                state = "blocked" if os.path.lexists(f"{out}/{rendition.path}") else "new"
+            size = actual if actual is not None else round(guess(rendition))
             rows.append(
                 PlanRow(
-                    one.path, original.path, one.facet, one.format.value, one.size.width, one.size.height,
-                    kind, state, size, actual is not None, one.reason,
+                    rendition.path, original.path, rendition.facet, rendition.format.value, rendition.size.width, rendition.size.height,
+                    kind, state, size, actual is not None, rendition.reason,
                 )
             )  # fmt: skip
-    found = PlanView(plan, rows, plan.left_out)
-    catalogue.kept["planned"] = (ledger, found)
-    return found
+    view = PlanView(plan, rows, plan.left_out)
+    catalogue.kept["planned"] = (ledger, view)
+    return view
 
 
-def view_of(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> PlanPage:
+def view_of(rows: Sequence[PlanRow], arguments: Mapping[str, str]) -> PlanPage:
     """Return what an address asks for: `q`, `state`, `format`, `facet`, `sort`, `group` and `page`."""
-    counted = [Counter(getattr(row, name) for row in _named(rows, asked)) for name in _FILTERS]
-    found = selected(rows, asked)
-    group = _GROUPS.get(asked.get("group", ""))
+    counted = [Counter(getattr(row, name) for row in _named(rows, arguments)) for name in _FILTERS]
+    rows_shown = selected(rows, arguments)
+    group = _GROUPS.get(arguments.get("group", ""))
     sums: dict[str, tuple[int, int]] = {}
     if group:
-        for row in found:
+        for row in rows_shown:
             number, weight = sums.get(group(row), (0, 0))
             sums[group(row)] = (number + 1, weight + row.bytes)
-        found.sort(key=group)
-    pages = max(1, -(-len(found) // PER_PAGE))
-    page = min(max(1, int(asked["page"]) if asked.get("page", "").isdecimal() else 1), pages)
+        rows_shown.sort(key=group)
+    pages = max(1, -(-len(rows_shown) // PER_PAGE))
+    page = min(max(1, int(arguments["page"]) if arguments.get("page", "").isdecimal() else 1), pages)
     groups: list[tuple[str, int, int, list[PlanRow]]] = []
-    for row in found[(page - 1) * PER_PAGE : page * PER_PAGE]:
+    for row in rows_shown[(page - 1) * PER_PAGE : page * PER_PAGE]:
         heading = group(row) if group else ""
         if not groups or groups[-1][0] != heading:
             groups.append((heading, *sums.get(heading, (0, 0)), []))
         groups[-1][3].append(row)
-    return PlanPage(groups, len(found), sum(row.bytes for row in found), page, pages, *counted)
+    return PlanPage(groups, len(rows_shown), sum(row.bytes for row in rows_shown), page, pages, *counted)
 
 
 _FILTERS = ("state", "format", "facet")
 
 
-def selected(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> list[PlanRow]:
+def selected(rows: Sequence[PlanRow], arguments: Mapping[str, str]) -> list[PlanRow]:
     """Return the rows that an address asks for, in the order that it asks for."""
-    found = [
+    rows_shown = [
         row
-        for row in _named(rows, asked)
-        if all(not asked.get(name) or getattr(row, name) == asked[name] for name in _FILTERS)
+        for row in _named(rows, arguments)
+        if all(not arguments.get(name) or getattr(row, name) == arguments[name] for name in _FILTERS)
     ]
-    return sorted(found, key=_SORTS.get(asked.get("sort", ""), _SORTS["original"]))
+    return sorted(rows_shown, key=_SORTS.get(arguments.get("sort", ""), _SORTS["original"]))
 
 
-def _named(rows: Sequence[PlanRow], asked: Mapping[str, str]) -> Sequence[PlanRow]:
-    text = asked.get("q", "").strip().casefold()
+def _named(rows: Sequence[PlanRow], arguments: Mapping[str, str]) -> Sequence[PlanRow]:
+    text = arguments.get("q", "").strip().casefold()
     if not text:
         return rows
     return [row for row in rows if text in row.path.casefold() or text in row.original.casefold()]

@@ -107,10 +107,10 @@ def report_page(run: Run, name: str, items: Sequence[RunItem], before: Run | Non
 
 def failures_of(items: Sequence[RunItem]) -> list[tuple[str, str, str]]:
     """Return what failed: original, what happened, what to do."""
-    return _said(items, Outcome.FAILED)
+    return _problems(items, Outcome.FAILED)
 
 
-def _said(items: Sequence[RunItem], outcome: Outcome) -> list[tuple[str, str, str]]:
+def _problems(items: Sequence[RunItem], outcome: Outcome) -> list[tuple[str, str, str]]:
     """Return what is said of originals with an outcome, each thing once."""
     return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
 
@@ -154,8 +154,8 @@ def page_views(
             if path in fetches:
                 pages.setdefault(page, []).append(fetches[path])
     views = [
-        PageBytes(page, len(found), sum(old for old, _ in found), sum(new for _, new in found))
-        for page, found in pages.items()
+        PageBytes(page, len(weights), sum(old for old, _ in weights), sum(new for _, new in weights))
+        for page, weights in pages.items()
     ]
     return sorted(views, key=lambda view: (view.after - view.before, view.page))
 

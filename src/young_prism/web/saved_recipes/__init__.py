@@ -41,17 +41,17 @@ def index() -> str:
 
 def _page(deleted: SavedRecipe | None = None) -> str:
     every = _comparable()
-    by_key = {one.key: one for one in every}
-    one, other = by_key.get(request.args.get("one", "")), by_key.get(request.args.get("other", ""))
+    by_key = {comparable.key: comparable for comparable in every}
+    left, right = by_key.get(request.args.get("one", "")), by_key.get(request.args.get("other", ""))
     saved = services().store.recipes.all()
     return render_template(
         "library/index.html",
         saved=[(row, _summary(row.text)) for row in saved],
         starts=starts(),
         comparable=every,
-        one=one,
-        other=other,
-        found=differences(_read(one.text), _read(other.text)) if one and other else None,
+        one=left,
+        other=right,
+        found=differences(_read(left.text), _read(right.text)) if left and right else None,
         deleted=deleted,
     )
 
@@ -79,8 +79,8 @@ def add() -> str | BaseResponse:
         flash(f"“{recipe.name}” is changed.", "info")
     else:
         row = services().store.recipes.add(recipe.name, text)
-        another = " There are two of this name now; compare them, or delete one." if same else ""
-        flash(f"“{row.name}” is saved.{another}", "info")
+        hint = " There are two of this name now; compare them, or delete one." if same else ""
+        flash(f"“{row.name}” is saved.{hint}", "info")
     return redirect(url_for("library.index", _anchor="saved"), code=303)
 
 
@@ -135,7 +135,10 @@ def _comparable() -> list[Comparable]:
             Comparable(f"source:{row.slug}", row.name, "Of a source", recipe_text(row))
             for row in store.sources.all()
         ),
-        *(Comparable(f"start:{one.name}", _label(one.name), "To start from", one.text) for one in starts()),
+        *(
+            Comparable(f"start:{start.name}", _label(start.name), "To start from", start.text)
+            for start in starts()
+        ),
     ]
 
 
@@ -148,17 +151,17 @@ def _summary(text: str) -> str:
     recipe = _read(text)
     ladder = recipe.ladder
     if ladder.layout:
-        how = "widths from the layout"
+        summary = "widths from the layout"
     elif ladder.steps:
-        how = f"steps that save {ladder.steps.save:.0%}".replace("%", " %")
+        summary = f"steps that save {ladder.steps.save:.0%}".replace("%", " %")
     elif ladder.percents:
-        how = "per cent of the original"
+        summary = "per cent of the original"
     else:
-        how = f"widths {', '.join(map(str, ladder.widths))}"
+        summary = f"widths {', '.join(map(str, ladder.widths))}"
     if recipe.formats.squeeze:
-        how = "lossless squeeze"
+        summary = "lossless squeeze"
     facets = f" · facets {', '.join(facet.name for facet in recipe.facets)}" if recipe.facets else ""
-    return f"{how} · {recipe.names.rule}{facets}"
+    return f"{summary} · {recipe.names.rule}{facets}"
 
 
 def _read(text: str) -> Recipe:

@@ -76,7 +76,7 @@ def _totals(catalogue: Catalogue) -> Totals:
         bytes=sum(entry.facts.bytes for entry in catalogue.entries),
         failed=sum(row.failed for row in catalogue.problems),
         by_format=dict(sorted(by_format.items(), key=lambda item: -item[1][1])),
-        changes=", ".join(f"{number} {what}" for what, number in since.items() if number),
+        changes=", ".join(f"{number} {label}" for label, number in since.items() if number),
     )
 
 
@@ -173,12 +173,12 @@ def watch(slug: str) -> BaseResponse:
         )
     else:
         services().watchers.switch(source, on=on)
-        said = (
+        text = (
             f"What is dropped into {source.folder} is made by itself from now on."
             if on
             else "It is not watched any more."
         )
-        flash(said, "info")
+        flash(text, "info")
     return redirect(url_for("sources.index"), code=303)
 
 

@@ -174,11 +174,11 @@ def _from_form(source: Source, files: list[FileStorage]) -> BaseResponse:
     problems: list[IncomingError] = []
     try:
         inbox.check_number(len(files))
-        for one in files:
-            _take(inbox, one, placed, problems)
+        for file in files:
+            _take(inbox, file, placed, problems)
     except IncomingError as error:
         problems.append(error)
-    new_ones = sum(one.outcome is not PlacementOutcome.ALREADY for one in placed)
+    new_ones = sum(placement.outcome is not PlacementOutcome.ALREADY for placement in placed)
     if new_ones or not problems:
         flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
     for problem in problems[:20]:
@@ -187,15 +187,15 @@ def _from_form(source: Source, files: list[FileStorage]) -> BaseResponse:
     return redirect(url_for("intake.index", slug=source.slug), code=303)
 
 
-def _take(inbox: Inbox, one: FileStorage, placed: list[Placement], problems: list[IncomingError]) -> None:
-    name = one.filename or ""
+def _take(inbox: Inbox, file: FileStorage, placed: list[Placement], problems: list[IncomingError]) -> None:
+    name = file.filename or ""
     try:
         if name.lower().endswith(".zip"):
-            result = unpack(one.stream, inbox, name=printable_name(name))
+            result = unpack(file.stream, inbox, name=printable_name(name))
             placed += result.placed
             problems += result.refused
         else:
-            placed.append(inbox.receive(name, one.stream))
+            placed.append(inbox.receive(name, file.stream))
     except IncomingError as error:
         problems.append(error)
 

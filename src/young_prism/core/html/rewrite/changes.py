@@ -87,14 +87,14 @@ def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]
     real = tuple(sorted(edit for edit in edits if text[edit.start : edit.end] != edit.new))
     if not real:
         return None
-    said = "\0".join(f"{text[edit.start : edit.end]}\0{edit.new}" for edit in real)
-    number = seen[said] = seen.get(said, 0) + 1
-    key = hashlib.sha256(f"{number}\0{said}".encode("utf-8", "surrogatepass")).hexdigest()[:12]
+    digest_input = "\0".join(f"{text[edit.start : edit.end]}\0{edit.new}" for edit in real)
+    number = seen[digest_input] = seen.get(digest_input, 0) + 1
+    key = hashlib.sha256(f"{number}\0{digest_input}".encode("utf-8", "surrogatepass")).hexdigest()[:12]
     return ReferenceChange(key, original, real)
 
 
 def _edits(changes: Sequence[ReferenceChange], keys: Collection[str] | None) -> list[Edit]:
-    return [edit for one in changes if keys is None or one.key in keys for edit in one.edits]
+    return [edit for change in changes if keys is None or change.key in keys for edit in change.edits]
 
 
 def _applied(text: str, edits: Sequence[Edit]) -> str:
@@ -138,7 +138,7 @@ def change_hunks(rewriting: Rewriting, change: ReferenceChange) -> list[Hunk]:
     Of a line that is longer than anybody reads, a page without line breaks, only the surroundings of the change are shown.
     """
     text = rewriting.text
-    first, last = (line_number(text, place) - 1 for place in (change.start, change.end))
+    first, last = (line_number(text, offset) - 1 for offset in (change.start, change.end))
     lines, starts = _lines(text)
     if starts[min(last + 1, len(lines))] - starts[first] <= _LONGEST_SHOWN:
         return _hunks(text, change.edits)
@@ -181,13 +181,13 @@ def _hunks(text: str, edits: Iterable[Edit]) -> list[Hunk]:
     for edit in edits:
         # What is put in behind the last character belongs to the last line.
         first, last = (
-            min(bisect_right(starts, place), len(lines)) - 1
-            for place in (edit.start, max(edit.start, edit.end - 1))
+            min(bisect_right(starts, offset), len(lines)) - 1
+            for offset in (edit.start, max(edit.start, edit.end - 1))
         )
         if blocks and first < blocks[-1][1]:
-            begin, after, own = blocks[-1]
-            own.append(edit)
-            blocks[-1] = (begin, max(after, last + 1), own)
+            begin, after, shifted = blocks[-1]
+            shifted.append(edit)
+            blocks[-1] = (begin, max(after, last + 1), shifted)
         else:
             blocks.append((first, last + 1, [edit]))
     return list(_grouped(lines, starts, blocks))
@@ -202,16 +202,16 @@ def _grouped(
         while end < len(blocks) and blocks[end][0] - blocks[end - 1][1] <= 2 * _CONTEXT:
             end += 1
         first = max(0, blocks[at][0] - _CONTEXT)
-        found, place = [], first
+        hunk_lines, line_number = [], first
         for begin, after, edits in blocks[at:end]:
-            found += [DiffLine(" ", line) for line in lines[place:begin]]
+            hunk_lines += [DiffLine(" ", line) for line in lines[line_number:begin]]
             shift = starts[begin]
-            own = [Edit(edit.start - shift, edit.end - shift, edit.new) for edit in edits]
-            found += _compared(lines[begin:after], _applied("".join(lines[begin:after]), own))
-            place = after
-        found += [DiffLine(" ", line) for line in lines[place : place + _CONTEXT]]
-        yield Hunk(first + 1, first + 1 + moved, tuple(found))
-        moved += sum(line.sign == "+" for line in found) - sum(line.sign == "-" for line in found)
+            shifted = [Edit(edit.start - shift, edit.end - shift, edit.new) for edit in edits]
+            hunk_lines += _compared(lines[begin:after], _applied("".join(lines[begin:after]), shifted))
+            line_number = after
+        hunk_lines += [DiffLine(" ", line) for line in lines[line_number : line_number + _CONTEXT]]
+        yield Hunk(first + 1, first + 1 + moved, tuple(hunk_lines))
+        moved += sum(line.sign == "+" for line in hunk_lines) - sum(line.sign == "-" for line in hunk_lines)
         at = end
 
 
@@ -229,15 +229,15 @@ def _compared(old: Sequence[str], text: str) -> Iterator[DiffLine]:
             yield from (DiffLine("+", line) for line in new[c:d])
 
 
-def patch(path: str, found: Sequence[Hunk]) -> str:
+def patch(path: str, hunks: Sequence[Hunk]) -> str:
     """Return a file's part of a patch; empty without hunks."""
-    if not found:
+    if not hunks:
         return ""
     parts = [f"diff --git {_named('a/' + path)} {_named('b/' + path)}\n"]
     # A name with a space ends in a tab, so that it is not taken for a name and a date.
     after = "\t" if " " in path and _named("a/" + path)[0] != '"' else ""
     parts += [f"--- {_named('a/' + path)}{after}\n", f"+++ {_named('b/' + path)}{after}\n"]
-    for hunk in found:
+    for hunk in hunks:
         parts.append(hunk.header + "\n")
         for line in hunk.lines:
             parts.append(line.sign + line.text)

@@ -83,8 +83,8 @@ class Document:
 
     def value(self, part: str) -> str:
         """Return what an attribute's value says, character references resolved."""
-        said = self.meaning(part)
-        return _REFERENCE.sub(lambda match: html.unescape(match[0]), said) if "&" in said else said
+        text = self.meaning(part)
+        return _REFERENCE.sub(lambda match: html.unescape(match[0]), text) if "&" in text else text
 
     def line(self, at: int) -> int:
         """Return the line of a place in the text, counted from 1."""

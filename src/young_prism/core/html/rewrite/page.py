@@ -98,7 +98,7 @@ class _Rewriter:
                 )
             elif token.kind in ("comment", "raw"):
                 self._mentioned(token)
-        changes = sorted(self.changes, key=lambda one: one.start)
+        changes = sorted(self.changes, key=lambda change: change.start)
         return Rewriting(self.document.text, tuple(changes), tuple(self.left))
 
     def _start(self, token: Token) -> None:
@@ -115,7 +115,7 @@ class _Rewriter:
                 self._img(self.tags.read(token), self.picture)
                 self.picture = None
             case name if name in _OTHERS:
-                self._other(self.tags.read(token))
+                self._edit_other(self.tags.read(token))
 
     def _leave(self, at: int, url: str, why: str) -> None:
         self.left.append(SkippedReference(self.document.line(at), url[:200], why))
@@ -131,22 +131,22 @@ class _Rewriter:
         if img.templated and img.is_duplicated("src"):
             self._leave(img.token.start, url, "a template chooses between two addresses")
             return
-        found = self.site.find(url, self.base)
-        if isinstance(found, NoMatch):
-            if found.value:
-                self._leave(img.token.start, url, found.value)
+        match = self.site.find(url, self.base)
+        if isinstance(match, NoMatch):
+            if match.value:
+                self._leave(img.token.start, url, match.value)
             return
-        delivered = self.site.delivered[found.original]
+        delivered = self.site.delivered[match.original]
         is_ours = img.get(ORIGINAL) is not None or self.site.is_rendition(url, self.base)
         if self.wish.mode is not Mode.SIZES and not is_ours and delivered.is_copy:
             return
-        prefix = self.site.prefix(found, self.base)
+        prefix = self.site.prefix(match, self.base)
         if prefix is None and self.wish.mode is not Mode.SIZES:
             self._leave(
                 img.token.start, url, "this page cannot reach the renditions; say where they are served"
             )
             return
-        said = MarkupContext(alt="", hero=self._is_hero(img, delivered))
+        text = MarkupContext(alt="", hero=self._is_hero(img, delivered))
         loading = img.get("loading")
         shown = delivered.with_markup(
             base_url=prefix or "",
@@ -154,8 +154,8 @@ class _Rewriter:
             sizes=self._sizes_of(img),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
-        edits = self._edits(img, picture, _Replacement(shown, shown.element(said), found, is_ours))
-        made = change(self.document.text, found.original, edits, self.seen) if edits is not None else None
+        edits = self._edits(img, picture, _Replacement(shown, shown.element(text), match, is_ours))
+        made = change(self.document.text, match.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
 
@@ -178,15 +178,17 @@ class _Rewriter:
             return self.tags.add_attributes(img, self._sized(img, shown))
         if self.wish.mode is Mode.ADDRESSES:
             return self._swapped(img, picture, shown)
-        mixed = self._mixed(img, picture, shown.found.original) if not shown.is_ours else ""
+        mixed = self._mixed(img, picture, shown.match.original) if not shown.is_ours else ""
         if mixed:
             self._leave(img.token.start, mixed, "it stands beside other pictures in one element")
             return None
         element = shown.element
         inner = dict(element.img)
-        wanted: dict[str, str] = {name: inner[name] for name in ("src", "srcset", "sizes") if name in inner}
-        edits = self.tags.set_attributes(img, wanted)
-        added = [(name, value) for name, value in wanted.items() if img.get(name) is None]
+        attributes: dict[str, str] = {
+            name: inner[name] for name in ("src", "srcset", "sizes") if name in inner
+        }
+        edits = self.tags.set_attributes(img, attributes)
+        added = [(name, value) for name, value in attributes.items() if img.get(name) is None]
         if "srcset" not in inner and (stale := img.get("srcset")):
             edits.append(Edit(stale.start, stale.end, ""))
         added += self._sized(img, shown)
@@ -202,22 +204,22 @@ class _Rewriter:
 
     def _mixed(self, img: ParsedTag, picture: _Picture | None, original: str) -> str:
         """Return an address of another picture in the same element, other than for art direction."""
-        for one in [img, *(picture.sources if picture else [])]:
-            srcset = one.get("srcset")
-            if srcset is None or one.get("media"):
+        for tag in [img, *(picture.sources if picture else [])]:
+            srcset = tag.get("srcset")
+            if srcset is None or tag.get("media"):
                 continue
             for url, _ in split_srcset(self.tags.value(srcset)):
-                found = self.site.find(url, self.base)
+                match = self.site.find(url, self.base)
                 if (
-                    isinstance(found, Match)
-                    and found.original != original
-                    and not self._same_shape(found.original, original)
+                    isinstance(match, Match)
+                    and match.original != original
+                    and not self._same_shape(match.original, original)
                 ):
                     return url
         return ""
 
-    def _same_shape(self, one: str, other: str) -> bool:
-        first, second = (self.site.delivered[path].size for path in (one, other))
+    def _same_shape(self, first_path: str, other_path: str) -> bool:
+        first, second = (self.site.delivered[path].size for path in (first_path, other_path))
         return _same_shape(first, second)
 
     def _sized(self, img: ParsedTag, shown: _Replacement) -> list[tuple[str, str]]:
@@ -240,19 +242,19 @@ class _Rewriter:
         if picture is None:
             return self.tags.wrap(img, written)
         kinds = {(dict(new).get("media", ""), dict(new)["type"]) for new in sources}
-        there = [one for one in picture.sources if self._is_ours(one, shown, kinds)]
-        if [text[one.token.start : one.token.end] for one in there] == written:
+        our_sources = [tag for tag in picture.sources if self._is_ours(tag, shown, kinds)]
+        if [text[tag.token.start : tag.token.end] for tag in our_sources] == written:
             return []
-        if len(there) == len(written) and all(
-            self.tags.kind_of(one) == (dict(new).get("media", ""), dict(new)["type"])
-            for one, new in zip(there, sources, strict=True)
+        if len(our_sources) == len(written) and all(
+            self.tags.kind_of(tag) == (dict(new).get("media", ""), dict(new)["type"])
+            for tag, new in zip(our_sources, sources, strict=True)
         ):
             return [
                 edit
-                for one, new in zip(there, sources, strict=True)
-                for edit in self.tags.set_attributes(one, dict(new))
+                for tag, new in zip(our_sources, sources, strict=True)
+                for edit in self.tags.set_attributes(tag, dict(new))
             ]
-        gone = [Edit(one.token.start, self.tags.skip_whitespace(one.token.end), "") for one in there]
+        gone = [Edit(tag.token.start, self.tags.skip_whitespace(tag.token.end), "") for tag in our_sources]
         # Sources without a condition come behind those with one, which a browser must meet first.
         return [*gone, Edit(img.token.start, img.token.start, self.tags.insert_before(img, written))]
 
@@ -267,11 +269,11 @@ class _Rewriter:
         ]
         # What an earlier rewriting wrote leads nowhere when the site has moved; then it is told by its kind.
         lost = shown.is_ours and self.tags.kind_of(source) in kinds
-        if all(ours or (lost and isinstance(place, NoMatch)) for place, ours in places):
+        if all(ours or (lost and isinstance(match, NoMatch)) for match, ours in places):
             return bool(places)
         return not source.get("media") and all(
-            isinstance(place, Match) and self._same_shape(place.original, shown.found.original)
-            for place, _ in places
+            isinstance(match, Match) and self._same_shape(match.original, shown.match.original)
+            for match, _ in places
         )
 
     def _directed(self, img: ParsedTag, picture: _Picture) -> list[Edit]:
@@ -279,23 +281,23 @@ class _Rewriter:
         edits: list[Edit] = []
         runs: dict[tuple[str, str], list[ParsedTag]] = {}
         for source in picture.sources:
-            srcset, media, said = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
-            if srcset is None or media is None or (source.get("type") and not said):
+            srcset, media, attribute = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
+            if srcset is None or media is None or (source.get("type") and not attribute):
                 continue
             url = (
-                self.tags.value(said)
-                if said
+                self.tags.value(attribute)
+                if attribute
                 else next((url for url, _ in split_srcset(self.tags.value(srcset))), "")
             )
-            if said or not self.site.is_rendition(url, self.base):
+            if attribute or not self.site.is_rendition(url, self.base):
                 runs.setdefault((self.tags.value(media), url), []).append(source)
-        for (condition, url), there in runs.items():
-            found = self.site.find(url, self.base)
-            prefix = self.site.prefix(found, self.base) if isinstance(found, Match) else None
-            if isinstance(found, NoMatch) or prefix is None:
+        for (condition, url), group in runs.items():
+            match = self.site.find(url, self.base)
+            prefix = self.site.prefix(match, self.base) if isinstance(match, Match) else None
+            if isinstance(match, NoMatch) or prefix is None:
                 continue
-            sizes = there[-1].get("sizes")
-            shown = self.site.delivered[found.original].with_markup(
+            sizes = group[-1].get("sizes")
+            shown = self.site.delivered[match.original].with_markup(
                 base_url=prefix, prefix="", sizes=self.tags.value(sizes) if sizes else None
             )
             element = replace(shown, art=()).element(MarkupContext(alt=""))
@@ -304,9 +306,10 @@ class _Rewriter:
             last += [(name, inner[name]) for name in ("sizes", "width", "height") if name in inner]
             raw = quote(url, safe="/:?=&#%+,~()!@$;")
             sources: list[Attributes] = [
-                (("media", condition), *one, (ORIGINAL, raw)) for one in (*element.sources, tuple(last))
+                (("media", condition), *attributes, (ORIGINAL, raw))
+                for attributes in (*element.sources, tuple(last))
             ]
-            start, end = there[0].token.start, there[-1].token.end
+            start, end = group[0].token.start, group[-1].token.end
             joint = (
                 ""
                 if self.tags.indent(start) is None
@@ -322,9 +325,9 @@ class _Rewriter:
         if source:
             edits += self.tags.set_attributes(img, {"src": self._one_rung(img, shown)})
             edits += self.tags.add_attributes(img, [], remember=not shown.is_ours)
-        for one in [img, *(picture.sources if picture else [])]:
-            srcset = one.get("srcset")
-            if srcset is None or one.get("type"):
+        for tag in [img, *(picture.sources if picture else [])]:
+            srcset = tag.get("srcset")
+            if srcset is None or tag.get("type"):
                 continue
             swapped = self._srcset(self.tags.value(srcset))
             if swapped:
@@ -335,13 +338,15 @@ class _Rewriter:
         """Return a `srcset` with each original's address replaced; empty where one of them has no rung of that width."""
         parts = []
         for url, descriptors in split_srcset(srcset):
-            found = self.site.find(url, self.base)
-            width = next((int(one[:-1]) for one in descriptors if re.fullmatch(r"\d+w", one)), 0)
-            if isinstance(found, NoMatch) or not width:
+            match = self.site.find(url, self.base)
+            width = next(
+                (int(descriptor[:-1]) for descriptor in descriptors if re.fullmatch(r"\d+w", descriptor)), 0
+            )
+            if isinstance(match, NoMatch) or not width:
                 return ""
-            prefix = self.site.prefix(found, self.base)
-            fallback = self.site.delivered[found.original].fallback
-            rung = next((one.path for one in fallback if one.width == width), None)
+            prefix = self.site.prefix(match, self.base)
+            fallback = self.site.delivered[match.original].fallback
+            rung = next((rendition.path for rendition in fallback if rendition.width == width), None)
             if rung is None or prefix is None:
                 return ""
             parts.append(f"{path_url(rung, prefix)} {width}w")
@@ -353,19 +358,19 @@ class _Rewriter:
         rung = shown.delivered.default_rendition
         if width is not None:
             fallback = shown.delivered.fallback
-            rung = next((one for one in fallback if one.width >= 2 * width), fallback[-1])
+            rung = next((rendition for rendition in fallback if rendition.width >= 2 * width), fallback[-1])
         return path_url(rung.path, shown.delivered.markup.url_base)
 
-    def _other(self, found: ParsedTag) -> None:
+    def _edit_other(self, tag: ParsedTag) -> None:
         """List what loads an original in a way that is not rewritten."""
-        for name in _OTHERS[found.token.name]:
-            attribute = found.get(name)
+        for name in _OTHERS[tag.token.name]:
+            attribute = tag.get(name)
             if attribute is None:
                 continue
             url = self.tags.value(attribute)
-            place = self.site.find(url, self.base)
-            if isinstance(place, Match) and not self.site.is_rendition(url, self.base):
-                self._leave(found.token.start, url, f"{found.token.name} {name} is not rewritten")
+            match = self.site.find(url, self.base)
+            if isinstance(match, Match) and not self.site.is_rendition(url, self.base):
+                self._leave(tag.token.start, url, f"{tag.token.name} {name} is not rewritten")
 
     def _style_of(self, token: Token) -> None:
         text = self.document.text[token.start : token.end]
@@ -384,20 +389,20 @@ class _Rewriter:
         if self.wish.mode is Mode.SIZES:
             return
         part = replace(self.document, text=self.document.text[start:end])
-        found, left = style_changes(
+        changes, left = style_changes(
             part, self.site, self.base, self.wish.mode, self.seen, mark=mark, inline=inline
         )
-        for one in found:
-            edits = tuple(Edit(edit.start + start, edit.end + start, edit.new) for edit in one.edits)
-            self.changes.append(one._replace(edits=edits))
+        for in_style in changes:
+            edits = tuple(Edit(edit.start + start, edit.end + start, edit.new) for edit in in_style.edits)
+            self.changes.append(in_style._replace(edits=edits))
         line = self.document.line(start) - 1
-        self.left += [one._replace(line=one.line + line) for one in left]
+        self.left += [skipped._replace(line=skipped.line + line) for skipped in left]
 
     def _mentioned(self, token: Token) -> None:
         where = "in a comment" if token.kind == "comment" else f"inside {token.name}"
         for url in mentions_in(self.document.meaning(self.document.text[token.start : token.end])):
-            found = self.site.find(url, self.base)
-            if isinstance(found, Match) and not self.site.is_rendition(url, self.base):
+            match = self.site.find(url, self.base)
+            if isinstance(match, Match) and not self.site.is_rendition(url, self.base):
                 self._leave(token.start, url, where)
 
 
@@ -420,10 +425,10 @@ class _Replacement(NamedTuple):
 
     delivered: Delivered
     element: Element
-    found: Match
+    match: Match
     is_ours: bool
 
 
-def _same_shape(one: Size, other: Size) -> bool:
-    across, down = one.width * other.height, one.height * other.width
+def _same_shape(size: Size, other_size: Size) -> bool:
+    across, down = size.width * other_size.height, size.height * other_size.width
     return abs(across - down) <= _SAME_SHAPE * max(across, down)

@@ -62,8 +62,8 @@ class SiteIndex:
     _entries: dict[str, RenditionEntry] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        for original, one in self.delivered.items():
-            for rendition in one.renditions:
+        for original, delivered in self.delivered.items():
+            for rendition in delivered.renditions:
                 self._renditions[rendition.path] = original
                 self._entries[rendition.path] = rendition
 
@@ -130,8 +130,10 @@ class SiteIndex:
         inside = f"{self.out}/" if self.out else ""
         joined = (posixpath.normpath(posixpath.join(root, path.lstrip("/"))) for root in folders)
         return any(
-            one.startswith(inside) and one not in self.originals and (bool(inside) or one in self._renditions)
-            for one in joined
+            part.startswith(inside)
+            and part not in self.originals
+            and (bool(inside) or part in self._renditions)
+            for part in joined
         )
 
     def _owned_path(self, url: str) -> str | None:
@@ -149,7 +151,7 @@ class SiteIndex:
         """Return a rendition by its path below the output folder."""
         return self._entries[path]
 
-    def prefix(self, found: Match, base: BaseAddress) -> str | None:
+    def prefix(self, match: Match, base: BaseAddress) -> str | None:
         """Return what stands before a rendition's path on a page, in the manner of the address that led to its original.
 
         None where renditions cannot be reached from there.
@@ -158,8 +160,8 @@ class SiteIndex:
             return self.address if self.address.endswith("/") else f"{self.address}/"
         if self.out is None:
             return None
-        if found.from_root:
-            below = posixpath.relpath(f"/{self.out}", f"/{found.root}")
+        if match.from_root:
+            below = posixpath.relpath(f"/{self.out}", f"/{match.root}")
             if below.startswith(".."):
                 return None
             return "/" if below == "." else f"/{path_url(below)}/"

@@ -93,49 +93,52 @@ class _Styles:
     def run(self, *, inline: bool) -> tuple[list[ReferenceChange], list[SkippedReference]]:
         text = self.document.text
         scan = _scanned(text, inline=inline)
-        found = scan.found
+        declarations = scan.declarations
         sized = {
-            one.block
-            for one in found
-            if one.name == "background-size"
-            or (one.name == "background" and _SIZED.search(text, one.start, one.end))
+            declaration.block
+            for declaration in declarations
+            if declaration.name == "background-size"
+            or (declaration.name == "background" and _SIZED.search(text, declaration.start, declaration.end))
         }
         changes: list[ReferenceChange] = []
         left = self._lost(scan.selectors)
         skip = -1
-        for at, one in enumerate(found):
-            if one.start <= skip or not one.urls:
+        for at, declared in enumerate(declarations):
+            if declared.start <= skip or not declared.urls:
                 continue
-            url = self._url(*one.urls[0])
-            said = _OURS.match(text, *one.comment) if one.comment else None
-            original_url = said[1] if said else url
-            if not said and self.site.is_rendition(url, self.base):
+            url = self._url(*declared.urls[0])
+            marker = _OURS.match(text, *declared.comment) if declared.comment else None
+            original_url = marker[1] if marker else url
+            if not marker and self.site.is_rendition(url, self.base):
                 continue  # somebody's own work with our files
-            place = self.site.find(original_url, self.base)
-            if isinstance(place, Match) and self.site.delivered[place.original].is_copy:
+            match = self.site.find(original_url, self.base)
+            if isinstance(match, Match) and self.site.delivered[match.original].is_copy:
                 continue
-            if isinstance(place, NoMatch):
-                if place.value and place is not NoMatch.NO_FILE:
-                    left.append(SkippedReference(self.document.line(one.start), url[:200], place.value))
+            if isinstance(match, NoMatch):
+                if match.value and match is not NoMatch.NO_FILE:
+                    left.append(SkippedReference(self.document.line(declared.start), url[:200], match.value))
                 continue
-            why = self._why_not(one, place, sized=one.block in sized)
+            why = self._why_not(declared, match, sized=declared.block in sized)
             if why:
-                left.append(SkippedReference(self.document.line(one.start), url[:200], why))
+                left.append(SkippedReference(self.document.line(declared.start), url[:200], why))
                 continue
-            following = found[at + 1] if at + 1 < len(found) else None
+            following = declarations[at + 1] if at + 1 < len(declarations) else None
             second = (
                 following
-                if one.comment
+                if declared.comment
                 and following
-                and following.block == one.block
-                and following.name == one.name
+                and following.block == declared.block
+                and following.name == declared.name
                 and "image-set(" in text[following.start : following.end]
                 else None
             )
-            start, end = one.comment[0] if one.comment else one.start, (second or one).end
+            start, end = (
+                declared.comment[0] if declared.comment else declared.start,
+                (second or declared).end,
+            )
             skip = end
-            new = self._written(one, place, original_url, sized=one.block in sized)
-            made = change(text, place.original, [Edit(start, end, new)], self.seen)
+            new = self._written(declared, match, original_url, sized=declared.block in sized)
+            made = change(text, match.original, [Edit(start, end, new)], self.seen)
             if made:
                 changes.append(made)
         return changes, left
@@ -156,14 +159,14 @@ class _Styles:
             inner = inner[1:-1]
         return re.sub(r"\\(?:([0-9a-fA-F]{1,6})\s?|(.))", _unescaped, inner)
 
-    def _why_not(self, one: _Declaration, place: Match, *, sized: bool) -> str:
-        if one.name not in _PROPERTIES:
-            return f"{one.name} is not rewritten"
-        if len(one.urls) > 1:
+    def _why_not(self, declaration: _Declaration, match: Match, *, sized: bool) -> str:
+        if declaration.name not in _PROPERTIES:
+            return f"{declaration.name} is not rewritten"
+        if len(declaration.urls) > 1:
             return "two pictures in one declaration"
-        if self.site.prefix(place, self.base) is None:
+        if self.site.prefix(match, self.base) is None:
             return "renditions lie outside what this stylesheet can reach; say where they are served"
-        delivered = self.site.delivered[place.original]
+        delivered = self.site.delivered[match.original]
         if not sized and not self._natural(delivered):
             return "its natural size shows here, since there is no background-size, and no rendition has that"
         return ""
@@ -172,27 +175,31 @@ class _Styles:
     def _natural(delivered: Delivered) -> int:
         """Return the original's own width where there is a rendition of it, else 0."""
         width = delivered.size.width
-        return width if any(one.width == width for one in delivered.fallback) else 0
+        return width if any(rendition.width == width for rendition in delivered.fallback) else 0
 
-    def _written(self, one: _Declaration, place: Match, url: str, *, sized: bool) -> str:
-        delivered = self.site.delivered[place.original]
-        prefix = self.site.prefix(place, self.base) or ""
+    def _written(self, declaration: _Declaration, match: Match, url: str, *, sized: bool) -> str:
+        delivered = self.site.delivered[match.original]
+        prefix = self.site.prefix(match, self.base) or ""
         formats = by_format(delivered.candidates, WHOLE_FACET)
         width = (
             round(slot_width(delivered.markup.sizes, Screen(WIDEST_VIEWPORT)))
             if sized
             else self._natural(delivered)
         )
-        rungs = formats if sized else [[r for r in those if r.size.width == width] for those in formats]
-        rungs = [those for those in rungs if those]
+        rungs = (
+            formats if sized else [[r for r in candidates if r.size.width == width] for candidates in formats]
+        )
+        rungs = [candidates for candidates in rungs if candidates]
         plain = next((r for r in rungs[-1] if r.size.width >= width), rungs[-1][-1])
         comment = f"/* original: {quote(url, safe=_KEPT_IN_COMMENT)} */"
-        first = self._with(one, self._plain(plain, prefix))
+        first = self._with(declaration, self._plain(plain, prefix))
         if self.mode is Mode.ADDRESSES or not self._modern(rungs):
             return f"{comment} {first}"
-        options = ", ".join(option for those in rungs for option in set_options(those, width, prefix))
-        second = self._with(one, f"image-set({options})".replace('"', self.mark))
-        return f"{comment} {first};{self._joint(one)}{second}"
+        options = ", ".join(
+            option for candidates in rungs for option in set_options(candidates, width, prefix)
+        )
+        second = self._with(declaration, f"image-set({options})".replace('"', self.mark))
+        return f"{comment} {first};{self._joint(declaration)}{second}"
 
     @staticmethod
     def _modern(rungs: list[list[MarkupRendition]]) -> bool:
@@ -201,15 +208,19 @@ class _Styles:
     def _plain(self, rung: MarkupRendition, prefix: str) -> str:
         return f"url({self.mark}{path_url(rung.path, prefix)}{self.mark})"
 
-    def _with(self, one: _Declaration, picture: str) -> str:
+    def _with(self, declaration: _Declaration, picture: str) -> str:
         """Return a declaration with another picture in place of its own."""
-        start, end = one.urls[0]
-        return self.document.text[one.start : start] + picture + self.document.text[end : one.end]
+        start, end = declaration.urls[0]
+        return (
+            self.document.text[declaration.start : start]
+            + picture
+            + self.document.text[end : declaration.end]
+        )
 
-    def _joint(self, one: _Declaration) -> str:
+    def _joint(self, declaration: _Declaration) -> str:
         """Return what stands between two declarations: a line of its own where the first has one."""
         text = self.document.text
-        begin = one.comment[0] if one.comment else one.start
+        begin = declaration.comment[0] if declaration.comment else declaration.start
         start = text.rfind("\n", 0, begin) + 1
         before = text[start:begin]
         if before.strip() or not start:
@@ -241,7 +252,7 @@ class _Scan:
 
     text: str
     open: list[int]
-    found: list[_Declaration] = field(default_factory=list)
+    declarations: list[_Declaration] = field(default_factory=list)
     selectors: list[tuple[int, str]] = field(default_factory=list)
     start: int = 0
     blocks: int = 0
@@ -281,6 +292,6 @@ class _Scan:
         if name and self.open:
             first = name.start(1)
             last = first + len(self.text[first:end].rstrip())
-            self.found.append(
+            self.declarations.append(
                 _Declaration(first, last, name[1].lower(), tuple(self.urls), self.open[-1], self.ours)
             )

@@ -31,11 +31,11 @@ class ParsedTag(NamedTuple):
 
     def get(self, name: str) -> Attribute | None:
         """Return an attribute by its name, the first of several."""
-        return next((one for one in self.attributes if one.name == name), None)
+        return next((attribute for attribute in self.attributes if attribute.name == name), None)
 
     def is_duplicated(self, name: str) -> bool:
         """Whether an attribute is there more than once."""
-        return sum(one.name == name for one in self.attributes) > 1
+        return sum(attribute.name == name for attribute in self.attributes) > 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +46,8 @@ class TagEditor:
 
     def read(self, token: Token) -> ParsedTag:
         """Return a start tag with its attributes."""
-        found, templated = attributes(self.document.text, token)
-        return ParsedTag(token, tuple(found), templated)
+        parsed, templated = attributes(self.document.text, token)
+        return ParsedTag(token, tuple(parsed), templated)
 
     def value(self, attribute: Attribute) -> str:
         """Return what an attribute says, its character references resolved."""
@@ -58,12 +58,12 @@ class TagEditor:
         width, height = size
         if not size.pixels:
             return []
-        there = [name for name in ("width", "height") if img.get(name)]
-        if not there:
+        names = [name for name in ("width", "height") if img.get(name)]
+        if not names:
             return [("width", str(width)), ("height", str(height))]
-        if len(there) == 2:
+        if len(names) == 2:
             return []
-        [name] = there
+        [name] = names
         number = self.pixels(img, name)
         if not number:
             return []  # the page's own business
@@ -71,10 +71,10 @@ class TagEditor:
             return [("height", str(max(1, round(number * height / width))))]
         return [("width", str(max(1, round(number * width / height))))]
 
-    def set_attributes(self, img: ParsedTag, wanted: dict[str, str]) -> list[Edit]:
+    def set_attributes(self, img: ParsedTag, wanted_values: dict[str, str]) -> list[Edit]:
         """Change the values of attributes that are there."""
         edits = []
-        for name, value in wanted.items():
+        for name, value in wanted_values.items():
             attribute = img.get(name)
             if attribute and self.value(attribute) != value:
                 edits.append(self.replace_value(attribute, name, value))
@@ -108,12 +108,12 @@ class TagEditor:
     def render_sources(self, img: ParsedTag, sources: Sequence[Attributes]) -> list[str]:
         """Return tags that end as the page's own do."""
         closed = self.document.text[img.token.start : img.token.end].endswith("/>")
-        return [tag("source", one)[:-1] + (" />" if closed else ">") for one in sources]
+        return [tag("source", attributes)[:-1] + (" />" if closed else ">") for attributes in sources]
 
     def skip_whitespace(self, at: int) -> int:
         """Return where the white space that begins here ends."""
-        found = re.compile(r"\s*").match(self.document.text, at)
-        return found.end() if found else at
+        match = re.compile(r"\s*").match(self.document.text, at)
+        return match.end() if match else at
 
     def indent(self, at: int) -> str | None:
         """Return the white space before a tag that begins its line; None where something else stands before it."""
@@ -138,7 +138,7 @@ class TagEditor:
         """Return tags to be put before an `img`, as its line is indented."""
         indent = self.indent(img.token.start)
         joint = "" if indent is None else self.newline() + indent
-        return "".join(one + joint for one in written)
+        return "".join(source + joint for source in written)
 
     def wrap(self, img: ParsedTag, written: Sequence[str]) -> list[Edit]:
         """Put a `picture` with sources round an `img`."""
@@ -148,7 +148,7 @@ class TagEditor:
         else:
             joint = self.newline() + indent
             step = "\t" if indent.endswith("\t") else "  "
-            before = "<picture>" + "".join(f"{joint}{step}{one}" for one in written) + joint + step
+            before = "<picture>" + "".join(f"{joint}{step}{source}" for source in written) + joint + step
             after = f"{joint}</picture>"
         return [
             Edit(img.token.start, img.token.start, before),
@@ -163,5 +163,5 @@ class TagEditor:
     def pixels(self, of: ParsedTag, name: str) -> int | None:
         """Return an attribute's number of pixels, None where it has none: a percentage, or what a template makes."""
         attribute = of.get(name)
-        found = _NUMBER.fullmatch(self.value(attribute).removesuffix("px")) if attribute else None
-        return int(found[1]) if found else None
+        match = _NUMBER.fullmatch(self.value(attribute).removesuffix("px")) if attribute else None
+        return int(match[1]) if match else None

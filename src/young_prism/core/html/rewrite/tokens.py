@@ -87,17 +87,17 @@ def tokens(text: str) -> Iterator[Token]:
         at = stride.end() if stride else at
         if at >= len(text):
             return
-        found = _NEXT.match(text, at)
-        if not found:
+        match = _NEXT.match(text, at)
+        if not match:
             at += 1
-        elif found[0][0] == "{" or found[0] in ("<%", "<?"):
+        elif match[0][0] == "{" or match[0] in ("<%", "<?"):
             skipped = _SKIPPED.match(text, at)
             at = skipped.end() if skipped else at + 1
-        elif found[0] == "<!--":
+        elif match[0] == "<!--":
             end = _comment_end(text, at)
             yield Token("comment", "", at, end)
             at = end
-        elif found[0] == "<!":
+        elif match[0] == "<!":
             at = _after(text, ">", at)
         else:
             tag = _TAG.match(text, at)
@@ -120,23 +120,23 @@ def tokens(text: str) -> Iterator[Token]:
 def _comment_end(text: str, at: int) -> int:
     if text.startswith((">", "->"), at + 4):
         return text.index(">", at) + 1
-    found = re.compile(r"--!?>").search(text, at + 4)
-    return found.end() if found else len(text)
+    match = re.compile(r"--!?>").search(text, at + 4)
+    return match.end() if match else len(text)
 
 
-def _after(text: str, what: str, at: int) -> int:
-    found = text.find(what, at)
-    return len(text) if found < 0 else found + len(what)
+def _after(text: str, marker: str, at: int) -> int:
+    index = text.find(marker, at)
+    return len(text) if index < 0 else index + len(marker)
 
 
 def _raw_end(text: str, name: str, at: int) -> int:
-    found = re.compile(rf"</{name}(?=[\s/>])", re.IGNORECASE).search(text, at)
-    return found.start() if found else len(text)
+    match = re.compile(rf"</{name}(?=[\s/>])", re.IGNORECASE).search(text, at)
+    return match.start() if match else len(text)
 
 
 def attributes(text: str, token: Token) -> tuple[list[Attribute], bool]:
     """Return a start tag's attributes in order, and whether a template's tag stands among them."""
-    found: list[Attribute] = []
+    attributes: list[Attribute] = []
     templated = False
     at = token.start + 1 + len(token.name)
     while at < token.end - 1:
@@ -146,9 +146,9 @@ def attributes(text: str, token: Token) -> tuple[list[Attribute], bool]:
         if part["template"] is not None:
             templated = True
         elif part["name"] is not None:
-            found.append(_attribute(part))
+            attributes.append(_attribute(part))
         at = part.end()
-    return found, templated
+    return attributes, templated
 
 
 def _attribute(part: re.Match[str]) -> Attribute:

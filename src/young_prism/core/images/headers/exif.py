@@ -74,5 +74,5 @@ def _directory(data: bytes, at: int, order: Literal["little", "big"]) -> Iterato
         kind = int.from_bytes(data[entry + 2 : entry + 4], order)
         values = int.from_bytes(data[entry + 4 : entry + 8], order)
         length = values * _ENTRY_BYTES.get(kind, 1)
-        place = entry + 8 if length <= 4 else int.from_bytes(data[entry + 8 : entry + 12], order)
-        yield number, ExifTag(kind, data[place : place + min(length, 4096)], order)
+        offset = entry + 8 if length <= 4 else int.from_bytes(data[entry + 8 : entry + 12], order)
+        yield number, ExifTag(kind, data[offset : offset + min(length, 4096)], order)

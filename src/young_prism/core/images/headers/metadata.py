@@ -35,7 +35,7 @@ class Metadata(NamedTuple):
     """The groups found, the place if one is given as a position, and the orientation (tag 0x0112, 1 to 8)."""
 
     groups: tuple[MetadataGroup, ...]
-    place: GeoPosition | None
+    position: GeoPosition | None
     orientation: int = 1
     taken: str = ""
     """The day it was taken, as 2026-05-01, where it says so."""
@@ -75,31 +75,33 @@ def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> 
     """Return what the three blocks tell; a block that cannot be parsed tells nothing."""
     if not (exif or xmp or iptc):
         return NO_HEADER_METADATA
-    found: set[MetadataGroup] = set()
-    place, orientation, taken = None, 1, ""
+    present_groups: set[MetadataGroup] = set()
+    position, orientation, taken = None, 1, ""
     if exif:
-        groups, place, orientation, taken = _from_exif(exif)
-        found |= groups
+        groups, position, orientation, taken = _from_exif(exif)
+        present_groups |= groups
     if xmp:
-        said = _XMP_TAKEN.search(xmp)
-        taken = taken or (_day(said[1]) if said else "")
-        found |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
+        match = _XMP_TAKEN.search(xmp)
+        taken = taken or (_day(match[1]) if match else "")
+        present_groups |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
     tags = _iptc_tags(iptc)
-    found |= {group for group, wanted in _IPTC_GROUPS.items() if tags & wanted}
-    return Metadata(tuple(group for group in MetadataGroup if group in found), place, orientation, taken)
+    present_groups |= {group for group, datasets in _IPTC_GROUPS.items() if tags & datasets}
+    return Metadata(
+        tuple(group for group in MetadataGroup if group in present_groups), position, orientation, taken
+    )
 
 
 def _from_exif(data: bytes) -> tuple[set[MetadataGroup], GeoPosition | None, int, str]:
     exif = read_exif(data)
     present = {number for number, tag in exif.image.items() if tag.filled}
-    found = {group for group, tags in _EXIF_GROUPS.items() if present & tags}
+    metadata_groups = {group for group, tags in _EXIF_GROUPS.items() if present & tags}
     if 2 in exif.gps or 4 in exif.gps:
-        found.add(MetadataGroup.PLACE)
+        metadata_groups.add(MetadataGroup.PLACE)
     if 0x0201 in exif.thumbnail and exif.thumbnail[0x0201].filled:
-        found.add(MetadataGroup.THUMBNAIL)
+        metadata_groups.add(MetadataGroup.THUMBNAIL)
     orientation = exif.image[0x0112].integer() if 0x0112 in exif.image else 1
     taken = _day(exif.image[0x9003].value) if 0x9003 in exif.image else ""
-    return found, _position(exif.gps), orientation if orientation in range(1, 9) else 1, taken
+    return metadata_groups, _position(exif.gps), orientation if orientation in range(1, 9) else 1, taken
 
 
 def _day(written: bytes) -> str:

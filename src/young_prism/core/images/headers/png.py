@@ -37,21 +37,21 @@ def read(view: ByteView) -> Header:
     if not width or not height:
         raise no_pixels((width, height))
     depth, colour, interlace = head[16], head[17], head[20]
-    found = _walk(view)
+    chunks = _walk(view)
     return Header(
         stored=Size(width, height),
-        frames=found.frames,
-        duration_ms=found.duration_ms if found.frames > 1 else 0,
-        loops=found.loops,
-        profile=found.profile,
+        frames=chunks.frames,
+        duration_ms=chunks.duration_ms if chunks.frames > 1 else 0,
+        loops=chunks.loops,
+        profile=chunks.profile,
         grey=colour in (0, 4),
-        alpha=colour in (4, 6) or found.transparency,
+        alpha=colour in (4, 6) or chunks.transparency,
         bit_depth=8 if colour == 3 else depth,
-        exif=found.exif,
-        xmp=found.xmp,
-        iptc=found.iptc,
+        exif=chunks.exif,
+        xmp=chunks.xmp,
+        iptc=chunks.iptc,
         layered=interlace == 1,
-        colours=found.colours,
+        colours=chunks.colours,
     )
 
 
@@ -68,7 +68,7 @@ class _PngChunks(NamedTuple):
 
 
 def _walk(view: ByteView) -> _PngChunks:
-    found = _PngChunks()
+    chunks = _PngChunks()
     at, seconds, before_pixels = 33, 0.0, True
     while at + 8 <= view.size:
         head = view.read(at, 8)
@@ -77,7 +77,7 @@ def _walk(view: ByteView) -> _PngChunks:
             if name == b"acTL" and before_pixels:
                 body = view.read(at + 8, 8)
                 # Plays of an animation, where 1 is the usual default of a still: 11.3.6.1.
-                found = found._replace(
+                chunks = chunks._replace(
                     frames=max(2, int.from_bytes(body[:4], "big")), loops=int.from_bytes(body[4:8], "big")
                 )
             elif name == b"fcTL":
@@ -85,37 +85,37 @@ def _walk(view: ByteView) -> _PngChunks:
                 top, bottom = int.from_bytes(body[20:22], "big"), int.from_bytes(body[22:24], "big")
                 seconds += top / (bottom or 100)
             elif name == b"tRNS":
-                found = found._replace(transparency=True)
+                chunks = chunks._replace(transparency=True)
             elif name == b"PLTE":
-                found = found._replace(colours=length // 3)
+                chunks = chunks._replace(colours=length // 3)
             elif name != b"fdAT" and length < _MOST:
-                found = _block(found, name, view.read(at + 8, length))
+                chunks = _block(chunks, name, view.read(at + 8, length))
         elif name == b"IDAT":
             before_pixels = False
         elif name == b"IEND":
             break
         at += 12 + length
-    return found._replace(duration_ms=round(seconds * 1000))
+    return chunks._replace(duration_ms=round(seconds * 1000))
 
 
-def _block(found: _PngChunks, name: bytes, body: bytes) -> _PngChunks:
+def _block(chunks: _PngChunks, name: bytes, body: bytes) -> _PngChunks:
     keyword, _, rest = body.partition(b"\0")
     if name == b"eXIf":
-        return found._replace(exif=body)
+        return chunks._replace(exif=body)
     if name == b"iCCP":
-        return found._replace(profile=_inflate(rest[1:]))
+        return chunks._replace(profile=_inflate(rest[1:]))
     if name == b"iTXt" and keyword == _XMP_KEYWORD:
         compressed = rest[:1] == b"\1"
         text = rest[2:].split(b"\0", 2)[-1]
-        return found._replace(xmp=_inflate(text) if compressed else text)
+        return chunks._replace(xmp=_inflate(text) if compressed else text)
     if name in (b"tEXt", b"zTXt") and keyword.startswith(_RAW):
         kind = keyword[len(_RAW) :]
         data = _from_hex(_inflate(rest[1:]) if name == b"zTXt" else rest)
-        if kind in (b"exif", b"APP1") and not found.exif:
-            return found._replace(exif=data.removeprefix(b"Exif\0\0"))
+        if kind in (b"exif", b"APP1") and not chunks.exif:
+            return chunks._replace(exif=data.removeprefix(b"Exif\0\0"))
         if kind in (b"iptc", b"8bim"):
-            return found._replace(iptc=data)
-    return found
+            return chunks._replace(iptc=data)
+    return chunks
 
 
 def _inflate(data: bytes) -> bytes:

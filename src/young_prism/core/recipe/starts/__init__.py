@@ -16,11 +16,11 @@ class Start(NamedTuple):
 
 def starts() -> list[Start]:
     """Return all of them, by name."""
-    found = []
+    available = []
     for file in sorted(files(__name__).iterdir(), key=lambda file: file.name):
         if file.name.endswith(".toml"):
             text = file.read_text(encoding="utf-8")
-            found.append(
+            available.append(
                 Start(file.name.removesuffix(".toml"), text.splitlines()[0].removeprefix("# "), text)
             )
-    return found
+    return available
