@@ -22,7 +22,22 @@ VAGUE = frozenset(
 )  # fmt: skip
 """Pronouns, question words and bare participles (docs/contributing: name the thing, such as `original` or `match`)."""
 
-_PUBLIC: dict[tuple[str, str], str] = {}
+_PUBLIC: dict[tuple[str, str], str] = {
+    ("src/young_prism/core/errors.py", "what"): "documented attribute of every error",
+    ("src/young_prism/core/audit/budgets.py", "what"): "field of `check --json`",
+    ("src/young_prism/core/audit/flags.py", "what"): "field of `look --json`",
+    ("src/young_prism/core/images/facts.py", "place"): "stored with the facts of an original",
+    ("src/young_prism/services/uploads/schemas.py", "given"): "field of the API",
+    ("src/young_prism/services/uploads/schemas.py", "what"): "field of the API",
+    ("src/young_prism/web/problems.py", "what"): "field of the API",
+    ("src/young_prism/store/models.py", "given"): "column of the database",
+    ("src/young_prism/store/models.py", "what"): "column of the database",
+    ("src/young_prism/store/models.py", "said"): "column of the database",
+    ("src/young_prism/store/records.py", "given"): "column of the database",
+    ("src/young_prism/store/records.py", "what"): "column of the database",
+    ("src/young_prism/store/records.py", "said"): "column of the database",
+    ("src/young_prism/store/webhooks.py", "said"): "column of the database",
+}
 """(file, identifier) -> why the name stays."""
 
 

@@ -23,7 +23,8 @@ from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.events import Event, Halted, OriginalDone
 from young_prism.engine.output.atomic import write_temp_files
-from young_prism.engine.workers.pool import Job, worker_pool
+from young_prism.engine.workers.pool import worker_pool
+from young_prism.engine.workers.protocol import Job
 
 RECIPE = read_recipe(faults.RECIPE)
 

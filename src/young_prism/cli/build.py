@@ -59,7 +59,7 @@ from young_prism.engine.workers.environment import tune_gc
 from young_prism.services.runs.figures import RunFigures
 
 if TYPE_CHECKING:
-    from young_prism.engine.workers.pool import Workers
+    from young_prism.engine.workers.protocol import Workers
     from young_prism.services.runs.command import RecordedCommandRun
 
 

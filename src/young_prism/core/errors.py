@@ -30,6 +30,8 @@ YoungPrismError
 
 from __future__ import annotations
 
+from typing import Self
+
 
 class YoungPrismError(Exception):
     """Base of all errors that a person reads: what happened, to which file, and what to do."""
@@ -43,6 +45,10 @@ class YoungPrismError(Exception):
     def __str__(self) -> str:
         prefix = f"{self.file}: " if self.file else ""
         return f"{prefix}{self.what} {self.remedy}"
+
+    def with_file(self, file: str) -> Self:
+        """Return the same error with the name of a file, for a caller that knows it."""
+        return type(self)(self.what, file=file, remedy=self.remedy)
 
     def __reduce__(self) -> tuple[object, ...]:
         """Survive the way back from a worker process: keyword arguments are lost by default."""

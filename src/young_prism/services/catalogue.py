@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Generic, TypeVar
+from weakref import WeakKeyDictionary
 
 from cachetools import LRUCache
 
@@ -22,9 +23,6 @@ from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.store.decisions import recipe_of
 from young_prism.store.records import Original, Source
 from young_prism.store.store import Store
-
-_MOST_SELECTIONS = 24
-"""Selections kept of one state of a source: a person goes back and forth between a few."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +60,7 @@ class CatalogueEntry:
         return self.facts.sha256[:12] or f"{self.facts.bytes:x}"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Catalogue:
     """A source's originals in the order of paths, and what could not be used. `version` is the state it belongs to."""
 
@@ -75,12 +73,6 @@ class Catalogue:
     outdated: bool
     recipe: Recipe
     details: MetadataByPath
-    kept: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
-    """The plan, the build and the pages worked out already: one of each, for the state it belongs to."""
-    selections: LRUCache[Any, Any] = field(
-        default_factory=lambda: LRUCache(_MOST_SELECTIONS), compare=False, repr=False
-    )
-    """Selections of Intake worked out already, by what was asked for."""
 
     @cached_property
     def by_path(self) -> Mapping[str, CatalogueEntry]:
@@ -111,6 +103,34 @@ class Catalogue:
     def usage(self, path: str) -> Usage | None:
         """Return which pages use an original."""
         return self.uses.used.get(path)
+
+
+Key = TypeVar("Key", bound=Hashable)
+Value = TypeVar("Value")
+
+
+class CatalogueCache(Generic[Key, Value]):
+    """A bounded cache of values that are derived from a catalogue. They are dropped together with the catalogue.
+
+    Each purpose has a cache of its own, so that one never evicts the values of another.
+    """
+
+    def __init__(self, size: int) -> None:
+        """Keep at most `size` values for each catalogue, those used last."""
+        self._size = size
+        self._caches: WeakKeyDictionary[Catalogue, LRUCache[Key, Value]] = WeakKeyDictionary()
+        self._lock = threading.Lock()
+
+    def get(self, catalogue: Catalogue, key: Key, compute: Callable[[], Value]) -> Value:
+        """Return the value for a key, computed if it is not known. Two threads may compute it at the same time."""
+        with self._lock:
+            values = self._caches.setdefault(catalogue, LRUCache(self._size))
+            if key in values:
+                return values[key]
+        value = compute()
+        with self._lock:
+            values[key] = value
+        return value
 
 
 class Catalogues:

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.images.facts import Facts
-from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.plan.estimate import Estimate, Experience, estimate
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan
@@ -19,10 +17,10 @@ from young_prism.engine.build.calibration import (
     actual_sizes,
     calibrate,
 )
-from young_prism.engine.files import STATE_FOLDER
-from young_prism.engine.output.ledger import JOURNAL, Ledger
+from young_prism.engine.output.ledger import Ledger
+from young_prism.engine.output.records import RecordsState, cached_ledger, records_state
 from young_prism.engine.source.watermarks import find_watermarks
-from young_prism.services.catalogue import Catalogue
+from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.store.decisions import out_of
 from young_prism.store.records import Source
 
@@ -58,7 +56,7 @@ def guess_of(
 
     `pace` is the seconds that a unit of work took in earlier runs, None before the first one.
     """
-    ledger = ledger_as_of(out_of(source, recipe))
+    ledger = cached_ledger(out_of(source, recipe))
     estimated: Estimate = estimate(
         plan.originals, experience_of(source, catalogue, ledger), actual_sizes(ledger)
     )
@@ -72,36 +70,18 @@ def guess_of(
     return Guess(estimated.bytes, seconds, "A rule of thumb, until the first run.")
 
 
+_EXPERIENCE: CatalogueCache[tuple[str, RecordsState], Experience] = CatalogueCache(2)
+
+
 def experience_of(source: Source, catalogue: Catalogue, ledger: Ledger) -> Experience:
-    """Return what was learned from what is there, worked out once for each state of the output folder."""
-    known: tuple[Ledger, Experience] | None = catalogue.kept.get("experience")
-    if known is None or known[0] is not ledger:
-        marks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
-        known = (ledger, calibrate(ledger, _seen(catalogue.in_scope), catalogue.details, marks))
-        catalogue.kept["experience"] = known
-    return known[1]
+    """Return what earlier builds teach about bytes, computed once for each state of the output folder."""
+
+    def learned() -> Experience:
+        watermarks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
+        return calibrate(ledger, _seen(catalogue.in_scope), catalogue.details, watermarks)
+
+    return _EXPERIENCE.get(catalogue, (str(ledger.out), records_state(ledger.out)), learned)
 
 
 def _seen(facts: Mapping[str, Facts]) -> dict[str, Facts]:
     return {path: known for path, known in facts.items() if known.seen}
-
-
-def ledger_as_of(out: Path) -> Ledger:
-    """Return the records of an output folder, read once for each state: they are asked for with every key that is typed."""
-    return _ledger_as_of(str(out), *_stamps(out))
-
-
-@lru_cache(maxsize=4)
-def _ledger_as_of(out: str, *_stamps: int) -> Ledger:
-    return Ledger.load(Path(out))
-
-
-def _stamps(out: Path) -> list[int]:
-    stamps = []
-    for name in (*MANIFEST_NAMES, f"{STATE_FOLDER}/{JOURNAL}"):
-        try:
-            info = (out / name).stat()
-            stamps += [info.st_mtime_ns, info.st_size]
-        except OSError:
-            stamps += [0, 0]
-    return stamps

@@ -6,16 +6,17 @@ Conditional requests and ranges (RFC 9110, 13 and 14) are Werkzeug's.
 from __future__ import annotations
 
 import io
+import threading
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from cachetools import LRUCache, cached
 from werkzeug.http import parse_etags
 from werkzeug.utils import send_file
 from werkzeug.wrappers import Response
 
-from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, OriginalEntry, RenditionEntry
+from young_prism.core.manifest.model import Manifest, OriginalEntry, RenditionEntry
 from young_prism.core.markup.accept import choose_variant
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.server_rules import (
@@ -23,6 +24,7 @@ from young_prism.core.markup.server_rules import (
     ServedFiles,
     siblings,
 )
+from young_prism.engine.output.records import RecordsState, cached_manifest, records_state
 
 Environ = dict[str, Any]
 NO_SCRIPT = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
@@ -46,11 +48,11 @@ class ServedBuild:
     originals: dict[str, OriginalEntry]
     cache: str
 
-    @staticmethod
-    def from_manifest(manifest: Manifest) -> ServedBuild:
+    @classmethod
+    def from_manifest(cls, manifest: Manifest) -> ServedBuild:
         """Arrange a manifest by what is asked for."""
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return ServedBuild(
+        return cls(
             manifest,
             delivered,
             {
@@ -90,21 +92,13 @@ def negotiated(build: ServedBuild, folder: Path, path: str, environ: Environ, ca
 
 def load_build(folder: Path) -> ServedBuild | None:
     """Return the build in a folder as it is now, None where there is none that can be read."""
-    try:
-        info = (folder / MANIFEST_NAME).stat()
-    except OSError:
-        return None
-    return _read(str(folder), info.st_mtime_ns, info.st_size, info.st_ino)
+    return _arranged(str(folder), records_state(folder))
 
 
-@lru_cache(maxsize=16)
-def _read(folder: str, *_stamp: int) -> ServedBuild | None:
-    try:
-        return ServedBuild.from_manifest(
-            Manifest.model_validate_json((Path(folder) / MANIFEST_NAME).read_bytes())
-        )
-    except (OSError, ValueError):
-        return None
+@cached(LRUCache(16), lock=threading.Lock())
+def _arranged(folder: str, _state: RecordsState) -> ServedBuild | None:
+    manifest = cached_manifest(Path(folder))
+    return ServedBuild.from_manifest(manifest) if manifest else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Avif
+from young_prism.core.vips import VipsImage
 
 
-def encode(pixels: Any, settings: Avif) -> bytes:
+def encode(pixels: VipsImage, settings: Avif) -> bytes:
     """Return an AVIF file; transparency is carried over."""
     return bytes(
         pixels.heifsave_buffer(

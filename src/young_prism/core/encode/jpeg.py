@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.metadata.embed import embed_in_jpeg, metadata_of
 from young_prism.core.recipe.formats import Jpeg
+from young_prism.core.vips import VipsImage
 
 
-def encode(pixels: Any, settings: Jpeg) -> bytes:
+def encode(pixels: VipsImage, settings: Jpeg) -> bytes:
     """Return a progressive JPEG of pixels without alpha.
 
     Chroma is pinned: left alone it becomes 4:4:4 from quality 90 on.

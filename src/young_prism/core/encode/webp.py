@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Webp
+from young_prism.core.vips import VipsImage
 
 
-def encode(pixels: Any, settings: Webp) -> bytes:
+def encode(pixels: VipsImage, settings: Webp) -> bytes:
     """Return a WebP file. With `lossless="when-smaller"` both ways are tried and the smaller one is kept;
     at equal size lossless wins, since it looks better.
     """  # noqa: D205
@@ -21,11 +20,11 @@ def encode(pixels: Any, settings: Webp) -> bytes:
     return lossless if len(lossless) <= len(lossy) else lossy
 
 
-def _lossy(pixels: Any, settings: Webp) -> bytes:
+def _lossy(pixels: VipsImage, settings: Webp) -> bytes:
     return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_flags(pixels)))
 
 
-def _lossless(pixels: Any, settings: Webp) -> bytes:
+def _lossless(pixels: VipsImage, settings: Webp) -> bytes:
     near = settings.near_lossless
     options = (
         {"lossless": True} if near is None else {"near_lossless": True, "Q": near}

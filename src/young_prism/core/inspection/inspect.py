@@ -11,7 +11,6 @@ import hashlib
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -48,6 +47,7 @@ from young_prism.core.types import (
     Kind,
     Size,
 )
+from young_prism.core.vips import VipsImage
 
 _INSPECTED_SIDE = 1000
 """A JPEG is judged at the smallest decoder shrink that leaves its longer side at least this long."""
@@ -178,7 +178,7 @@ def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
         shrink = next((s for s in (8, 4, 2) if longest >= _INSPECTED_SIDE * s), 1)
     limit = max(1, facts.stored.pixels) * 4  # the header was checked already; a decoder may round up
     try:
-        image: Any = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
+        image: VipsImage = open_image(data, facts.format, shrink=shrink, max_pixels=limit)
         stored = facts.stored if shrink > 1 else Size(image.width, image.height)
         step = math.isqrt(image.width * image.height // MAX_ANALYSIS_PIXELS) + 1
         if step > 1:
@@ -202,7 +202,7 @@ def _pixels(data: bytes, facts: Facts) -> tuple[NDArray[np.uint8], bool, Size]:
     return array[..., :3], used, stored
 
 
-def _opaque(image: Any) -> float:
+def _opaque(image: VipsImage) -> float:
     return 65535.0 if image.format == "ushort" else 255.0
 
 

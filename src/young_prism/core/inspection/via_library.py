@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-from typing import Any
 
 from young_prism.core.images.headers.contract import (
     ByteView,
@@ -13,6 +12,7 @@ from young_prism.core.images.headers.contract import (
 )
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.types import ImageFormat, Size
+from young_prism.core.vips import VipsImage
 
 
 def read(view: ByteView, fmt: ImageFormat) -> Header:
@@ -106,9 +106,9 @@ def _bmp(data: bytes) -> Header:
     return Header(stored=size, orientation=1, alpha=bits == 32, grey=bits == 1)
 
 
-def _blob(image: Any, field: str) -> bytes:
+def _blob(image: VipsImage, field: str) -> bytes:
     return bytes(image.get(field)) if image.get_typeof(field) else b""
 
 
-def _depth(image: Any) -> int:
+def _depth(image: VipsImage) -> int:
     return {"uchar": 8, "ushort": 16}.get(image.format, 32)

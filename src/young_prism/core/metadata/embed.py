@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import struct
 import zlib
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 _BLOBS = {
     "exif": ("exif-data", 1),
@@ -38,7 +38,7 @@ class EmbeddedMetadata(NamedTuple):
 NO_EMBEDDED_METADATA = EmbeddedMetadata()
 
 
-def with_metadata(pixels: Any, carried: EmbeddedMetadata) -> Any:
+def with_metadata(pixels: VipsImage, carried: EmbeddedMetadata) -> VipsImage:
     """Return the pixels with the blocks on them, from which every encoder takes what its format has room for."""
     if carried == NO_EMBEDDED_METADATA:
         return pixels
@@ -51,13 +51,13 @@ def with_metadata(pixels: Any, carried: EmbeddedMetadata) -> Any:
     return pixels
 
 
-def metadata_of(pixels: Any) -> EmbeddedMetadata:
+def metadata_of(pixels: VipsImage) -> EmbeddedMetadata:
     """Return the blocks that `dressed` put on."""
     blocks = [bytes(pixels.get(field)) if pixels.get_typeof(field) else b"" for field, _ in _BLOBS.values()]
     return EmbeddedMetadata(blocks[0].removeprefix(b"Exif\0\0"), *blocks[1:])
 
 
-def keep_flags(pixels: Any) -> int:
+def keep_flags(pixels: VipsImage) -> int:
     """Return the option `keep` of libvips for pixels whose only fields are those of `dressed`."""
     return sum(flag for field, flag in _BLOBS.values() if pixels.get_typeof(field))
 

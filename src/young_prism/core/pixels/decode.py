@@ -21,7 +21,7 @@ from young_prism.core.types import (
     ImageFormat,
     Size,
 )
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
 @lru_cache(maxsize=1)
@@ -59,7 +59,7 @@ _LIBRARY_MESSAGES = {
 """What libvips and its codecs say, and what that means to the person whose file it is."""
 
 
-def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: int = MAX_PIXELS) -> Any:
+def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: int = MAX_PIXELS) -> VipsImage:
     """Open `data` for one pass from top to bottom; only its header is read yet.
 
     `shrink` (1, 2, 4, 8) lets the JPEG decoder skip detail; other formats ignore it. Raises `DamagedError`
@@ -75,14 +75,16 @@ def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: in
             return _from_pillow(sequence)
     options = {"shrink": shrink} if fmt is ImageFormat.JPEG and shrink > 1 else {}
     try:
-        image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error", **options)
+        image: VipsImage = pyvips.Image.new_from_buffer(
+            data, "", access="sequential", fail_on="error", **options
+        )
     except pyvips.Error as error:
         raise damaged(error) from error
     check_pixels(Size(image.width, image.height), max_pixels)
     return image
 
 
-def _open_heic(data: bytes, max_pixels: int) -> Any:
+def _open_heic(data: bytes, max_pixels: int) -> VipsImage:
     """Decode a phone's HEIC, which arrives upright already: it must not be rotated again."""
     with _readable_heic(data) as heif:
         check_pixels(Size(*heif.size), max_pixels)
@@ -100,7 +102,7 @@ def forget_decoded() -> None:
 
 
 @lru_cache(maxsize=1)
-def _decoded_heic(data: bytes) -> Any:
+def _decoded_heic(data: bytes) -> VipsImage:
     """Decode the pixels of a HEIC. The last one is kept: no other format takes as long, and each look and each cut needs them."""
     with _readable_heic(data) as heif:
         bands = len(heif.mode)
@@ -109,7 +111,8 @@ def _decoded_heic(data: bytes) -> Any:
         row = width * bands
         if heif.stride != row:
             raw = b"".join(raw[y * heif.stride : y * heif.stride + row] for y in range(height))
-    return pyvips.Image.new_from_memory(raw, width, height, bands, "uchar")
+    image: VipsImage = pyvips.Image.new_from_memory(raw, width, height, bands, "uchar")
+    return image
 
 
 @contextmanager
@@ -123,7 +126,7 @@ def _readable_heic(data: bytes) -> Iterator[Any]:
         raise undecodable() from error
 
 
-def _open_bmp(data: bytes, max_pixels: int) -> Any:
+def _open_bmp(data: bytes, max_pixels: int) -> VipsImage:
     """Decode a BMP with Pillow: the bundled libvips has no loader for it."""
     from PIL.BmpImagePlugin import BmpImageFile
 
@@ -154,10 +157,12 @@ def by_pillow(reader: Any, data: bytes) -> Iterator[Any]:
         raise undecodable() from error
 
 
-def _from_pillow(picture: Any) -> Any:
+def _from_pillow(picture: Any) -> VipsImage:
     grey = picture.mode in ("1", "L")
     pixels = picture if picture.mode == "RGBA" else picture.convert("L" if grey else "RGB")
-    image = pyvips.Image.new_from_memory(pixels.tobytes(), *pixels.size, len(pixels.getbands()), "uchar")
+    image: VipsImage = pyvips.Image.new_from_memory(
+        pixels.tobytes(), *pixels.size, len(pixels.getbands()), "uchar"
+    )
     return image.copy(interpretation="b-w" if grey else "srgb")
 
 

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import base64
-from typing import Any
 
 from young_prism.core.pixels.shape import resized, without_metadata
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.types import Size
+from young_prism.core.vips import VipsImage
 
 _WIDTHS = (32, 24, 16, 12, 8)
 _QUALITIES = (50, 30, 15)
 
 
-def placeholder(pixels: Any, finishing: Finishing) -> str:
+def placeholder(pixels: VipsImage, finishing: Finishing) -> str:
     """Return a CSS colour, or a data URI (RFC 2397) of at most `placeholder_bytes`; the colour where none is as short."""
     plain = without_metadata(pixels)
     if plain.hasalpha():
@@ -26,7 +26,7 @@ def placeholder(pixels: Any, finishing: Finishing) -> str:
     return f"#{red:02x}{green:02x}{blue:02x}"
 
 
-def _blurred(pixels: Any, budget: int) -> str:
+def _blurred(pixels: VipsImage, budget: int) -> str:
     """Return the best that the budget allows: the widest first, then the better quality."""
     for width in _WIDTHS:
         size = Size(pixels.width, pixels.height).at_width(min(width, pixels.width))

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from young_prism.core.errors import DamagedError
 from young_prism.core.pixels.decode import by_pillow
 from young_prism.core.types import ImageFormat
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
 def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
@@ -79,7 +79,7 @@ def _webp(data: bytes) -> npt.NDArray[np.uint8] | None:
     return np.asarray(turned, np.uint8)
 
 
-def array_of(image: Any) -> npt.NDArray[np.uint8]:
+def array_of(image: VipsImage) -> npt.NDArray[np.uint8]:
     """Return an image of libvips as such an array."""
     if image.interpretation == "b-w" or image.bands < 3:
         image = image.colourspace("srgb")

@@ -6,8 +6,6 @@ the other order cost three times as much).
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.images.crops import Crop, crop_origin
 from young_prism.core.images.facts import Facts
 from young_prism.core.metadata.embed import (
@@ -24,7 +22,7 @@ from young_prism.core.types import (
     Kind,
     Size,
 )
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 _HEADROOM = 2
 """The decoder's own shrinking must leave at least this factor for Lanczos, which is the better filter."""
@@ -38,7 +36,7 @@ def largest_rung(
     cut: Crop | None = None,
     kernel: Kernel = "lanczos3",
     keep_gamut: bool = False,
-) -> Any:
+) -> VipsImage:
     """Decode an original once: 8-bit, upright, free of metadata, in memory, at `target` (upright).
 
     In sRGB, unless `keep_gamut` and the original has a wider one: then its profile is all that is left on the pixels.
@@ -69,14 +67,14 @@ def keeps_gamut(facts: Facts) -> bool:
     return facts.wide_gamut and facts.profile and not facts.cmyk and not facts.grey
 
 
-def smaller_rung(pixels: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
+def smaller_rung(pixels: VipsImage, target: Size, kernel: Kernel = "lanczos3") -> VipsImage:
     """Reduce the largest rung's pixels to `target`, in memory."""
     if (pixels.width, pixels.height) == target:
         return pixels
     return resized(pixels, target, kernel).copy_memory()
 
 
-def sharpened(pixels: Any) -> Any:
+def sharpened(pixels: VipsImage) -> VipsImage:
     """Sharpen lightness a little, as a reduction softens it; alpha and colour stay as they are."""
     colour = pixels[:3].copy(interpretation="srgb")
     # Half a pixel wide, and flat areas (noise) left alone: libvips' own measure for screens, at half its strength.
@@ -91,7 +89,7 @@ def covering(size: Size, target: Size) -> Size:
     return Size(max(target.width, round(size.width * scale)), max(target.height, round(size.height * scale)))
 
 
-def attention(image: Any) -> FocalPoint:
+def attention(image: VipsImage) -> FocalPoint:
     """Return the point that draws the eye, as libvips finds it: skin, saturation and edges."""
     if min(image.width, image.height) < 4:
         return (0.5, 0.5)
@@ -102,7 +100,7 @@ def attention(image: Any) -> FocalPoint:
     return (min(max(across, 0.0), 1.0), min(max(down, 0.0), 1.0))
 
 
-def _opened(data: bytes, facts: Facts, whole: Size, kernel: Kernel) -> Any:
+def _opened(data: bytes, facts: Facts, whole: Size, kernel: Kernel) -> VipsImage:
     if facts.kind is Kind.VECTOR:
         return draw_vector(data, whole)
     shrink = 1
@@ -111,7 +109,7 @@ def _opened(data: bytes, facts: Facts, whole: Size, kernel: Kernel) -> Any:
     return open_image(data, facts.format, shrink=shrink, max_pixels=max(1, facts.stored.pixels))
 
 
-def resized(image: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
+def resized(image: VipsImage, target: Size, kernel: Kernel = "lanczos3") -> VipsImage:
     """Resize to exactly `target`; alpha is premultiplied so that no hidden colour bleeds in."""
     if (image.width, image.height) == target:
         return image
@@ -124,7 +122,7 @@ def resized(image: Any, target: Size, kernel: Kernel = "lanczos3") -> Any:
     return _exact(premultiplied.unpremultiply().cast(original_format), target)
 
 
-def _exact(image: Any, target: Size) -> Any:
+def _exact(image: VipsImage, target: Size) -> VipsImage:
     """Make up for a pixel that libvips' own rounding may have left out or added at the edge."""
     if (image.width, image.height) == target:
         return image
@@ -132,13 +130,13 @@ def _exact(image: Any, target: Size) -> Any:
     return cut.embed(0, 0, target.width, target.height, extend="copy")
 
 
-def _upright(image: Any, facts: Facts) -> Any:
+def _upright(image: VipsImage, facts: Facts) -> VipsImage:
     if facts.orientation == 1 or facts.format is ImageFormat.HEIC:
         return image
     return image.copy_memory().autorot()
 
 
-def to_srgb(image: Any, *, cmyk: bool) -> Any:
+def to_srgb(image: VipsImage, *, cmyk: bool) -> VipsImage:
     """Convert to 8-bit sRGB: through the embedded profile, through a general one for bare CMYK."""
     if image.get_typeof("icc-profile-data") or cmyk:
         try:
@@ -155,7 +153,7 @@ def to_srgb(image: Any, *, cmyk: bool) -> Any:
     return image.colourspace("srgb").cast("uchar")
 
 
-def without_metadata(image: Any) -> Any:
+def without_metadata(image: VipsImage) -> VipsImage:
     """Drop all metadata, so that no encoder can carry anything over."""
     image = image.copy()
     for field in image.get_fields():

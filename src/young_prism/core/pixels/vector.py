@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.images.headers.svg import vector_size
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
-def draw_vector(data: bytes, target: Size) -> Any:
+def draw_vector(data: bytes, target: Size) -> VipsImage:
     """Draw a vector at about `target`, never smaller: sRGB with alpha. Raises `DamagedError`."""
     drawn_size = vector_size(data)
     if not drawn_size.pixels:
         raise DamagedError("The drawing declares no size.", remedy=EXPORT_AGAIN)
     scale = max(target.width / drawn_size.width, target.height / drawn_size.height)
     try:
-        return pyvips.Image.svgload_buffer(sanitise(data).data, scale=scale)
+        image: VipsImage = pyvips.Image.svgload_buffer(sanitise(data).data, scale=scale)
     except pyvips.Error as error:
         raise damaged(error) from error
+    return image

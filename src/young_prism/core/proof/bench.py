@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -18,7 +18,7 @@ from young_prism.core.render.quality_search import LadderSearch, SearchResult
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.types import Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
 class MeasuredCandidate(NamedTuple):
@@ -112,7 +112,7 @@ def difference_map(lost: npt.NDArray[np.float32]) -> bytes:
     picture = np.zeros((height, width, 4), np.uint8)
     picture[..., 0], picture[..., 2] = 255, 96
     picture[..., 3] = np.rint(strength * 230).astype(np.uint8)
-    image: Any = pyvips.Image.new_from_array(picture).copy(interpretation="srgb")
+    image: VipsImage = pyvips.Image.new_from_array(picture).copy(interpretation="srgb")
     return bytes(image.pngsave_buffer(compression=1))
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from young_prism.core.encode import avif, jpeg, png, webp
 from young_prism.core.errors import DamagedError
 from young_prism.core.plan.model import EncoderSettings, is_searched
@@ -15,7 +13,7 @@ from young_prism.core.render.quality_search import (
 )
 from young_prism.core.render.rungs import RungPixels
 from young_prism.core.types import Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
 def encode(
@@ -43,7 +41,7 @@ def _with_palette(rung: RungPixels, settings: Png, least: float) -> tuple[bytes,
     return few, f"a palette, score {score:.1f}"
 
 
-def encoded(pixels: Any, settings: EncoderSettings | None) -> bytes:
+def encoded(pixels: VipsImage, settings: EncoderSettings | None) -> bytes:
     """Return the file of pixels made ready, by settings, their target and palette aside. Raises `DamagedError`."""
     try:
         match settings:

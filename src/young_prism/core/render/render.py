@@ -8,7 +8,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from functools import cache
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from young_prism.core.encode import jpeg, png, webp
 from young_prism.core.errors import ChangedError
@@ -37,7 +37,7 @@ from young_prism.core.render.squeeze import squeeze
 from young_prism.core.render.verify import find_fault
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Kind, Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 OnProgress = Callable[[PlannedRendition, int], None]
 """Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
@@ -212,7 +212,7 @@ def _metadata_of(data: bytes, facts: Facts, policy: Policy) -> EmbeddedMetadata:
 
 
 def _rungs_of(
-    largest: Any, original: PlannedOriginal, facet: str, carried: EmbeddedMetadata
+    largest: VipsImage, original: PlannedOriginal, facet: str, carried: EmbeddedMetadata
 ) -> Callable[[Size], RungPixels]:
     """Return what gives the pixels of a rung, the last one at hand."""
     held: dict[Size, RungPixels] = {}

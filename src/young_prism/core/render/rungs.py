@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.metadata.embed import (
@@ -20,10 +19,10 @@ from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.watermark import in_space, with_watermark
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
-def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> Any:
+def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> VipsImage:
     """Decode an original once for a facet, at its largest rung, from which the others are reduced.
 
     Whether that rung is wanted itself or not: the same key, the same bytes. Raises `DamagedError`.
@@ -44,7 +43,9 @@ def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> Any:
     )
 
 
-def reduced(largest: Any, original: PlannedOriginal, size: Size, *, sharpen: bool | None = None) -> Any:
+def reduced(
+    largest: VipsImage, original: PlannedOriginal, size: Size, *, sharpen: bool | None = None
+) -> VipsImage:
     """Return the pixels of one rung, sharpened as the recipe says where nothing else is said."""
     finishing = original.finishing
     pixels = smaller_rung(largest, size, finishing.kernel)
@@ -59,14 +60,14 @@ class RungPixels:
     `plain` are the pixels before any watermark, `grey` says that one band is enough for them.
     """
 
-    plain: Any
-    pixels: Any
+    plain: VipsImage
+    pixels: VipsImage
     marked: bool
     grey: bool
-    _ready: dict[tuple[bool, str | None], Any] = field(default_factory=dict, init=False)
+    _ready: dict[tuple[bool, str | None], VipsImage] = field(default_factory=dict, init=False)
     _framed: dict[tuple[bool, str | None], PaddedReference] = field(default_factory=dict, init=False)
 
-    def ready_for(self, settings: EncoderSettings | None) -> Any:
+    def ready_for(self, settings: EncoderSettings | None) -> VipsImage:
         """Return the pixels as an encoder takes them: on the matte where its format has no transparency, in one band if grey.
 
         Raises `DamagedError` where a matte is needed and none is named.
@@ -98,7 +99,7 @@ class RungPixels:
 
 
 def make_rung(
-    largest: Any,
+    largest: VipsImage,
     original: PlannedOriginal,
     facet: str,
     size: Size,
@@ -116,7 +117,7 @@ def make_rung(
     return RungPixels(plain, pixels, wears, original.facts.grey and not wears)
 
 
-def _on_matte(pixels: Any, matte: str) -> Any:
+def _on_matte(pixels: VipsImage, matte: str) -> VipsImage:
     carried = metadata_of(pixels)
     colour = [int(matte[at : at + 2], 16) for at in (1, 3, 5)]
     pixel = pyvips.Image.black(1, 1, bands=3).copy(interpretation="srgb") + colour

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from young_prism.core.encode import jpeg, png
@@ -23,6 +21,7 @@ from young_prism.core.metadata.policy import (
 from young_prism.core.pixels.decode import open_image
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import ImageFormat
+from young_prism.core.vips import VipsImage
 
 
 def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
@@ -60,7 +59,7 @@ def same_pixels(before: bytes, other_data: bytes, facts: Facts) -> bool:
     return first.bands == second.bands and bool(np.array_equal(first.numpy(), second.numpy()))
 
 
-def _as_rgba(image: Any) -> Any:
+def _as_rgba(image: VipsImage) -> VipsImage:
     deep = image.format == "ushort"
     image = image.colourspace("rgb16" if deep else "srgb")
     return image if image.hasalpha() else image.bandjoin(65535 if deep else 255)

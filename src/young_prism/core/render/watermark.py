@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import BytesView
@@ -15,7 +14,7 @@ from young_prism.core.pixels.shape import resized, to_srgb, without_metadata
 from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.types import ImageFormat, Size
-from young_prism.core.vips import pyvips
+from young_prism.core.vips import VipsImage, pyvips
 
 
 def watermark_size(data: bytes) -> Size:
@@ -62,7 +61,7 @@ def _tiles(picture: Size, size: Size, margin: int) -> Iterator[tuple[int, int]]:
         )
 
 
-def with_watermark(pixels: Any, data: bytes, settings: Watermark) -> Any:
+def with_watermark(pixels: VipsImage, data: bytes, settings: Watermark) -> VipsImage:
     """Return the pixels of a rung with the mark on them. Raises `DamagedError` where the mark cannot be read."""
     carried = metadata_of(pixels)
     picture = Size(pixels.width, pixels.height)
@@ -81,7 +80,7 @@ def with_watermark(pixels: Any, data: bytes, settings: Watermark) -> Any:
         raise damaged(error) from error
 
 
-def _mark(data: bytes, size: Size, profile: bytes) -> Any:
+def _mark(data: bytes, size: Size, profile: bytes) -> VipsImage:
     """Return the mark at its size, RGB with alpha, in sRGB or in the space of the picture's profile."""
     if sniff(data[:HEAD_BYTES]) is ImageFormat.SVG:
         image = draw_vector(data, size)
@@ -98,7 +97,7 @@ def _mark(data: bytes, size: Size, profile: bytes) -> Any:
     return in_space(image, profile)
 
 
-def in_space(image: Any, profile: bytes) -> Any:
+def in_space(image: VipsImage, profile: bytes) -> VipsImage:
     """Convert 8-bit sRGB to the space of an RGB profile, alpha left as it is; without a profile nothing changes."""
     if not profile:
         return image
@@ -110,14 +109,14 @@ def in_space(image: Any, profile: bytes) -> Any:
     target = ImageCms.ImageCmsProfile(io.BytesIO(profile))
     colour = Image.fromarray(image[:3].numpy())
     done = ImageCms.profileToProfile(colour, ImageCms.createProfile("sRGB"), target) or colour
-    converted = pyvips.Image.new_from_memory(done.tobytes(), image.width, image.height, 3, "uchar")
+    converted: VipsImage = pyvips.Image.new_from_memory(done.tobytes(), image.width, image.height, 3, "uchar")
     converted = converted.copy(interpretation="srgb")
     return converted.bandjoin(image[3]) if image.hasalpha() else converted
 
 
-def _layer(mark: Any, picture: Size, places: list[tuple[int, int]]) -> Any:
+def _layer(mark: VipsImage, picture: Size, places: list[tuple[int, int]]) -> VipsImage:
     """Return a clear layer as large as the picture with the mark at each place."""
-    layer = pyvips.Image.black(picture.width, picture.height, bands=4).copy(interpretation="srgb")
+    layer: VipsImage = pyvips.Image.black(picture.width, picture.height, bands=4).copy(interpretation="srgb")
     for left, top in places:
         layer = layer.insert(mark, left, top)
     return layer.copy_memory().copy(interpretation="srgb")

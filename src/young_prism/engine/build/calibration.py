@@ -16,7 +16,8 @@ from young_prism.core.plan.model import Plan, PlannedOriginal, WatermarkFile
 from young_prism.core.selection.image_metadata import MetadataByPath
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
-from young_prism.engine.workers.pool import Job, Pool
+from young_prism.engine.workers.pool import Pool
+from young_prism.engine.workers.protocol import Job
 from young_prism.engine.workers.tasks import render_file, render_timeout_s
 
 DEFAULT_PACE = 0.6

@@ -72,7 +72,9 @@ class SourceDiff:
         """Return a plan of what changed, or why the whole source must be planned."""
         if self.changes is None:
             return FullPlanReason.NO_SNAPSHOT
-        return plan_incremental(self.request, self.snapshot, self.changes, self.scan, pool, on_event)
+        return plan_incremental(
+            self.request, self.snapshot, self.changes, self.scan, pool=pool, on_event=on_event
+        )
 
     def updated(
         self,

@@ -23,7 +23,12 @@ from young_prism.engine.build.snapshot import DetailFingerprint, OriginalSnapsho
 from young_prism.engine.build.work import RemainingWork, split_duplicates
 from young_prism.engine.events import Heartbeat, OnEvent, PlanReady, WorkerProgress
 from young_prism.engine.source.walk import Scan
-from young_prism.engine.workers.pool import Job, JobResult, WorkerMessage, Workers
+from young_prism.engine.workers.protocol import (
+    Job,
+    JobResult,
+    WorkerMessage,
+    Workers,
+)
 from young_prism.engine.workers.tasks import (
     RenderResult,
     read_original,

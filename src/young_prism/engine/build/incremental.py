@@ -75,6 +75,7 @@ def plan_incremental(
     snapshot: BuildSnapshot,
     changes: SourceChanges,
     scan: Scan,
+    *,
     pool: Callable[[], Pool],
     on_event: OnEvent,
 ) -> IncrementalPlan | FullPlanReason:

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.workers.pool import Pool, Workers
+from young_prism.engine.workers.pool import Pool
+from young_prism.engine.workers.protocol import Workers
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -24,7 +24,8 @@ from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import manifest_target
 from young_prism.engine.output.originals_backup import OriginalsBackup
 from young_prism.engine.source.walk import scan
-from young_prism.engine.workers.pool import Pool, Workers, lazy_pool
+from young_prism.engine.workers.pool import Pool, lazy_pool
+from young_prism.engine.workers.protocol import Workers
 
 
 def build(

@@ -24,12 +24,8 @@ from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.core.types import MAX_PIXELS
 from young_prism.engine.build.manifest_builder import rendition_entry
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.workers.pool import (
-    Job,
-    Pool,
-    PullIterator,
-    default_jobs,
-)
+from young_prism.engine.workers.pool import Pool, default_jobs
+from young_prism.engine.workers.protocol import Job, PullIterator
 from young_prism.engine.workers.tasks import read_original
 
 _TIMEOUT_S = 120.0
@@ -167,8 +163,7 @@ def _render(data: bytes, brought: UploadJob) -> QuickResult:
         alone = replace(original, renditions=tuple(renditions))
         made = [rendered for rendered in finalize(alone, {}, pieces) if rendered.data is not None]
     except YoungPrismError as error:
-        error.file = path
-        raise
+        raise error.with_file(path) from error
     for item in made:
         if brought.cache:
             brought.cache.store(item)

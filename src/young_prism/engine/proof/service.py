@@ -21,12 +21,8 @@ from young_prism.engine.proof.tasks import (
     load_cached,
     proof_job,
 )
-from young_prism.engine.workers.pool import (
-    Job,
-    Pool,
-    PullIterator,
-    default_jobs,
-)
+from young_prism.engine.workers.pool import Pool, default_jobs
+from young_prism.engine.workers.protocol import Job, PullIterator
 
 _REQUEST_TIMEOUT_S = 4.0
 """Seconds after which a page that has not asked again is taken to be left."""

@@ -28,7 +28,7 @@ from young_prism.engine.proof.tasks import (
     ProofTask,
     proof_job,
 )
-from young_prism.engine.workers.pool import Job, Workers
+from young_prism.engine.workers.protocol import Job, Workers
 from young_prism.engine.workers.tasks import inspect_file
 
 _INSPECTION_TIMEOUT_S = 120.0

@@ -25,7 +25,7 @@ from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.workers.pool import Job
+from young_prism.engine.workers.protocol import Job
 from young_prism.engine.workers.tasks import read_original, render_timeout_s
 
 if TYPE_CHECKING:
@@ -140,8 +140,7 @@ def run_proof(folder: str, request: ProofRequest) -> ProofResult:
         known = load_cached(Path(folder), request)
         return known or _compute(Path(folder), request)
     except YoungPrismError as error:
-        error.file = error.file or request.original.path
-        raise
+        raise error.with_file(error.file or request.original.path) from error
 
 
 def load_cached(folder: Path, request: ProofRequest) -> ProofResult | None:

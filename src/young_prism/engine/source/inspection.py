@@ -24,13 +24,13 @@ from young_prism.engine.source.walk import (
     Scan,
     scan,
 )
-from young_prism.engine.workers.pool import Job, Workers
+from young_prism.engine.workers.protocol import Job, Workers
 from young_prism.engine.workers.tasks import (
+    HeaderAccess,
     InspectionDepth,
-    by_library,
     inspect_file,
+    inspect_file_header,
     inspect_files,
-    inspect_header,
 )
 
 _INSPECTION_TIMEOUT_S = 60.0
@@ -163,8 +163,8 @@ def _results(
         return
     others = []
     for original in unknown:
-        result = inspect_header(str(source), original.path, max_pixels)
-        if result is by_library:
+        result = inspect_file_header(str(source), original.path, max_pixels)
+        if result is HeaderAccess.NEEDS_WORKER:
             others.append(original)
         else:
             yield original, result
@@ -184,7 +184,7 @@ def _in_workers(
     def memory(original: SourceFile) -> int:
         if depth is InspectionDepth.HEADER:
             return 0
-        facts = inspect_header(str(source), original.path, max_pixels)
+        facts = inspect_file_header(str(source), original.path, max_pixels)
         return looking_memory(facts) if isinstance(facts, Facts) else 0
 
     alone: list[SourceFile] = []

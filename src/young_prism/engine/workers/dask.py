@@ -19,14 +19,14 @@ from young_prism import __version__
 from young_prism.core.errors import ClusterError, DamagedError, YoungPrismError
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import configure_worker
-from young_prism.engine.workers.pool import (
+from young_prism.engine.workers.pool import worker_pool
+from young_prism.engine.workers.process import TaskReply, run_task
+from young_prism.engine.workers.protocol import (
     Job,
     JobResult,
     WorkerMessage,
     Workers,
-    worker_pool,
 )
-from young_prism.engine.workers.process import TaskReply, run_task
 
 Item = TypeVar("Item")
 

@@ -12,41 +12,27 @@ items' expected memory allows.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, CancelledError, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
-from functools import cache
 from itertools import count
-from multiprocessing import forkserver
-from typing import Any, Generic, NamedTuple, Protocol, TypeVar
+from typing import Any
 
 import psutil
-from pebble import ProcessExpired, ProcessPool
+from pebble import ProcessExpired
 
-from young_prism.core.errors import DamagedError, YoungPrismError
-from young_prism.engine.workers.process import (
-    MEMORY_EXIT,
-    TaskReply,
-    run_task,
-    start_worker,
-)
-
-Item = TypeVar("Item")
-
-_TASKS_PER_WORKER = 200
-"""A worker is renewed after this many items, before codecs' leaks could add up."""
+from young_prism.engine.workers.failures import describe_failure
+from young_prism.engine.workers.handle import WorkerHandle, prepare_server
+from young_prism.engine.workers.process import TaskReply, run_task
+from young_prism.engine.workers.protocol import Item, Job, JobResult
+from young_prism.engine.workers.queue import MemoryAwareQueue, Task
 
 _MAX_IDLE_RSS = 400_000_000
 """Or as soon as it keeps this much memory between items."""
 
 _POLL_INTERVAL_S = 0.2
-_MAX_OVERTAKES = 8
-"""So many items a worker may go before one that waits for memory; then all wait for it."""
 
 _ATTEMPTS = 3
 """So many times a worker that died before it began is started for an item."""
@@ -55,53 +41,6 @@ _SHORT_TASK_S = 0.3
 """Items shorter than this are handed over two at a time, so that the worker need not wait for the next one."""
 
 _MIN_MEMORY_LIMIT = 1_000_000_000
-_REMEDY = "Try it alone; if it fails again, take it out and report it."
-
-
-class JobResult(NamedTuple, Generic[Item]):
-    """One finished item: its result, or the error that it ended with. `seconds` are those in the worker."""
-
-    item: Item
-    result: Any
-    error: YoungPrismError | None
-    seconds: float = 0.0
-
-
-class WorkerMessage(NamedTuple, Generic[Item]):
-    """What a worker says of an item that it is at; None when it begins."""
-
-    worker: str
-    item: Item
-    message: Any
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Job(Generic[Item]):
-    """How one function runs over many items.
-
-    `seconds` and `memory` (bytes) are what an item is expected to take. With `alone_again` an item whose worker died or hung
-    is tried once more with nothing beside it; `heard` is told what workers say, and `tick` called every now and then.
-    """
-
-    function: Callable[..., Any]
-    arguments: Callable[[Item], tuple[Any, ...]]
-    timeout_s: Callable[[Item], float]
-    seconds: Callable[[Item], float] = lambda _: 0.0
-    memory: Callable[[Item], int] = lambda _: 0
-    is_cancelled: Callable[[], bool] = lambda: False
-    retry_isolated: bool = True
-    on_message: Callable[[WorkerMessage[Item]], None] = lambda _: None
-    on_tick: Callable[[], None] = lambda: None
-
-
-class Workers(Protocol):
-    """What runs jobs: the processes of this machine, or a cluster."""
-
-    jobs: int
-
-    def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
-        """Yield each item with its result or error, in any order. Once stopped nothing more is handed out."""
-        ...
 
 
 def default_jobs() -> int:
@@ -114,103 +53,14 @@ def default_memory() -> int:
     return int(psutil.virtual_memory().total // 2)
 
 
-@dataclass(slots=True)
-class _Task(Generic[Item]):
-    item: Item
-    number: int
-    memory: int
-    attempts: int = 0
-    future: Any = None
-    begun: bool = False
-
-
-_PRELOAD_MODULES = (
-    "numpy",
-    "cv2",
-    "psutil",
-    "PIL.AvifImagePlugin",
-    "young_prism.core.svg.sanitise",
-    "young_prism.core.inspection.inspect",
-    "young_prism.core.plan.resolve",
-    "young_prism.core.render.results",
-    "young_prism.core.score.metric",
-    "young_prism.engine.workers.process",
-)
-"""What each worker needs and what can be loaded before a fork; libvips cannot."""
-
-
-@cache
-def _context() -> Any:
-    """Return how worker processes are begun: where there are fork servers, from one that has loaded most of what they need.
-
-    Not from this process, which may run threads. Elsewhere each is spawned, and loads all of it by itself.
-    """
-    if "forkserver" not in multiprocessing.get_all_start_methods():
-        return multiprocessing.get_context("spawn")
-    context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(list(_PRELOAD_MODULES))
-    return context
-
-
-def _prepare_server() -> None:
-    """Have the fork server load what workers need, while this process is at something else."""
-    if _context().get_start_method() == "forkserver":
-        forkserver.ensure_running()
-
-
-@dataclass(slots=True)
-class _WorkerHandle(Generic[Item]):
-    """One worker process, through however many lives."""
-
-    name: str
-    nice: int
-    tasks: list[_Task[Item]] = field(default_factory=list)
-    pool: ProcessPool | None = None
-    reader: Any = None
-    writer: Any = None
-
-    def open(self) -> ProcessPool:
-        if self.pool is None:
-            context = _context()
-            self.reader, self.writer = context.Pipe(duplex=False)
-            self.pool = ProcessPool(
-                max_workers=1,
-                max_tasks=_TASKS_PER_WORKER,
-                initializer=start_worker,
-                initargs=(self.writer, self.nice),
-                context=context,
-            )
-        return self.pool
-
-    def close(self, *, now: bool) -> None:
-        if self.pool is None:
-            return
-        if now:
-            self.pool.stop()
-        else:
-            self.pool.close()
-        self.pool.join()
-        self.reader.close()
-        self.writer.close()
-        self.pool = None
-
-    def drain_messages(self, on_message: Callable[[WorkerMessage[Item]], None]) -> None:
-        while self.pool is not None and self.reader.poll():
-            number, message = self.reader.recv()
-            for task in self.tasks:
-                if task.number == number:
-                    task.begun = True
-                    on_message(WorkerMessage(self.name, task.item, message))
-
-
 class Pool:
     """The worker processes of this machine; see `Workers`. `memory` is what all of them together may take, in bytes."""
 
     def __init__(self, jobs: int, memory: int | None = None, nice: int = 0) -> None:
         self.jobs = jobs
         self.memory = memory or default_memory()
-        self._slots: list[_WorkerHandle[Any]] = [
-            _WorkerHandle(f"worker {number + 1}", nice) for number in range(jobs)
+        self._slots: list[WorkerHandle[Any]] = [
+            WorkerHandle(f"worker {number + 1}", nice) for number in range(jobs)
         ]
         self._numbers = count()
 
@@ -225,7 +75,7 @@ class Pool:
 
     def run(self, items: Iterable[Item], job: Job[Item]) -> Iterator[JobResult[Item]]:
         """Run a job; see `Workers`."""
-        suspects: list[_Task[Item]] = []
+        suspects: list[Task[Item]] = []
         try:
             yield from self._run(self._queue(items, job), job, self._slots, suspects)
             for task in suspects:
@@ -242,15 +92,15 @@ class Pool:
 
     def _queue(self, items: Iterable[Item], job: Job[Item]) -> MemoryAwareQueue[Item]:
         # A `map`, since it asks again of items that had none for a moment, which a generator expression never does.
-        tasks = map(lambda item: _Task(item, next(self._numbers), job.memory(item)), items)  # noqa: C417
+        tasks = map(lambda item: Task(item, next(self._numbers), job.memory(item)), items)  # noqa: C417
         return MemoryAwareQueue(tasks, self.memory)
 
     def _run(
         self,
         queue: MemoryAwareQueue[Item],
         job: Job[Item],
-        slots: list[_WorkerHandle[Item]],
-        suspects: list[_Task[Item]] | None,
+        slots: list[WorkerHandle[Item]],
+        suspects: list[Task[Item]] | None,
     ) -> Iterator[JobResult[Item]]:
         while True:
             if not job.is_cancelled():
@@ -270,7 +120,7 @@ class Pool:
                     )
 
     def _hand_out(
-        self, queue: MemoryAwareQueue[Item], job: Job[Item], slots: list[_WorkerHandle[Item]], *, alone: bool
+        self, queue: MemoryAwareQueue[Item], job: Job[Item], slots: list[WorkerHandle[Item]], *, alone: bool
     ) -> None:
         for second in (False, True):
             for slot in slots:
@@ -286,7 +136,7 @@ class Pool:
                 limit = self.memory if alone else min(self.memory, max(2 * task.memory, _MIN_MEMORY_LIMIT))
                 self._give(slot, task, job, limit)
 
-    def _give(self, slot: _WorkerHandle[Item], task: _Task[Item], job: Job[Item], limit: int) -> None:
+    def _give(self, slot: WorkerHandle[Item], task: Task[Item], job: Job[Item], limit: int) -> None:
         task.begun = False
         task.future = slot.open().schedule(
             run_task,
@@ -297,10 +147,10 @@ class Pool:
 
     def _on_task_ended(
         self,
-        task: _Task[Item],
-        slot: _WorkerHandle[Item],
+        task: Task[Item],
+        slot: WorkerHandle[Item],
         queue: MemoryAwareQueue[Item],
-        suspects: list[_Task[Item]] | None,
+        suspects: list[Task[Item]] | None,
     ) -> Iterator[JobResult[Item]]:
         error = task.future.exception()
         if error is None:
@@ -321,23 +171,7 @@ class Pool:
         elif suspects is not None and isinstance(error, _RETRY_ISOLATED):
             suspects.append(task)
         else:
-            yield JobResult(task.item, None, _describe(error))
-
-
-class PullIterator(Generic[Item]):
-    """What there is to do, asked anew each time: it may have nothing for a moment, and something later."""
-
-    def __init__(self, take: Callable[[], Item | None]) -> None:
-        self._take = take
-
-    def __iter__(self) -> PullIterator[Item]:
-        return self
-
-    def __next__(self) -> Item:
-        taken = self._take()
-        if taken is None:
-            raise StopIteration
-        return taken
+            yield JobResult(task.item, None, describe_failure(error))
 
 
 def _nothing() -> None:
@@ -347,74 +181,6 @@ def _nothing() -> None:
 _WARM_UP: Job[int] = Job(function=_nothing, arguments=lambda _: (), timeout_s=lambda _: 60.0)
 
 _RETRY_ISOLATED = (ProcessExpired, TimeoutError, CancelledError, MemoryError)
-
-
-class MemoryAwareQueue(Generic[Item]):
-    """Hands out tasks in their order, as far as their memory allows; small ones may go before one that must wait."""
-
-    def __init__(self, tasks: Iterator[_Task[Item]], memory: int) -> None:
-        self._tasks = tasks
-        self._memory = memory
-        self._held: deque[_Task[Item]] = deque()
-        self._overtaken = 0
-        self.taken = 0
-
-    def put_back(self, task: _Task[Item]) -> None:
-        """Return a task to the head of the queue, to be handed out again."""
-        self._held.appendleft(task)
-
-    def take(
-        self, *, quick_only: bool, quick: Callable[[_Task[Item]], bool], jobs: int
-    ) -> _Task[Item] | None:
-        """Return a task that may begin now."""
-        for _ in range(len(self._held)):
-            task = self._held.popleft()
-            if self._fits(task) and (not quick_only or quick(task)):
-                self._overtaken = 0
-                return self._take(task)
-            self._held.appendleft(task)
-            break
-        while self._overtaken < _MAX_OVERTAKES * jobs:
-            task_or_none = next(self._tasks, None)
-            if task_or_none is None:
-                return None
-            if self._fits(task_or_none) and (not quick_only or quick(task_or_none)):
-                self._overtaken += bool(self._held)
-                return self._take(task_or_none)
-            self._held.append(task_or_none)
-            if quick_only:
-                return None
-            self._overtaken += 1
-        return None
-
-    def _fits(self, task: _Task[Item]) -> bool:
-        return not self.taken or self.taken + task.memory <= self._memory
-
-    def _take(self, task: _Task[Item]) -> _Task[Item]:
-        self.taken += task.memory
-        return task
-
-
-def _describe(error: BaseException) -> YoungPrismError:
-    """Say what ended an item."""
-    if isinstance(error, YoungPrismError):
-        return error
-    if isinstance(error, MemoryError) or (
-        isinstance(error, ProcessExpired) and error.exitcode == MEMORY_EXIT
-    ):
-        return DamagedError(
-            "It needs more memory than workers may take.",
-            remedy="Reduce it first, or allow more with --memory.",
-        )
-    if isinstance(error, ProcessExpired):
-        text = f"Its worker process died (exit {error.exitcode}), tried alone as well."
-    elif isinstance(error, (TimeoutError, CancelledError)):
-        text = "It took longer than its time limit, tried alone as well."
-    elif isinstance(error, BrokenProcessPool):
-        text = "No worker process can be started."
-    else:
-        text = f"Something unforeseen happened ({type(error).__name__}: {error})."
-    return DamagedError(text, remedy=_REMEDY)
 
 
 @contextmanager
@@ -438,7 +204,7 @@ def lazy_pool(jobs: int | None, *, memory: int | None = None, nice: int = 0) -> 
         def pool() -> Pool:
             if not opened:
                 how_many = jobs or default_jobs()
-                _prepare_server()
+                prepare_server()
                 opened.append(stack.enter_context(worker_pool(how_many, memory=memory, nice=nice)))
             return opened[0]
 

@@ -1,4 +1,4 @@
-"""The inside of a worker process: it says what it is at, and ends itself before it takes more memory than it may."""
+"""The inside of a worker process: run tasks, report progress, and end before the memory limit is exceeded."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _TRIM_OVER = 200_000_000
 
 
 class TaskReply(NamedTuple):
-    """What a worker hands back: the result or the error, its seconds, and the memory that it keeps after it, in bytes."""
+    """What a worker returns: the result or the error, its seconds, and the memory it still holds, in bytes."""
 
     result: Any
     error: BaseException | None
@@ -36,7 +36,7 @@ class TaskReply(NamedTuple):
 
 
 class _WorkerState:
-    """What this process knows of itself."""
+    """State of this worker process."""
 
     writer: Any = None
     number = -1
@@ -44,7 +44,7 @@ class _WorkerState:
 
 
 def start_worker(writer: Any = None, nice: int = 0) -> None:
-    """Load libvips and the codecs once, before the first task arrives. `writer` is the pipe for what there is to say."""
+    """Set up this process and load the codecs before the first task arrives. `writer` is the pipe for messages."""
     configure_worker()
     import young_prism.core.render.render  # noqa: F401
 
@@ -59,7 +59,7 @@ def start_worker(writer: Any = None, nice: int = 0) -> None:
 
 
 def _watch() -> None:
-    """End this process when it takes more than it may: the system would choose another one to kill."""
+    """End this process when it exceeds its memory limit: the system would choose another one to kill."""
     me = psutil.Process()
     parent = os.getppid()
     while True:
@@ -72,14 +72,14 @@ def _watch() -> None:
 
 
 def forget_decoded() -> None:
-    """Let go of pixels that were kept for this task alone."""
+    """Release pixels that were cached for one task."""
     loaded = sys.modules.get("young_prism.core.pixels.decode")
     if loaded is not None:
         loaded.forget_decoded()
 
 
 def run_task(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> TaskReply:
-    """Do one task under a limit of memory. An error is part of the answer."""
+    """Run one task under a memory limit. An error is part of the reply."""
     _WorkerState.number, _WorkerState.limit = number, limit
     report(None)
     began = time.perf_counter()
@@ -95,7 +95,7 @@ def run_task(number: int, limit: int, function: Callable[..., Any], arguments: t
 
 
 def report(message: Any) -> None:
-    """Say something of the task that this worker is at. What does not fit into the pipe is left unsaid."""
+    """Send a progress message for the current task. Messages that do not fit into the pipe are dropped."""
     if _WorkerState.writer is None:
         return
     try:
@@ -115,7 +115,7 @@ def _is_picklable(error: BaseException) -> bool:
 
 
 def _trimmed_memory() -> int:
-    """Return the memory that is still held, having given back what can be."""
+    """Return the memory that is still held after free memory was returned to the system, in bytes."""
     held = psutil.Process().memory_info().rss
     if held > _TRIM_OVER:
         try:

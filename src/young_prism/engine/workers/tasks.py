@@ -1,10 +1,10 @@
-"""What runs inside a worker process: read one file, hand its bytes to the core, hand back values."""
+"""Functions that run in a worker process: read one file, call the core, return values."""
 
 from __future__ import annotations
 
 from enum import Enum
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.images.facts import Facts
@@ -45,7 +45,7 @@ def _unreadable(path: str, error: OSError) -> UnreadableError:
 
 
 class InspectionDepth(Enum):
-    """How closely a worker looks."""
+    """How much of an original is read."""
 
     HEADER = "header"
     FULL = "closer"
@@ -54,7 +54,7 @@ class InspectionDepth(Enum):
 def inspect_file(
     root: str, path: str, max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
 ) -> Facts:
-    """Look at one original. Raises the errors of `core.originals.look.look`, with the file's name."""
+    """Inspect one original. Raises the errors of `core.inspection.inspect`, with the file's name."""
     from young_prism.core.inspection.inspect import inspect_bytes, inspect_header
 
     data = read_original(root, path)
@@ -63,14 +63,13 @@ def inspect_file(
             return inspect_header(BytesView(data), max_pixels=max_pixels)
         return inspect_bytes(data, max_pixels=max_pixels)
     except YoungPrismError as error:
-        error.file = path
-        raise
+        raise error.with_file(path) from error
 
 
 def inspect_files(
     root: str, paths: list[str], max_pixels: int, depth: InspectionDepth = InspectionDepth.FULL
 ) -> list[Facts | YoungPrismError]:
-    """Look at several small originals in one task; an error stands in the place of its original."""
+    """Inspect several small originals in one task. The error of an original takes its place in the list."""
     results: list[Facts | YoungPrismError] = []
     for path in paths:
         try:
@@ -80,25 +79,33 @@ def inspect_files(
     return results
 
 
-by_library = DamagedError("Its header needs a library.", remedy="Ask a worker.")
-"""What `header_of_file` hands back for a format whose header is read by foreign code: a crash there must cost a worker."""
+class HeaderAccess(Enum):
+    """What `inspect_file_header` returns in place of facts."""
+
+    NEEDS_WORKER = "needs worker"
+    """Foreign code reads the header of this format: a crash there must cost a worker, not this process."""
 
 
-def inspect_header(root: str, path: str, max_pixels: int) -> Facts | YoungPrismError:
-    """Read the header of one original here and now, or hand back its error with the file's name, or `by_library`."""
+def inspect_file_header(
+    root: str, path: str, max_pixels: int
+) -> Facts | YoungPrismError | Literal[HeaderAccess.NEEDS_WORKER]:
+    """Read the header of one original in this process.
+
+    Returns:
+        Its facts; the error with the file's name; or that a worker must read it.
+    """
     from young_prism.core.inspection.inspect import LIBRARY_FORMATS, inspect_header
 
     try:
         with FileView(f"{root}/{path}") as view:
             if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:
-                return by_library
+                return HeaderAccess.NEEDS_WORKER
             return inspect_header(view, max_pixels=max_pixels)
     except OSError as error:
         return _unreadable(path, error)
     except YoungPrismError as error:
-        error.file = path
-        return error
-    except Exception:  # noqa: BLE001  (one crooked file must not end the look)
+        return error.with_file(path)
+    except Exception:  # noqa: BLE001  (one malformed file must not end the inspection)
         return DamagedError("Its header cannot be read.", file=path, remedy=EXPORT_AGAIN)
 
 
@@ -108,7 +115,7 @@ def render_timeout_s(original: PlannedOriginal) -> float:
 
 
 class RenderResult(NamedTuple):
-    """What a worker made of an original: all of it, or some pieces that are put together with others."""
+    """What a worker made of an original: all renditions, or some encoded files that are put together with others."""
 
     rendered: list[Rendered] | None
     pieces: dict[str, EncodedFile]
@@ -132,7 +139,7 @@ def render_bytes(
     verify: bool,  # noqa: FBT001
     paths: Collection[str] | None,
 ) -> RenderResult:
-    """Make the renditions of one original that are not `known`, or just those with certain `paths`.
+    """Make the renditions of one original that are not `known`, or only those with certain `paths`.
 
     Each is read back with `verify`. Raises the errors of `core.render.render.render`, with the file's name.
     """
@@ -149,5 +156,4 @@ def render_bytes(
             return RenderResult(None, encode_paths(data, original, paths, verify=verify, on_progress=say))
         return RenderResult(render(data, original, known, verify=verify, on_progress=say), {})
     except YoungPrismError as error:
-        error.file = original.path
-        raise
+        raise error.with_file(original.path) from error

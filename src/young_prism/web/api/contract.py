@@ -11,7 +11,7 @@ import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import wraps
-from typing import Any
+from typing import NoReturn, TypeVar
 
 from flask import Blueprint, Response, request
 from pydantic import BaseModel, ValidationError
@@ -19,8 +19,14 @@ from werkzeug.exceptions import RequestEntityTooLarge
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.services.auth.tokens import TokenScope
-from young_prism.web.api.guard import Caller, authenticate, replay_response, store_response
+from young_prism.web.api.guard import authenticate, replay_response, store_response
 from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
+
+Answer = BaseModel | tuple[int, BaseModel, dict[str, str]]
+"""What an operation returns: a model, or status, model and headers."""
+
+Function = TypeVar("Function", bound=Callable[..., Answer])
+Model = TypeVar("Model", bound=BaseModel)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +43,7 @@ class Operation:
     method: str
     path: str
     scope: TokenScope
-    function: Callable[..., Any]
+    function: Callable[..., Answer]
     answers: Mapping[int, tuple[type[BaseModel], str]]
     query: type[BaseModel] | None = None
     body: type[BaseModel] | None = None
@@ -92,20 +98,46 @@ def scope_of(name: str) -> TokenScope:
     return next(operation.scope for operation in OPERATIONS if operation.name == name)
 
 
-def operation(method: str, path: str, **options: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def operation(
+    method: str,
+    path: str,
+    *,
+    scope: TokenScope,
+    answers: Mapping[int, tuple[type[BaseModel], str]],
+    query: type[BaseModel] | None = None,
+    body: type[BaseModel] | None = None,
+    upload: UploadBody | None = None,
+    if_match: bool = False,
+    tagged: bool = False,
+    idempotent: bool = False,
+    problems: Mapping[int, str] | None = None,
+) -> Callable[[Function], Function]:
     """Declare a function as the operation at an address; its docstring describes it.
 
-    It gets the parts of the path by name, and `caller`, `query`, `body` where it has them. It returns the answer's model, with
-    the status and headers before and after it where they are not 200 and none.
+    The function gets the parts of the path by name, and `query` and `body` where it has them. It returns the model of the
+    answer, with status and headers around it where they are not 200 and none.
     """
 
-    def declared(function: Callable[..., Any]) -> Callable[..., Any]:
-        operation = Operation(method=method, path=path, function=function, **options)
+    def declared(function: Function) -> Function:
+        operation = Operation(
+            method=method,
+            path=path,
+            scope=scope,
+            function=function,
+            answers=answers,
+            query=query,
+            body=body,
+            upload=upload,
+            if_match=if_match,
+            tagged=tagged,
+            idempotent=idempotent,
+            problems=problems or {},
+        )
         OPERATIONS.append(operation)
         rule = path.replace("{", "<").replace("}", ">").replace("<run>", "<int:run>")
 
         @wraps(function)
-        def view(**parts: Any) -> Response:
+        def view(**parts: str | int) -> Response:
             try:
                 return _dispatch(operation, parts)
             except Problem as problem:
@@ -121,14 +153,13 @@ def operation(method: str, path: str, **options: Any) -> Callable[[Callable[...,
     return declared
 
 
-def _dispatch(operation: Operation, parts: dict[str, Any]) -> Response:
+def _dispatch(operation: Operation, parts: Mapping[str, str | int]) -> Response:
     caller = authenticate(operation.scope)
     known = replay_response(caller) if operation.idempotent else None
     if known:
         return known
     try:
-        values = {**parts, "caller": caller, **_parse_request(operation)}
-        answer = _response(operation, operation.function(**values))
+        answer = _response(operation, operation.function(**parts, **_parse_request(operation)))
     except BaseException:
         if operation.idempotent:
             store_response(caller, None)
@@ -138,8 +169,8 @@ def _dispatch(operation: Operation, parts: dict[str, Any]) -> Response:
     return answer
 
 
-def _parse_request(operation: Operation) -> dict[str, Any]:
-    values: dict[str, Any] = {}
+def _parse_request(operation: Operation) -> dict[str, BaseModel]:
+    values: dict[str, BaseModel] = {}
     if operation.query:
         values["query"] = checked(
             operation.query, _reject_repeated(request.args.to_dict(flat=False)), "query"
@@ -158,7 +189,7 @@ def _reject_repeated(parameters: Mapping[str, list[str]]) -> dict[str, str]:
     return {name: values[0] for name, values in parameters.items()}
 
 
-def _json() -> Any:
+def _json() -> object:
     if request.mimetype not in ("application/json", "application/merge-patch+json"):
         raise Problem(415, "The body must be JSON.", remedy="Send it with Content-Type: application/json.")
     try:
@@ -167,22 +198,20 @@ def _json() -> Any:
         raise Problem(400, f"The body is no JSON that can be read ({error}).") from error
 
 
-def _no_constant(name: str) -> Any:
+def _no_constant(name: str) -> NoReturn:
     raise ValueError(f"{name} is no JSON")
 
 
-def checked(model: type[BaseModel], values: Any, where: str) -> Any:
-    """Return what was given as the model says it. Raises `Problem` naming each value that is wrong."""
+def checked(model: type[Model], values: object, where: str) -> Model:
+    """Return values as an instance of a model. Raises `Problem` naming each value that is wrong."""
     try:
         return model.model_validate(values)
     except ValidationError as error:
         raise problems_of(error, where) from error
 
 
-def _response(operation: Operation, result: Any) -> Response:
-    status, model, headers = 200, result, {}
-    if isinstance(result, tuple):
-        status, model, headers = result
+def _response(operation: Operation, answer: Answer) -> Response:
+    status, model, headers = answer if isinstance(answer, tuple) else (200, answer, {})
     body = _as_bytes(model)
     response = Response(body, status=status, mimetype="application/json", headers=headers)
     response.headers["Cache-Control"] = "no-store" if not operation.tagged else "private, no-cache"
@@ -203,7 +232,7 @@ def _entity_tag(body: bytes) -> str:
 
 
 def must_match(model: BaseModel) -> None:
-    """Make sure that the caller has seen what he changes (RFC 9110, 13.1.1; RFC 6585, 3). Raises `Problem` 428 or 412."""
+    """Check that the client has seen what it changes (RFC 9110, 13.1.1; RFC 6585, 3). Raises `Problem` 428 or 412."""
     if "If-Match" not in request.headers:
         raise Problem(
             428,
@@ -216,7 +245,6 @@ def must_match(model: BaseModel) -> None:
 
 __all__ = [
     "OPERATIONS",
-    "Caller",
     "Operation",
     "UploadBody",
     "blueprint",

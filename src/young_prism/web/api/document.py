@@ -173,7 +173,7 @@ def _path_parameters(operation: Operation) -> list[dict[str, Any]]:
 
 
 def _query_parameters(operation: Operation) -> list[dict[str, Any]]:
-    from young_prism.web.api.uploads import SentRaw
+    from young_prism.web.api.upload_models import SentRaw
 
     model = operation.query or (SentRaw if operation.upload and operation.upload.fields else None)
     if model is None:

@@ -11,7 +11,7 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.store.records import Run, Source
-from young_prism.web.api.contract import Caller, operation
+from young_prism.web.api.contract import Answer, operation
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
 
@@ -100,9 +100,8 @@ class Verdict(BaseModel):
     answers={202: (RunAnswer, "It is started, or was going on already; `Location` says where to follow it.")},
     problems={404: "There is no such source."},
 )
-def start_run(caller: Caller, body: RunWanted) -> Any:
+def start_run(body: RunWanted) -> Answer:
     """Start a run over a source. What is there already is not made again."""
-    del caller
     source = services().store.sources.by_slug(body.source)
     if source is None:
         raise Problem(
@@ -115,9 +114,8 @@ def start_run(caller: Caller, body: RunWanted) -> Any:
 @operation(
     "GET", "/runs", scope=TokenScope.READ, query=RunListQuery, answers={200: (RunList, "The newest of them.")}
 )
-def list_runs(caller: Caller, query: RunListQuery) -> Any:
+def list_runs(query: RunListQuery) -> Answer:
     """List runs of all doors, the newest first."""
-    del caller
     store = services().store
     sources = store.sources.by_id()
     limit = (
@@ -131,9 +129,8 @@ def list_runs(caller: Caller, query: RunListQuery) -> Any:
 @operation(
     "GET", "/runs/{run}", scope=TokenScope.READ, tagged=True, answers={200: (RunAnswer, "The run as it is.")}
 )
-def fetch_run(caller: Caller, run: int) -> Any:
+def fetch_run(run: int) -> Answer:
     """Follow a run."""
-    del caller
     return _answer(*_load(run))
 
 
@@ -143,18 +140,16 @@ def fetch_run(caller: Caller, run: int) -> Any:
     scope=TokenScope.RUN,
     answers={200: (RunAnswer, "It stops after what is under way.")},
 )
-def stop_run(caller: Caller, run: int) -> Any:
+def stop_run(run: int) -> Answer:
     """Stop a run after what is under way; what is done is kept."""
-    del caller
     _load(run)
     services().runs.stop(run)
     return _answer(*_load(run))
 
 
 @operation("GET", "/recipes", scope=TokenScope.READ, answers={200: (RecipeList, "All of them.")})
-def list_recipes(caller: Caller) -> Any:
+def list_recipes() -> Answer:
     """List saved recipes, by name."""
-    del caller
     return RecipeList(items=[_recipe(row) for row in services().store.recipes.all()])
 
 
@@ -165,9 +160,8 @@ def list_recipes(caller: Caller) -> Any:
     tagged=True,
     answers={200: (RecipeAnswer, "The recipe.")},
 )
-def fetch_recipe(caller: Caller, recipe: str) -> Any:
+def fetch_recipe(recipe: str) -> Answer:
     """Read a saved recipe."""
-    del caller
     row = services().store.recipes.get(recipe)
     if row is None:
         raise Problem(
@@ -183,9 +177,8 @@ def fetch_recipe(caller: Caller, recipe: str) -> Any:
     body=RecipeText,
     answers={200: (Verdict, "What was found.")},
 )
-def validate_recipe(caller: Caller, body: RecipeText) -> Any:
+def validate_recipe(body: RecipeText) -> Answer:
     """Check a recipe without keeping it."""
-    del caller
     try:
         read_recipe(body.text)
     except RecipeError as error:

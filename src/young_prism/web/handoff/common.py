@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -20,8 +19,8 @@ from young_prism.core.report.formatting import (
 )
 from young_prism.core.report.visits import ALL_FORMATS, AverageFetch, Visit, average_fetch, typical_visits
 from young_prism.core.selection.image_metadata import NO_METADATA
-from young_prism.engine.output.manifest_file import manifest_file, read_manifest
-from young_prism.services.catalogue import Catalogue
+from young_prism.engine.output.records import RecordsState, cached_manifest, records_state
+from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.store.decisions import out_of
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, source_or_404
@@ -79,33 +78,27 @@ class SourceBuild:
         )
 
 
+_BUILDS: CatalogueCache[tuple[str, RecordsState, str], SourceBuild | None] = CatalogueCache(1)
+
+
 def build_of(source: Source, catalogue: Catalogue) -> SourceBuild | None:
-    """Return what was made of a source, None where nothing is; read once for each state of its manifest."""
+    """Return what was made of a source, None where nothing is; computed once for each state of its manifest."""
     out = out_of(source)
-    try:
-        info = manifest_file(out).stat()
-    except OSError:
+    key = (str(out), records_state(out), source.recipe)
+    return _BUILDS.get(catalogue, key, lambda: _build(out, catalogue))
+
+
+def _build(out: Path, catalogue: Catalogue) -> SourceBuild | None:
+    manifest = cached_manifest(out)
+    if manifest is None:
         return None
-    stamp = (info.st_mtime_ns, info.st_size, source.recipe)
-    known: tuple[Any, SourceBuild] | None = catalogue.kept.get("build")
-    if known is None or known[0] != stamp:
-        manifest = _read(str(out), info.st_mtime_ns, info.st_size)
-        if manifest is None:
-            return None
-        recipe = catalogue.recipe
-        build = SourceBuild(
-            out,
-            manifest.model_copy(update={"recipe": recipe}),
-            all_delivered(manifest.originals, recipe),
-            {entry.path: entry.bytes for entry in manifest.originals},
-        )
-        catalogue.kept["build"] = known = (stamp, build)
-    return known[1]
-
-
-@lru_cache(maxsize=4)
-def _read(out: str, *_stamp: int) -> Manifest | None:
-    return read_manifest(manifest_file(Path(out)))
+    recipe = catalogue.recipe
+    return SourceBuild(
+        out,
+        manifest.model_copy(update={"recipe": recipe}),
+        all_delivered(manifest.originals, recipe),
+        {entry.path: entry.bytes for entry in manifest.originals},
+    )
 
 
 def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:

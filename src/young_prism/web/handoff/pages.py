@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from flask import Response, flash, redirect, request, url_for
 from werkzeug import Response as BaseResponse
@@ -19,6 +18,7 @@ from young_prism.core.html.rewrite.changes import (
 )
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.report.formatting import count
+from young_prism.engine.output.records import RecordsState, records_state
 from young_prism.engine.site.rewrite import (
     PageFile,
     RewriteCache,
@@ -29,7 +29,7 @@ from young_prism.engine.site.rewrite import (
     undo_rewrite,
     write_rewrite,
 )
-from young_prism.services.catalogue import Catalogue
+from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.store.records import Source
 from young_prism.web.context import source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start
@@ -131,6 +131,10 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
+_REWRITES: CatalogueCache[tuple[str, RecordsState, str, frozenset[str]], RewriteCache] = CatalogueCache(1)
+"""What was computed for each page of a site, for one build and one address of it."""
+
+
 def _rewrite(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
     """Return what would change, or why that cannot be worked out."""
     values = request.form if request.method == "POST" else request.args
@@ -140,11 +144,9 @@ def _rewrite(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[
         site = SitePages.from_manifest(folder, Path(source.folder), build.out, build.manifest, address)
     except OutputError as error:
         return None, f"{error.what} Say below where they are served."
-    same = (id(build), site.site.address, site.site.files)
-    cached: tuple[Any, RewriteCache] = catalogue.kept.get("pages") or (None, {})
-    if cached[0] != same:
-        catalogue.kept["pages"] = cached = (same, {})
-    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), cached[1]), ""
+    key = (str(build.out), records_state(build.out), site.site.address, frozenset(site.site.files))
+    cache = _REWRITES.get(catalogue, key, RewriteCache)
+    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), cache), ""
 
 
 def _mode(values: Mapping[str, str]) -> Mode:

@@ -13,7 +13,7 @@ from flask import url_for
 
 from young_prism.core.audit.flags import Flag
 from young_prism.core.images.facts import Facts
-from young_prism.services.catalogue import Catalogue, CatalogueEntry
+from young_prism.services.catalogue import Catalogue, CatalogueCache, CatalogueEntry
 
 VIEWS = {"map": "Weight map", "sheet": "Contact sheet", "list": "List"}
 
@@ -118,13 +118,14 @@ class Selection:
     since: Mapping[str, tuple[int, int]]
 
 
-def select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
-    """Filter and sort a catalogue's entries as `wish` asks, and count beside each filter; kept for the next stretch."""
-    key = replace(wish, view="sheet", show="")
-    selection: Selection | None = catalogue.selections.get(key)
-    if selection is None:
-        selection = catalogue.selections[key] = _select(catalogue, wish)
-    return selection
+_SELECTIONS: CatalogueCache[CatalogueQuery, Selection] = CatalogueCache(24)
+"""A person goes back and forth between a few selections."""
+
+
+def select(catalogue: Catalogue, query: CatalogueQuery) -> Selection:
+    """Filter and sort a catalogue's entries, and count beside each filter. Kept for the next stretch of the same list."""
+    key = replace(query, view="sheet", show="")
+    return _SELECTIONS.get(catalogue, key, lambda: _select(catalogue, query))
 
 
 def _select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:

@@ -17,12 +17,12 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import ImageFormat, Size
+from young_prism.engine.output.records import cached_ledger
 from young_prism.engine.source.watermarks import find_watermarks
 from young_prism.reports.drawing.ladder import LadderDrawing, draw_ladder
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.planning import (
     Guess,
-    ledger_as_of,
     plan_of,
 )
 from young_prism.store.decisions import out_of
@@ -156,7 +156,7 @@ def _matrix(plan: Plan) -> tuple[tuple[str, tuple[tuple[str, int], ...]], ...]:
 
 def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     """Count how the plan stands to what lies in the output folder, by its records alone: no file is hashed here."""
-    ledger = ledger_as_of(out)
+    ledger = cached_ledger(out)
     if not ledger.owned and not ledger.skipped:
         return (("new", plan.renditions),) if plan.renditions else ()
     places = [

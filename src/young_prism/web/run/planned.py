@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from young_prism.core.naming.rule import WHOLE_FACET, folder_of
 from young_prism.core.plan.estimate import estimator
 from young_prism.core.plan.model import Plan, SkippedOriginal
 from young_prism.engine.build.calibration import actual_sizes
-from young_prism.services.catalogue import Catalogue
+from young_prism.engine.output.records import RecordsState, cached_ledger, records_state
+from young_prism.engine.source.watermarks import find_watermarks
+from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.services.planning import (
     experience_of,
-    ledger_as_of,
     plan_of,
 )
 from young_prism.store.decisions import out_of
@@ -85,13 +87,22 @@ class PlanPage(NamedTuple):
     facets: Counter[str]
 
 
+_PLAN_VIEWS: CatalogueCache[tuple[str, RecordsState, tuple[tuple[str, str], ...]], PlanView] = CatalogueCache(
+    1
+)
+
+
 def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
-    """Return the plan of a source in rows; worked out once for each state of source and output folder."""
-    ledger = ledger_as_of(out_of(source))
-    plan = plan_of(source, catalogue)
-    known: tuple[object, PlanView] | None = catalogue.kept.get("planned")
-    if known and known[0] is ledger and known[1].plan == plan:
-        return known[1]
+    """Return the plan of a source in rows, computed once for each state of source, output folder and watermarks."""
+    out = out_of(source)
+    watermarks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
+    hashes = tuple(sorted((name, watermark.sha256) for name, watermark in watermarks.items()))
+    key = (str(out), records_state(out), hashes)
+    return _PLAN_VIEWS.get(catalogue, key, lambda: _plan_view(source, catalogue))
+
+
+def _plan_view(source: Source, catalogue: Catalogue) -> PlanView:
+    ledger, plan = cached_ledger(out_of(source)), plan_of(source, catalogue)
     experience, made = experience_of(source, catalogue, ledger), actual_sizes(ledger)
     out = str(ledger.out)
     rows = []
@@ -116,9 +127,7 @@ def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
                     kind, state, size, actual is not None, rendition.reason,
                 )
             )  # fmt: skip
-    view = PlanView(plan, rows, plan.left_out)
-    catalogue.kept["planned"] = (ledger, view)
-    return view
+    return PlanView(plan, rows, plan.left_out)
 
 
 def view_of(rows: Sequence[PlanRow], arguments: Mapping[str, str]) -> PlanPage:

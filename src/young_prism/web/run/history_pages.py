@@ -1,0 +1,35 @@
+"""The history of runs."""
+
+from __future__ import annotations
+
+from flask import flash, redirect, render_template, request, url_for
+from werkzeug import Response as BaseResponse
+
+from young_prism.core.report.formatting import count
+from young_prism.web.context import services
+from young_prism.web.run.blueprint import blueprint
+
+_SHOWN = 200
+"""Runs that the history shows at once."""
+
+
+@blueprint.get("/runs")
+def history() -> str:
+    """Show the runs of all sources and doors, newest first."""
+    store = services().store
+    return render_template(
+        "run/history.html",
+        runs=store.runs.newest(limit=_SHOWN),
+        sources=store.sources.by_id(),
+        total=store.runs.count(),
+        shown=_SHOWN,
+    )
+
+
+@blueprint.post("/runs/prune")
+def prune() -> BaseResponse:
+    """Take old runs off the record; renditions are not touched."""
+    keep = max(1, request.form.get("keep", default=20, type=int))
+    gone = services().store.runs.prune(keep=keep)
+    flash(f"{count(gone, 'run')} taken off the record. No rendition was touched.", "info")
+    return redirect(url_for("run.history"), code=303)
