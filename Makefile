@@ -52,6 +52,7 @@ lint: .venv/.test
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-logo 2>/dev/null || .venv/bin/lint-imports
+	$(PY) -m tools.check_names
 
 format: .venv/.test
 	.venv/bin/ruff check --fix .

@@ -272,7 +272,7 @@ def fuzz_pages(number: int, chance: random.Random, until: float) -> Outcomes:
 
         def read(data: bytes = data) -> None:
             references(data.decode(errors="replace"), chance.choice(("html", "css")))
-            document = Document.read(data)
+            document = Document.from_bytes(data)
             rewriting = rewrite_page(document, "index.html", site(), RewriteOptions())
             document.bytes_of(rewriting.applied())
 
@@ -411,7 +411,7 @@ def _uses(copy: Path, recipe: Recipe) -> list[Callable[[], object]]:
         lambda: remove_orphans(out),
         lambda: Package.from_output(out),
         lambda: deploy(plan_deploy(out, storage_at(str(copy / "www")))),
-        lambda: OriginalsBackup.beside(site / "img").restore(site / "img"),
+        lambda: OriginalsBackup.from_site(site / "img").restore(site / "img"),
         lambda: undo_rewrite(site),
         lambda: build(site / "img", out, recipe),
     ]

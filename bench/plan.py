@@ -15,7 +15,7 @@ import time
 import tracemalloc
 from pathlib import Path
 
-from tests.core.test_plan import facts
+from tests.support.facts import facts
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.make import make_plan

@@ -6,7 +6,7 @@ import time
 from html.parser import HTMLParser
 from pathlib import Path
 
-from tests.core.test_rewrite import named
+from tests.support.manifests import named
 
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
@@ -43,14 +43,14 @@ def main() -> None:
     changes = 0
     after = []
     for number, data in enumerate(texts):
-        document = Document.read(data)
+        document = Document.from_bytes(data)
         found = rewrite_page(document, f"pages/{number}.html", site, RewriteOptions())
         after.append(document.bytes_of(found.applied()))
         changes += len(found.changes)
     first = time.process_time() - began
     began = time.process_time()
     again = sum(
-        len(rewrite_page(Document.read(data), f"pages/{number}.html", site, RewriteOptions()).changes)
+        len(rewrite_page(Document.from_bytes(data), f"pages/{number}.html", site, RewriteOptions()).changes)
         for number, data in enumerate(after)
     )
     second = time.process_time() - began
@@ -62,7 +62,7 @@ def main() -> None:
     )
     big = "<main>" + page(1) * 250
     began = time.process_time()
-    rewrite_page(Document.read(big.encode()), str(Path("pages/big.html")), site, RewriteOptions())
+    rewrite_page(Document.from_bytes(big.encode()), str(Path("pages/big.html")), site, RewriteOptions())
     print(f"one page of {len(big) / 1e6:.1f} MB {time.process_time() - began:.2f} s")
 
 

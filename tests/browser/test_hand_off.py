@@ -15,7 +15,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.builds import build
-from tests.web.conftest import serving, wait_until_looked
+from tests.support.servers import serving, wait_until_looked
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.services.settings import Settings

@@ -11,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.support import pictures
-from tests.web.conftest import serving, wait_until_looked
+from tests.support.servers import serving, wait_until_looked
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
 from young_prism.web.context import services_of

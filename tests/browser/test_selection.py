@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Route
 
-from tests.core.test_plan import facts
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.facts import facts
 from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.media import Screen

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 from junitparser import JUnitXml
 
-from tests.cli.test_command import command
-from tests.core.test_markup import delivered
 from tests.support import pictures
+from tests.support.commands import command
+from tests.support.markup import delivered
 from young_prism.core.audit.budgets import (
     KINDS,
     Finding,

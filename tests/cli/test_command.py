@@ -14,20 +14,11 @@ import zipfile
 from pathlib import Path
 
 import pytest
-from click.testing import CliRunner
 
 from tests.support import pictures
-from young_prism.cli.main import main
+from tests.support.commands import command
 
 RECIPE = "[ladder]\nwidths = [200]\n"
-
-
-def command(*arguments: object) -> subprocess.CompletedProcess[str]:
-    """Run the command in this process: starting Python and loading the codecs takes longer than most of what is asked."""
-    result = CliRunner().invoke(main, [*map(str, arguments)], prog_name="young-prism")
-    if result.exception and not isinstance(result.exception, SystemExit):
-        raise result.exception
-    return subprocess.CompletedProcess([*arguments], result.exit_code, result.stdout, result.stderr)
 
 
 @pytest.fixture

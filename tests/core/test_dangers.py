@@ -2,27 +2,15 @@
 
 from __future__ import annotations
 
-import io
-import zipfile
-
 import pytest
 
 from tests.support import pictures
+from tests.support.polyglots import SVG, archive
 from young_prism.core.images.sniff import sniff
 from young_prism.core.inspection.polyglots import find_danger
 
 JPEG = pictures.jpeg(pictures.photo(40, 30))
 PNG = pictures.png(pictures.graphic(40, 30))
-
-
-def archive(before: bytes) -> bytes:
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w") as file:
-        file.writestr("a.html", "<p>hello")
-    return before + buffer.getvalue()
-
-
-SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4">%s</svg>'
 
 
 @pytest.mark.parametrize(

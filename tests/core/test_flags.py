@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.core.test_plan import facts
 from tests.support import pictures
+from tests.support.facts import facts
 from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.images.duplicates import find_duplicates
 from young_prism.core.inspection.inspect import inspect_bytes

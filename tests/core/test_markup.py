@@ -9,19 +9,18 @@ from html.parser import HTMLParser
 import jinja2
 import pytest
 
+from tests.support.markup import ALL, delivered
 from young_prism.core.manifest.model import OriginalEntry, RenditionEntry
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import JINJA_MACRO, css, data, markdown, preload
 from young_prism.core.markup.media import Screen, list_matches
-from young_prism.core.markup.picture import ArtDirection, MarkupContext, MarkupRendition, compose, html
+from young_prism.core.markup.picture import MarkupContext, MarkupRendition, compose, html
 from young_prism.core.markup.selection import choose_source, slot_width
 from young_prism.core.markup.srcset import candidates_of
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.report.visits import ALL_FORMATS, fetch, ladders
 from young_prism.core.types import ImageFormat, Size
-
-ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
 
 
 class _Elements(HTMLParser):
@@ -42,31 +41,6 @@ def elements(
     candidates: list[MarkupRendition], markup: Markup, **values: object
 ) -> list[tuple[str, dict[str, str | None]]]:
     return _Elements(html(compose(candidates, markup, **values))).found
-
-
-def delivered(*, facet: str | None = None, markup: Markup | None = None, **others: object) -> Delivered:
-    """Three formats at 400, 800 and 1600 px, and where it is asked for a square of 300 and 600."""
-    sizes = [(400, 200, None), (800, 400, None), (1600, 800, None)]
-    sizes += [(300, 300, facet), (600, 600, facet)] if facet else []
-    entries = tuple(
-        RenditionEntry(
-            path=f"photos/a b{'-' + of if of else ''}-{width}w.{fmt.ext}",
-            format=fmt.value,
-            type=fmt.mime,
-            width=width,
-            height=height,
-            bytes=width * (3 - number),
-            sha256="0",
-            key="k",
-            facet=of,
-            outcome="made",
-            reason="",
-        )
-        for number, fmt in enumerate(ALL)
-        for width, height, of in sizes
-    )
-    art = (ArtDirection(facet, 480, "100vw"),) if facet else ()
-    return Delivered("photos/a b.jpg", entries, markup or Markup(sizes="100vw"), art, **others)
 
 
 def test_a_rung_that_weighs_no_less_than_a_larger_one_is_not_offered() -> None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.core.test_plan import facts
+from tests.support.facts import facts
 from young_prism.core.errors import RecipeError
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.clean import cleaned, troublesome_part

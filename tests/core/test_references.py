@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from tests.core.test_plan import facts
+from tests.support.facts import facts
 from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.html.references import (
     Missing,

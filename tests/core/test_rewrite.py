@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.core.test_markup import delivered
+from tests.support.manifests import named
 from young_prism.core.errors import PageError
 from young_prism.core.html.rewrite.changes import (
     Edit,
@@ -63,16 +63,6 @@ def test_lines_are_numbered_as_editors_do() -> None:
             assert line_number(text, at) == text.count("\n", 0, at) + 1, (text, at)
 
 
-def named(path: str, base: Delivered | None = None) -> Delivered:
-    """Return renditions at 400, 800 and 1600 px of an original of 1600 × 800 px, called like it."""
-    one = base or delivered()
-    stem = path.rpartition(".")[0]
-    entries = tuple(
-        entry.model_copy(update={"path": entry.path.replace("photos/a b", stem)}) for entry in one.renditions
-    )
-    return Delivered(path, entries, one.markup, one.art, one.transparent, Size(1600, 800))
-
-
 ORIGINALS = ["a.jpg", "deep/b, c.jpg", "été.jpg", "hero-m.jpg", "a.webp"]
 
 
@@ -91,7 +81,7 @@ def site(**changes: object) -> SiteIndex:
 def rewritten(
     data: bytes | str, page: str = "index.html", where: SiteIndex | None = None, **wish: object
 ) -> tuple[bytes, Rewriting]:
-    document = Document.read(data.encode() if isinstance(data, str) else data)
+    document = Document.from_bytes(data.encode() if isinstance(data, str) else data)
     if page.endswith(".css"):
         found = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
     else:
@@ -284,7 +274,7 @@ def test_every_encoding_comes_out_as_it_went_in(data: bytes, page: str) -> None:
     after, found = rewritten(data)
     assert len(found.changes) == 1
     edit = [one for change in found.changes for one in change.edits]
-    document = Document.read(data)
+    document = Document.from_bytes(data)
     rebuilt, at = "", 0
     for one in edit:
         rebuilt += document.text[at : one.start] + one.new
@@ -296,9 +286,9 @@ def test_every_encoding_comes_out_as_it_went_in(data: bytes, page: str) -> None:
 
 def test_an_encoding_that_is_not_ascii_inside_is_refused() -> None:
     with pytest.raises(PageError, match="shift_jis"):
-        Document.read(b'<meta charset="shift_jis"><img src="img/a.jpg">')
+        Document.from_bytes(b'<meta charset="shift_jis"><img src="img/a.jpg">')
     with pytest.raises(PageError, match="zero bytes"):
-        Document.read(b"GIF\0")
+        Document.from_bytes(b"GIF\0")
 
 
 CSS = """.hero { color: red; background: #333 url( 'img/a.jpg' ) center / cover no-repeat; margin: 0 }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from tests.core.test_markup import delivered
+from tests.support.markup import delivered
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.selection import choose_source
 from young_prism.core.recipe.model import Markup

@@ -332,6 +332,6 @@ def test_the_ledger_of_nothing_is_empty(tmp_path: Path) -> None:
     (tmp_path / "manifest.json").write_text("{}")
     (tmp_path / STATE_FOLDER).mkdir()
     (tmp_path / STATE_FOLDER / "stamps.jsonl").write_text("[1, 2")
-    ledger = Ledger.load(tmp_path)
+    ledger = Ledger.from_output(tmp_path)
     assert ledger.owned == {} == ledger.facts
     assert ledger.is_foreign("manifest.json")

@@ -10,8 +10,8 @@ import pytest
 
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.files import files
 from young_prism.core.errors import OutputError, RecipeError
-from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
@@ -23,7 +23,6 @@ from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.build.planning import plan_source
 from young_prism.engine.build.request import BuildRequest
-from young_prism.engine.output.ledger import STATE_FOLDER
 from young_prism.engine.source.watermarks import find_watermarks, load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
 
@@ -49,14 +48,6 @@ def site(folder: Path) -> Path:
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data)
     return folder
-
-
-def files(folder: Path) -> dict[str, bytes]:
-    return {
-        file.relative_to(folder).as_posix(): file.read_bytes()
-        for file in sorted(folder.rglob("*"))
-        if file.is_file() and STATE_FOLDER not in file.parts and file.name not in MANIFEST_NAMES
-    }
 
 
 def run(source: Path, out: Path, recipe: Recipe, **options: object) -> BuildOutcome:

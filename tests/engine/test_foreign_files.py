@@ -14,9 +14,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.cli.test_command import command
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.commands import command
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME, SITE_MANIFEST_NAME
@@ -109,7 +109,7 @@ def test_a_build_into_a_site_leaves_its_web_app_manifest_alone_and_restore_leave
     assert result.manifest == site / SITE_MANIFEST_NAME and read_manifest(result.manifest)
     assert (site / MANIFEST_NAME).read_bytes() == WEB_APP
     assert build(site, site, IN_PLACE).manifest == result.manifest
-    assert not OriginalsBackup.beside(site).restore(site).refused
+    assert not OriginalsBackup.from_site(site).restore(site).refused
     assert tree(site) == before and not (site / ".young-prism").exists()
 
 
@@ -167,7 +167,7 @@ def test_a_rendition_outside_the_folder_is_neither_packed_nor_published(
 )
 def test_a_backup_index_cannot_lead_restore_outside(site: Path, victim: Path, change: dict[str, str]) -> None:
     build(site, site, IN_PLACE)
-    keep = OriginalsBackup.beside(site)
+    keep = OriginalsBackup.from_site(site)
     index = keep.folder / "kept.jsonl"
     row = json.loads(index.read_text())
     victim.unlink()
@@ -179,7 +179,7 @@ def test_a_backup_index_cannot_lead_restore_outside(site: Path, victim: Path, ch
 
 def test_restore_gives_permissions_and_never_setuid(site: Path) -> None:
     build(site, site, IN_PLACE)
-    keep = OriginalsBackup.beside(site)
+    keep = OriginalsBackup.from_site(site)
     index = keep.folder / "kept.jsonl"
     index.write_text(json.dumps(json.loads(index.read_text()) | {"mode": 0o104755}) + "\n")
     keep.restore(site)
@@ -192,7 +192,7 @@ def test_restore_does_not_follow_a_link_out_of_the_site(site: Path, victim: Path
     build(site, site, IN_PLACE)
     shutil.rmtree(site / "img")
     (site / "img").symlink_to(victim.parent)
-    done = OriginalsBackup.beside(site).restore(site)
+    done = OriginalsBackup.from_site(site).restore(site)
     assert [path for path, _ in done.refused] == ["img/a.jpg"] and not (victim.parent / "a.jpg").exists()
 
 

@@ -18,9 +18,9 @@ import jsonschema
 import pytest
 from moto.server import ThreadedMotoServer
 
-from tests.cli.test_command import command
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.commands import command
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Names, Recipe

@@ -55,7 +55,7 @@ def test_renditions_take_the_names_and_restore_brings_the_originals_back(site: P
         assert taken.size == other.size == (120, 80)
     assert (site / "still.png").read_bytes() == before["still.png"]  # its fallback is a JPEG: the file stays
     assert (site / "still-120w.jpg").is_file()
-    keep = OriginalsBackup.beside(site)
+    keep = OriginalsBackup.from_site(site)
     assert keep.folder.parent == site.parent  # where no visitor is served it
     dated = [folder for folder in keep.folder.iterdir() if folder.name.startswith("20")]
     assert len(dated) == 1 and (dated[0] / "a.jpg").read_bytes() == before["a.jpg"]
@@ -88,7 +88,7 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
     second = pictures.jpeg(pictures.photo(300, 200, 9))
     (site / "a.jpg").write_bytes(second)
     assert run(site).outcomes[Outcome.FAILED] == 0
-    keep = OriginalsBackup.beside(site)
+    keep = OriginalsBackup.from_site(site)
     kept = sorted(file.read_bytes() for file in keep.folder.glob("20*/a.jpg"))
     assert kept == sorted([first, second])
     keep.restore(site)
@@ -98,7 +98,7 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
 def test_what_was_changed_since_is_not_overwritten_by_restore(site: Path) -> None:
     run(site)
     (site / "a.jpg").write_bytes(b"somebody's own")
-    done = OriginalsBackup.beside(site).restore(site)
+    done = OriginalsBackup.from_site(site).restore(site)
     assert [path for path, _ in done.refused] == ["a.jpg"] and done.restored == ["img/b.JPG"]
     assert (site / "a.jpg").read_bytes() == b"somebody's own"
 
@@ -126,7 +126,7 @@ def test_squeezing_in_place_keeps_every_name_and_pixel(site: Path) -> None:
     assert result.outcomes[Outcome.FAILED] == 0
     for name, data in before.items():
         with Image.open(site / name) as now:
-            kept = next(OriginalsBackup.beside(site).folder.glob(f"20*/{name}"))
+            kept = next(OriginalsBackup.from_site(site).folder.glob(f"20*/{name}"))
             with Image.open(kept) as then:
                 assert now.size == then.size and now.convert("RGB").tobytes() == (
                     then.convert("RGB").tobytes()

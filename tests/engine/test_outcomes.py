@@ -14,9 +14,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.cli.test_command import command
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.commands import command
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, VectorFormats, Webp
 from young_prism.core.recipe.ladder import Ladder

@@ -306,7 +306,7 @@ def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path
     site = Site(tmp_path, read_recipe(RECIPE), pool)
     before = site.both()
     quick, thorough = site.outs
-    looked_at = set(Ledger.load(quick).facts)
+    looked_at = set(Ledger.from_output(quick).facts)
     changed = ("a/one.jpg", "a/two.jpg", "three.jpg", "four.jpg")
     for path in changed:
         site.put(path, site.fresh())
@@ -324,7 +324,9 @@ def test_a_short_way_that_was_stopped_goes_on_and_forgets_nothing(tmp_path: Path
         "what stands counts as well"
     )
     assert (quick / "manifest.json").read_bytes() == before.manifest
-    assert set(Ledger.load(quick).facts) >= looked_at, "a part of the records never stands for the whole"
+    assert set(Ledger.from_output(quick).facts) >= looked_at, (
+        "a part of the records never stands for the whole"
+    )
     last = site.build(quick)
     assert not last.short and last.count["outcomes"]["made"] > 0
     assert last.count["outcomes"]["made"] < site.build(thorough).count["outcomes"]["made"]

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.engine.test_decisions_on_disk import files
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.files import files
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder

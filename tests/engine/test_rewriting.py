@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.cli.test_command import command
 from tests.support import pictures
 from tests.support.builds import build
+from tests.support.commands import command
 from young_prism.core.errors import OutputError
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME

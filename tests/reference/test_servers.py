@@ -32,7 +32,7 @@ from young_prism.core.markup.server_rules import (
 )
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.serving import RenditionsMiddleware
+from young_prism.serving import Renditions
 
 MODULES = ("mpm_event", "authz_core", "mime", "rewrite", "setenvif", "headers", "dir")
 
@@ -92,7 +92,7 @@ def servers(
         subprocess.Popen(["apache2", "-f", work / "apache.conf", "-DFOREGROUND"], stderr=subprocess.PIPE),
     ]
     waitress = create_server(
-        RenditionsMiddleware(_nothing, site / "pictures", originals="img"), host="127.0.0.1", port=ports[2]
+        Renditions(_nothing, site / "pictures", originals="img"), host="127.0.0.1", port=ports[2]
     )
     thread = threading.Thread(target=waitress.run)
     thread.start()

@@ -12,7 +12,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine, text
 
-from tests.core.test_plan import facts
+from tests.support.facts import facts
 from young_prism.store.database import migrations_config, open_database
 from young_prism.store.models import Base
 from young_prism.store.owners import is_gone, this_process

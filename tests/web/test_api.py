@@ -11,8 +11,8 @@ import httpx
 import pytest
 from PIL import Image
 
-from tests.cli.test_command import command
 from tests.support import pictures
+from tests.support.commands import command
 from tests.support.doors import Doors, doors
 from young_prism.client import Client, Refused
 

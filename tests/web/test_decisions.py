@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from werkzeug.datastructures import MultiDict
 
-from tests.web.test_pages import token
+from tests.support.pages import token
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.web.recipe.form import text_of
 

@@ -17,7 +17,7 @@ from moto.server import ThreadedMotoServer
 
 from tests.support import pictures
 from tests.support.builds import build
-from tests.web.test_pages import token
+from tests.support.pages import token
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe

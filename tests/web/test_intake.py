@@ -10,8 +10,8 @@ from urllib.parse import quote
 import pytest
 
 from tests.support import pictures
-from tests.web.conftest import wait_until_looked
-from tests.web.test_pages import look_again, token
+from tests.support.pages import look_again, token
+from tests.support.servers import wait_until_looked
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.web.context import services_of
 from young_prism.web.intake import PAGE

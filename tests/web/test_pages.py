@@ -3,19 +3,13 @@
 from __future__ import annotations
 
 import re
-import time
 from pathlib import Path
 
 import pytest
 from tools.stamp_css import inputs_digest, stamped_digest
 
+from tests.support.pages import look_again, token
 from tests.support.pictures import hashes
-
-
-def token(client) -> str:
-    found = re.search(r'name="csrf_token" value="([^"]+)"', client.get("/").text)
-    assert found
-    return found[1]
 
 
 @pytest.mark.parametrize(
@@ -137,15 +131,6 @@ def test_a_source_whose_folder_is_gone_says_so_and_is_looked_at_again_when_asked
     source.with_name("elsewhere").rename(source)
     look_again(client)
     assert "7 originals" in client.get("/s/small-site/intake").text
-
-
-def look_again(client) -> None:
-    client.post("/s/small-site/look", data={"csrf_token": token(client)})
-    for _ in range(300):
-        if not client.get("/s/small-site/look.json").json["going"]:
-            return
-        time.sleep(0.1)
-    raise AssertionError("the look did not end")
 
 
 def test_removing_a_source_removes_no_file(app, source: Path) -> None:

@@ -6,8 +6,7 @@ import csv
 import io
 import re
 
-from tests.web.test_pages import token
-from tests.web.test_uploads import wait_for
+from tests.support.pages import token, wait_for
 from young_prism.core.ladder.optimum import Need
 from young_prism.reports.drawing.ladder import draw_ladder
 from young_prism.web.context import services_of

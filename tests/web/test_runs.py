@@ -13,8 +13,7 @@ import pytest
 
 from tests.support import faults, pictures
 from tests.support.builds import build
-from tests.web.test_pages import token
-from tests.web.test_uploads import wait_for
+from tests.support.pages import token, wait_for
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.build import executor as running_module
 from young_prism.engine.build.options import BuildOptions

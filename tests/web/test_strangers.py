@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import socket
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,9 +10,10 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests.core.test_dangers import SVG, archive
 from tests.support import pictures
 from tests.support.doors import LIMITS, Doors, doors
+from tests.support.polyglots import SVG, archive
+from tests.support.requests import head, raw
 from young_prism.cli.main import main
 from young_prism.core.errors import ServeError
 from young_prism.web.rates import Rates
@@ -105,37 +105,6 @@ def test_what_shows_when_it_is_looked_into_is_refused_and_let_go(door: Doors, da
     if "Location" in answer.headers:  # it was found by its pixels only, when it was here already
         found = door.http.get(answer.headers["Location"]).json()
         assert found["state"] == "failed" and found["renditions"] == [] and found["snippet"] == ""
-
-
-def raw(door: Doors, text: bytes, *, close: bool = True, more: bytes = b"", times: int = 0) -> bytes:
-    """Send bytes as they are, and return what comes back."""
-    host, port = door.address.removeprefix("http://").split(":")
-    with socket.create_connection((host, int(port)), timeout=20) as line:
-        line.sendall(text)
-        try:
-            for _ in range(times):
-                line.sendall(more)
-        except OSError:
-            pass  # it was refused while it was sent
-        if close:
-            line.shutdown(socket.SHUT_WR)
-        got = b""
-        try:
-            while part := line.recv(100_000):
-                got += part
-        except OSError:
-            pass  # it was closed on us: what came before counts
-        return got
-
-
-def head(door: Doors, *lines: str, path: str = "/api/v1/uploads?name=x.jpg") -> bytes:
-    own = [
-        f"POST {path} HTTP/1.1",
-        "Host: 127.0.0.1",
-        f"Authorization: {door.http.headers['Authorization']}",
-        *lines,
-    ]
-    return ("\r\n".join(own) + "\r\n\r\n").encode()
 
 
 @pytest.mark.usefixtures("nothing_new")

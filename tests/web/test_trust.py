@@ -16,7 +16,7 @@ import pytest
 
 from tests.support import pictures
 from tests.support.doors import Doors, doors
-from tests.web.test_strangers import head, raw
+from tests.support.requests import head, raw
 from young_prism.core.errors import AccessError, ServeError, StoreError
 from young_prism.services.settings import Settings
 from young_prism.services.webhooks import PrivateAddressError, public_address

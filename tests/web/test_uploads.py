@@ -14,8 +14,8 @@ from pathlib import Path
 import pytest
 
 from tests.support import pictures
-from tests.web.conftest import wait_until_looked
-from tests.web.test_pages import token
+from tests.support.pages import token, wait_for
+from tests.support.servers import wait_until_looked
 from young_prism.services.settings import Settings
 from young_prism.web.app import close_app, create_app
 from young_prism.web.context import services_of
@@ -145,14 +145,6 @@ def test_adding_files_does_not_disturb_a_run(app, places) -> None:
     wait_for(lambda: parts.store.runs.get(run.id).state == "done")
     done = parts.store.runs.get(run.id)
     assert (done.originals, done.originals_done, done.outcomes["failed"]) == (3, 3, 0)
-
-
-def wait_for(happened) -> None:
-    for _ in range(1800):
-        if happened():
-            return
-        time.sleep(0.1)
-    raise AssertionError("it did not happen")
 
 
 def test_nothing_is_put_into_a_folder_of_this_machine(app, source: Path) -> None:

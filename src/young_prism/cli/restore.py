@@ -26,7 +26,7 @@ def restore(
     from young_prism.core.report.formatting import count
     from young_prism.engine.output.originals_backup import OriginalsBackup
 
-    keep = OriginalsBackup(keep_folder) if keep_folder else OriginalsBackup.beside(source)
+    keep = OriginalsBackup(keep_folder) if keep_folder else OriginalsBackup.from_site(source)
     done = keep.restore(source, keep_renditions=keep_renditions)
     for path, why in done.refused:
         say(f"Not touched: {printable(path)}: {why}.")

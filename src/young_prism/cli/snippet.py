@@ -118,7 +118,7 @@ def _written(
     selector: str,
 ) -> str:
     from young_prism.core.markup import forms
-    from young_prism.core.plan.resolve import resolve_recipe
+    from young_prism.core.plan.resolve import effective_recipe
 
     match form:
         case "jinja":
@@ -126,7 +126,7 @@ def _written(
         case "json":
             return json.dumps(forms.data(chosen.values(), texts), indent=1, ensure_ascii=False)
         case "css":
-            layouts = {path: (resolve_recipe(path, recipe) or recipe).ladder.layout for path in chosen}
+            layouts = {path: effective_recipe(path, recipe).ladder.layout for path in chosen}
             return "\n\n".join(
                 forms.css(delivered, layouts[path], selector) for path, delivered in chosen.items()
             )

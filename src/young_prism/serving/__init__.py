@@ -1,5 +1,5 @@
 """Renditions served over HTTP, for any Python site."""
 
-from young_prism.serving.middleware import RenditionsMiddleware
+from young_prism.serving.middleware import Renditions
 
-__all__ = ["RenditionsMiddleware"]
+__all__ = ["Renditions"]

@@ -24,7 +24,7 @@ StartResponse = Callable[..., Any]
 Application = Callable[[Environ, StartResponse], Iterable[bytes]]
 
 
-class RenditionsMiddleware:
+class Renditions:
     """Serve the build in `folder` below `prefix`, and with `originals` also under the addresses of its originals.
 
     The manifest is read again when it has changed. Raises `OutputError` where there is none.

@@ -68,8 +68,8 @@ class Facts:
         values = {name: getattr(self, name) for name in _NAMES}
         return {"facts_version": FACTS_VERSION, **values}
 
-    @staticmethod
-    def from_dict(data: dict[str, Any]) -> Facts:
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Facts:
         """Read what `as_dict` wrote; raises `TypeError`, `KeyError` or `ValueError` on anything else."""
         if data.get("facts_version") != FACTS_VERSION:
             raise ValueError("facts of another version: look again")
@@ -80,7 +80,7 @@ class Facts:
         known["stored"] = Size(*known["stored"])
         known["metadata"] = tuple(known["metadata"])
         known["place"] = tuple(known["place"]) if known["place"] else None
-        return Facts(**known)
+        return cls(**known)
 
     @property
     def kind_label(self) -> str:

@@ -24,18 +24,18 @@ class ManifestText:
     frame: Manifest
     entries: tuple[bytes, ...]
 
-    @staticmethod
-    def of(data: bytes) -> ManifestText:
+    @classmethod
+    def from_json(cls, data: bytes) -> ManifestText:
         """Take apart what `as_json` wrote. Raises `ValueError` for anything else."""
         start = data.find(_OPEN)
         if start < 0:
-            return ManifestText(Manifest.model_validate_json(data), ())
+            return cls(Manifest.model_validate_json(data), ())
         end = data.find(_CLOSE, start)
         if end < 0:
             raise ValueError("its originals have no end")
         frame = data[:start] + _NO_ORIGINALS + data[end + len(_CLOSE) :]
         entries = data[start + len(_OPEN) : end].split(_BETWEEN)
-        return ManifestText(Manifest.model_validate_json(frame), tuple(entries))
+        return cls(Manifest.model_validate_json(frame), tuple(entries))
 
     def as_json(self) -> bytes:
         """Return the file's text: that of the whole manifest."""

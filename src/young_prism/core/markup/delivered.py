@@ -20,7 +20,7 @@ from young_prism.core.markup.picture import (
 )
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.types import ImageFormat, Size
 
@@ -41,12 +41,12 @@ class Delivered:
     size: Size = _NO_SIZE
     """Of the original, upright, in pixels; needed where pages are rewritten."""
 
-    @staticmethod
-    def from_entry(entry: OriginalEntry, recipe: Recipe) -> Delivered:
+    @classmethod
+    def from_entry(cls, entry: OriginalEntry, recipe: Recipe) -> Delivered:
         """Return an original of a manifest, shown as the recipe for it says."""
-        resolved = resolve_recipe(entry.path, recipe) or recipe
+        resolved = effective_recipe(entry.path, recipe)
         size = Size(entry.width, entry.height)
-        return Delivered(
+        return cls(
             entry.path,
             entry.renditions,
             snippet_markup(resolved),

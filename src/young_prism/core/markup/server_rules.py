@@ -40,8 +40,8 @@ class ServedFiles:
     alternates: Mapping[str, Mapping[ImageFormat, str]]
     cache: str
 
-    @staticmethod
-    def from_manifest(manifest: Manifest, prefix: str, originals: str | None = None) -> ServedFiles:
+    @classmethod
+    def from_manifest(cls, manifest: Manifest, prefix: str, originals: str | None = None) -> ServedFiles:
         """Return what a build needs. `originals` is the path of the source on the server; None leaves old addresses alone."""
         prefix = f"/{prefix.strip('/')}/" if prefix.strip("/") else "/"
         delivered = all_delivered(manifest.originals, manifest.recipe)
@@ -61,7 +61,7 @@ class ServedFiles:
         }
         rule = manifest.recipe.names.rule
         hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
-        return ServedFiles(prefix, old, pairs, FOREVER if hashed else A_DAY)
+        return cls(prefix, old, pairs, FOREVER if hashed else A_DAY)
 
 
 def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:

@@ -92,7 +92,10 @@ def make_plan(
         standing=facts if recipe.names.into_source else (),
     )
     problems = tuple(sorted([*left_out, *left], key=lambda skipped: skipped.path))
-    return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems)
+    overridden = {
+        path: resolved for path in named if (resolved := recipes[path]) is not None and resolved is not recipe
+    }
+    return Plan(recipe=recipe, originals=tuple(named.values()), left_out=problems, overridden=overridden)
 
 
 def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:

@@ -120,10 +120,10 @@ class SkippedOriginal:
     rendition: str = ""
     """The path of a rendition that was tried and is not delivered; empty where it is the whole original."""
 
-    @staticmethod
-    def from_error(path: str, error: YoungPrismError, *, failed: bool = True) -> SkippedOriginal:
+    @classmethod
+    def from_error(cls, path: str, error: YoungPrismError, *, failed: bool = True) -> SkippedOriginal:
         """Make one from an error."""
-        return SkippedOriginal(path=path, error=error.what, remedy=error.remedy, failed=failed)
+        return cls(path=path, error=error.what, remedy=error.remedy, failed=failed)
 
     def as_dict(self) -> dict[str, str]:
         """Return the form that `failures` and `skipped` have in JSON output."""
@@ -138,6 +138,12 @@ class Plan:
     recipe: Recipe
     originals: tuple[PlannedOriginal, ...]
     left_out: tuple[SkippedOriginal, ...] = field(default=())
+    overridden: Mapping[str, Recipe] = field(default_factory=dict)
+    """The recipe of each original that an override concerns, by path."""
+
+    def recipe_of(self, path: str) -> Recipe:
+        """Return the recipe that an original was planned by."""
+        return self.overridden.get(path, self.recipe)
 
     @property
     def renditions(self) -> int:

@@ -23,6 +23,11 @@ def resolve_recipe(path: str, recipe: Recipe) -> Recipe | None:
     return None if override.leave_out else _overridden(recipe, override)
 
 
+def effective_recipe(path: str, recipe: Recipe) -> Recipe:
+    """Return the recipe with the override that concerns an original; the recipe itself where that leaves it out."""
+    return resolve_recipe(path, recipe) or recipe
+
+
 def matches(pattern: str, path: str) -> bool:
     """Whether a pattern of a recipe concerns an original."""
     return bool(_spec(pattern).match_file(path))

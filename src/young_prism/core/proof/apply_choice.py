@@ -10,6 +10,7 @@ from typing import Any
 from young_prism.core.errors import RecipeError
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import (
+    effective_recipe,
     kind_key,
     matches,
     resolve_recipe,
@@ -90,7 +91,7 @@ def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes
         pattern = pattern_of(path) if scope is ChoiceScope.ORIGINAL else folder_pattern(path)
         text, index = _exception(text, pattern)
         base = f"overrides.{index}."
-        effective = resolve_recipe(path, recipe) or recipe
+        effective = effective_recipe(path, recipe)
         plain = effective.model_dump(mode="json", exclude_none=True)
         if value_at(parsed(text), f"{base}formats") is None:
             text = with_value(text, f"{base}formats", plain["formats"])

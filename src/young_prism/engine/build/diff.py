@@ -41,7 +41,7 @@ class SourceDiff:
     def from_request(cls, request: BuildRequest) -> SourceDiff:
         """Walk the source, unless the request brings a walk, and compare it with the snapshot of the output folder."""
         fingerprint = inputs_fingerprint(request.recipe, request.watermarks)
-        snapshot = BuildSnapshot.read(request.out, fingerprint)
+        snapshot = BuildSnapshot.from_output(request.out, fingerprint)
         scanned = request.scan
         if scanned is None:
             is_beside = os.path.realpath(request.source) == os.path.realpath(request.out)

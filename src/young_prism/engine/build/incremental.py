@@ -87,7 +87,7 @@ def plan_incremental(
     reason = _needs_full_plan(request, changes, scan)
     if reason:
         return reason
-    records = _PreviousRecords.read(snapshot)
+    records = _PreviousRecords.from_snapshot(snapshot)
     ledger = records and records.ledger_of(changes)
     if not (records and ledger):
         return FullPlanReason.RECORDS_DIFFER
@@ -129,10 +129,10 @@ class _PreviousRecords:
     entries: Mapping[str, bytes]
 
     @classmethod
-    def read(cls, snapshot: BuildSnapshot) -> _PreviousRecords | None:
+    def from_snapshot(cls, snapshot: BuildSnapshot) -> _PreviousRecords | None:
         listed = [original.path for original in snapshot.originals if original.files]
         try:
-            text = ManifestText.of(manifest_file(snapshot.out).read_bytes())
+            text = ManifestText.from_json(manifest_file(snapshot.out).read_bytes())
             return cls(snapshot.out, text, dict(zip(listed, text.entries, strict=True)))
         except (OSError, ValueError):
             return None

@@ -18,7 +18,6 @@ from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import art_direction_of, snippet_markup
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import Plan, PlannedOriginal, PlannedRendition, SkippedOriginal
-from young_prism.core.plan.resolve import resolve_recipe
 from young_prism.core.render.results import Rendered
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.build.request import PathFilter
@@ -114,7 +113,7 @@ def _original(
         and before.skipped == dropped
     ):
         return before  # its snippet, above all, is not put together again
-    recipe = resolve_recipe(original.path, plan.recipe) or plan.recipe
+    recipe = plan.recipe_of(original.path)
     return OriginalEntry(
         path=original.path,
         sha256=facts.sha256,

@@ -71,7 +71,7 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
 
 def _manifest(out: Path) -> ManifestText:
     try:
-        return ManifestText.of(manifest_file(out).read_bytes())
+        return ManifestText.from_json(manifest_file(out).read_bytes())
     except (OSError, ValueError) as error:
         raise no_manifest(out) from error
 

@@ -123,8 +123,8 @@ def _with_backup(request: BuildRequest, options: BuildOptions) -> tuple[BuildReq
         The request with the backup as its source, and the hashes of the originals by path.
     """
     site = request.source
-    backup = OriginalsBackup(options.backup) if options.backup else OriginalsBackup.beside(site)
-    ledger = Ledger.load(site)
+    backup = OriginalsBackup(options.backup) if options.backup else OriginalsBackup.from_site(site)
+    ledger = Ledger.from_output(site)
     # By content, not by name: somebody may have put a new original where a rendition lay.
     renditions = {path for path in ledger.owned if ledger.is_ours(path)}
     originals = scan(site, scope=request.scope, owned=renditions).originals

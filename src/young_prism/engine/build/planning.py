@@ -56,7 +56,7 @@ def plan_source(
 
     `pool` opens the workers and is called only when one is needed. Raises `SourceError`.
     """
-    ledger = Ledger.load(request.out)
+    ledger = Ledger.from_output(request.out)
     scanned = request.scan
     if scanned is None:
         owned = owned_paths(request.source)

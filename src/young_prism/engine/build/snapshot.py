@@ -146,8 +146,8 @@ class BuildSnapshot:
     orphans: Mapping[str, FileStamp]
     lines: Mapping[str, bytes] = field(default_factory=dict)
 
-    @staticmethod
-    def read(out: Path, context: str) -> BuildSnapshot | None:
+    @classmethod
+    def from_output(cls, out: Path, context: str) -> BuildSnapshot | None:
         """Return the record of the last build, None where it was of something else, did not end, or was written over."""
         with suppress(OSError, ValueError, TypeError, KeyError):
             first, *lines = (out / STATE_FOLDER / _FILE).read_bytes().split(b"\n")
@@ -159,13 +159,13 @@ class BuildSnapshot:
                 originals = _parse_originals(lines)
                 if len(originals) == head["originals"]:
                     raw = {original.path: line for original, line in zip(originals, lines, strict=True)}
-                    return BuildSnapshot(out, context, originals, head["left_out"], orphans, raw)
+                    return cls(out, context, originals, head["left_out"], orphans, raw)
         return None
 
-    @staticmethod
-    def empty(out: Path, context: str) -> BuildSnapshot:
+    @classmethod
+    def empty(cls, out: Path, context: str) -> BuildSnapshot:
         """Return the record of a folder into which nothing was built yet."""
-        return BuildSnapshot(out, context, (), "", {})
+        return cls(out, context, (), "", {})
 
     @property
     def owned(self) -> frozenset[str]:

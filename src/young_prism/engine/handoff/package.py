@@ -33,8 +33,8 @@ class Package:
     removed: tuple[str, ...] = ()
     whole: bool = True
 
-    @staticmethod
-    def from_output(out: Path, since: Mapping[str, str] | None = None) -> Package:
+    @classmethod
+    def from_output(cls, out: Path, since: Mapping[str, str] | None = None) -> Package:
         """Return what a zip of `out` would hold: all of it, or what differs from `since`, a hash for each path.
 
         Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
@@ -53,7 +53,7 @@ class Package:
             _check(out, file)
         paths = {rendition.path for _, rendition in every}
         gone = tuple(sorted(path for path in known if path not in paths))
-        return Package(out, manifest, entries, gone, since is None)
+        return cls(out, manifest, entries, gone, since is None)
 
     @property
     def bytes(self) -> int:

@@ -83,10 +83,10 @@ class Ledger:
     """Path -> the stamp that a file of ours had, with its sha256."""
     _hashes: dict[str, str | None] = field(default_factory=dict)
 
-    @staticmethod
-    def load(out: Path) -> Ledger:
+    @classmethod
+    def from_output(cls, out: Path) -> Ledger:
         """Read the records of `out`; a missing or damaged record is an empty one, never an error."""
-        ledger = Ledger(out)
+        ledger = cls(out)
         manifest = read_manifest(manifest_file(out))
         if manifest:
             ledger.made_by = manifest.generator, manifest.recipe
@@ -308,4 +308,4 @@ def owned_paths(folder: Path) -> frozenset[str]:
     """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
     if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()
-    return frozenset(Ledger.load(folder).owned)
+    return frozenset(Ledger.from_output(folder).owned)

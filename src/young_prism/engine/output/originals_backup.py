@@ -68,11 +68,11 @@ class OriginalsBackup:
 
     folder: Path
 
-    @staticmethod
-    def beside(site: Path) -> OriginalsBackup:
+    @classmethod
+    def from_site(cls, site: Path) -> OriginalsBackup:
         """Return the folder that is used when nothing is said: the site's own name and `-originals`."""
         real = Path(os.path.realpath(site))
-        return OriginalsBackup(real.parent / f"{real.name}-originals")
+        return cls(real.parent / f"{real.name}-originals")
 
     @property
     def current(self) -> Path:
@@ -188,7 +188,7 @@ class OriginalsBackup:
             )
         done = RestoreResult()
         with output_lock(site):
-            ledger = Ledger.load(site)
+            ledger = Ledger.from_output(site)
             for path, entry in sorted(entries.items()):
                 self._restore(site, ledger, path, entry, done)
             if not done.refused and not keep_renditions:

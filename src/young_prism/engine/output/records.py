@@ -43,4 +43,4 @@ def _manifest(out: str, _state: RecordsState) -> Manifest | None:
 
 @cached(LRUCache(_MAX_LEDGERS), lock=threading.Lock())
 def _ledger(out: str, _state: RecordsState) -> Ledger:
-    return Ledger.load(Path(out))
+    return Ledger.from_output(Path(out))

@@ -142,9 +142,9 @@ class SitePages:
     links: tuple[str, ...]
     """Pages and stylesheets that are links."""
 
-    @staticmethod
+    @classmethod
     def from_manifest(
-        folder: Path, source: Path, out: Path, manifest: Manifest, address: str = ""
+        cls, folder: Path, source: Path, out: Path, manifest: Manifest, address: str = ""
     ) -> SitePages:
         """Read which files a site has. `address` is where renditions are served; without it they must lie in the site.
 
@@ -173,7 +173,7 @@ class SitePages:
                 links.append(path)
         originals = {prefix + entry.path: entry.path for entry in manifest.originals}
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return SitePages(
+        return cls(
             root, SiteIndex(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
         )
 
@@ -223,7 +223,7 @@ class SitePages:
         except OSError as error:
             return _untouched(path, f"It cannot be read ({error.strerror}).")
         try:
-            document = Document.read(data)
+            document = Document.from_bytes(data)
         except PageError as error:
             return _untouched(path, f"{error.what} {error.remedy}", data)
         if _ending(path) in STYLES:

@@ -13,7 +13,7 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import title_stem
-from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.image_metadata import (
     LONGEST_TEXT,
@@ -335,7 +335,7 @@ def _cuts(row: Upload, source: Source) -> CropEditor | None:
     if facts is None or facts.passes_through or row.state == UploadState.WITHDRAWN:
         return None
     catalogue = catalogue_of(source)
-    own_recipe = resolve_recipe(row.path, catalogue.recipe) or catalogue.recipe
+    own_recipe = effective_recipe(row.path, catalogue.recipe)
     return cuts_of(source, catalogue, CatalogueEntry(row.path, facts, (), out=False, since=""), own_recipe)
 
 

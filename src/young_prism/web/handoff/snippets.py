@@ -15,7 +15,7 @@ from young_prism.core.markup import forms
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import SnippetForm
 from young_prism.core.markup.picture import MarkupContext
-from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.selection.image_metadata import LONGEST_TEXT, NO_METADATA
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.records import Source
@@ -203,8 +203,7 @@ def _written(form: SnippetForm, shown: list[Delivered], catalogue: Catalogue) ->
             return json.dumps(forms.data(shown, texts), indent=1, ensure_ascii=False)
         case SnippetForm.CSS:
             recipes = {
-                delivered.path: resolve_recipe(delivered.path, catalogue.recipe) or catalogue.recipe
-                for delivered in shown
+                delivered.path: effective_recipe(delivered.path, catalogue.recipe) for delivered in shown
             }
             return "\n\n".join(
                 forms.css(delivered, recipes[delivered.path].ladder.layout) for delivered in shown

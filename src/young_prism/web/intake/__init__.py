@@ -37,7 +37,7 @@ def index(slug: str) -> str:
     """Show the selection. The address holds view, filters, text, order, page, and the original that is inspected."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    wish = CatalogueQuery.of(request.args)
+    wish = CatalogueQuery.from_arguments(request.args)
     selection = select(catalogue, wish)
     pages = max(1, -(-len(selection.shown) // PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)
@@ -78,7 +78,7 @@ def _words() -> dict[str, Any]:
 def rows(slug: str) -> str:
     """Send a stretch of the selection as rows or tiles, for a page that is being scrolled."""
     source = source_or_404(slug)
-    wish = CatalogueQuery.of(request.args)
+    wish = CatalogueQuery.from_arguments(request.args)
     first = max(0, request.args.get("from", default=0, type=int))
     shown = select(catalogue_of(source), wish).shown
     return render_template(
@@ -96,7 +96,10 @@ def paths(slug: str) -> Response:
     """Send all paths of the selection in order: what "select all" and a stretch of it need."""
     source = source_or_404(slug)
     return jsonify(
-        [entry.path for entry in select(catalogue_of(source), CatalogueQuery.of(request.args)).shown]
+        [
+            entry.path
+            for entry in select(catalogue_of(source), CatalogueQuery.from_arguments(request.args)).shown
+        ]
     )
 
 
@@ -105,7 +108,7 @@ def inspector(slug: str) -> str:
     """Send the inspector for one original alone."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
-    wish = CatalogueQuery.of(request.args)
+    wish = CatalogueQuery.from_arguments(request.args)
     chosen = catalogue.by_path.get(wish.show)
     facts = _inspected(catalogue, chosen) if chosen else {}
     return render_template(
@@ -152,7 +155,7 @@ def progress(slug: str) -> Response:
 def scope(slug: str) -> BaseResponse:
     """Take originals out of scope or put them back: those named, or with `all` the whole selection of the address."""
     source = source_or_404(slug)
-    wish = CatalogueQuery.of(request.args)
+    wish = CatalogueQuery.from_arguments(request.args)
     out = request.form.get("to") != "in"
     known = catalogue_of(source)
     chosen = (
@@ -193,7 +196,7 @@ def undo(slug: str) -> BaseResponse:
     else:
         out, moved = undone
         flash(f"Undone: {count(len(moved), 'original')} {'out of' if out else 'back in'} scope.", "info")
-    return redirect(CatalogueQuery.of(request.args).url(slug), code=303)
+    return redirect(CatalogueQuery.from_arguments(request.args).url(slug), code=303)
 
 
 @blueprint.get("/s/<slug>/intake/patterns")

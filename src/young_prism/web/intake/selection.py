@@ -64,10 +64,10 @@ class CatalogueQuery:
     sort: str = "-bytes"
     show: str = ""
 
-    @staticmethod
-    def of(arguments: Mapping[str, str]) -> CatalogueQuery:
+    @classmethod
+    def from_arguments(cls, arguments: Mapping[str, str]) -> CatalogueQuery:
         """Read an address's arguments; what makes no sense there is left out rather than refused."""
-        wish = CatalogueQuery(**{name: arguments[name] for name in _NAMES if arguments.get(name)})
+        wish = cls(**{name: arguments[name] for name in _NAMES if arguments.get(name)})
         if wish.view not in VIEWS:
             wish = replace(wish, view="sheet")
         if wish.sort.removeprefix("-") not in COLUMNS:

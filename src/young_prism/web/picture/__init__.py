@@ -16,7 +16,7 @@ from young_prism.core.markup.picture import MarkupContext, art_direction_of, sni
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import PlannedOriginal, SkippedOriginal
-from young_prism.core.plan.resolve import resolve_recipe
+from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import DeliveredRung, phone_fetches
 from young_prism.core.selection.image_metadata import NO_METADATA
@@ -72,13 +72,13 @@ def index(slug: str, path: str) -> str | Response:
         return redirect(url_for("intake.index", slug=slug, show=path))
     order = [entry.path for entry in catalogue.entries]
     at = order.index(path)
-    ledger = Ledger.load(out_of(source))
+    ledger = Ledger.from_output(out_of(source))
     original, left_out = _planned(source, catalogue, entry)
     cells = _cells(original, ledger) if original else []
     delivered = [cell.entry for cell in cells if cell.entry]
     whole = [rendition for rendition in delivered if rendition.facet is None]
     chosen = next((entry for entry in delivered if entry.path == request.args.get("show")), None)
-    own_recipe = resolve_recipe(path, catalogue.recipe) or catalogue.recipe
+    own_recipe = effective_recipe(path, catalogue.recipe)
     metadata = catalogue.details.get(path, NO_METADATA)
     alt = request.args.get("alt", metadata.alt)
     shown = Delivered(

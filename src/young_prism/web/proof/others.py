@@ -10,9 +10,9 @@ from flask import Response, abort, jsonify, render_template, request
 from young_prism.core.errors import RecipeError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import (
+    effective_recipe,
     formats_for,
     kind_key,
-    resolve_recipe,
 )
 from young_prism.core.proof.candidate import Candidate, Settings, candidate_of
 from young_prism.core.recipe.formats import Png
@@ -133,7 +133,7 @@ def _requests(
     original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
     if original is None or not original.renditions:
         return None
-    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = effective_recipe(entry.path, catalogue.recipe)
     settings = formats_for(entry.facts, recipe).settings()
     lossy = [setting for setting in settings.values() if not isinstance(setting, Png)]
     if target is not None and not lossy:

@@ -21,7 +21,7 @@ from flask import (
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.plan.resolve import formats_for, resolve_recipe
+from young_prism.core.plan.resolve import effective_recipe, formats_for
 from young_prism.core.proof.apply_choice import (
     ChoiceScope,
     RecipeChanges,
@@ -167,7 +167,7 @@ def _changes(source: Source, entry: CatalogueEntry) -> RecipeChanges:
     if way == "band":
         return band_changes(float(form.get("least", "")), float(form.get("most", "")))
     catalogue = catalogue_of(source)
-    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = effective_recipe(entry.path, catalogue.recipe)
     usual = recipe.finishing.sharpen == "mild"
     candidate = candidate_of(
         form.get("candidate", ""), formats_for(entry.facts, recipe).settings(), sharpen=usual

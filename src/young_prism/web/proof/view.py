@@ -13,9 +13,9 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.layout import shown_width
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.plan.resolve import (
+    effective_recipe,
     formats_for,
     kind_key,
-    resolve_recipe,
 )
 from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
 from young_prism.core.proof.curve import CurveEstimate, Point, at_score
@@ -137,7 +137,7 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
         abort(
             404, f"Nothing is made of “{entry.path}”. {left.error if left else 'The recipe leaves it out.'}"
         )
-    recipe = resolve_recipe(entry.path, catalogue.recipe) or catalogue.recipe
+    recipe = effective_recipe(entry.path, catalogue.recipe)
     formats = formats_for(facts, recipe)
     facets = list(dict.fromkeys(r.facet for r in original.renditions))
     facet = request.args.get("facet", facets[0])

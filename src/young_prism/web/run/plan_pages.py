@@ -37,7 +37,7 @@ def index(slug: str) -> str | BaseResponse:
         return redirect(url_for("run.show", slug=slug, run_id=runs[0].id))
     catalogue = catalogue_of(source)
     plan = plan_of(source, catalogue)
-    ledger = Ledger.load(out_of(source))
+    ledger = Ledger.from_output(out_of(source))
     estimate = guess_for(source, catalogue, plan, catalogue.recipe)
     cache = services().settings.cache
     waiting = [

@@ -38,19 +38,19 @@ class Document:
     """What they were read as."""
     mark: bytes = b""
 
-    @staticmethod
-    def read(data: bytes) -> Document:
+    @classmethod
+    def from_bytes(cls, data: bytes) -> Document:
         """Read a file's bytes. Raises `PageError` for an encoding in which it could not be changed safely."""
         for mark, name in ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be")):
             if data.startswith(mark):
                 try:
-                    return Document(data[len(mark) :].decode(name), name, name, mark)
+                    return cls(data[len(mark) :].decode(name), name, name, mark)
                 except UnicodeDecodeError as error:
                     raise PageError(
                         "It begins as UTF-16 and is none.", remedy="Save it anew as UTF-8."
                     ) from error
         if data.startswith(codecs.BOM_UTF8):
-            return Document(data.decode("latin-1"), "utf-8", "latin-1")  # the mark is part of the first line
+            return cls(data.decode("latin-1"), "utf-8", "latin-1")  # the mark is part of the first line
         declared = _CHARSET.search(data[:_DECLARED_WITHIN])
         name = (declared[1] or declared[2]).decode() if declared else "utf-8"
         if not _ASCII_AS_IT_IS.fullmatch(name):
@@ -59,7 +59,7 @@ class Document:
             )
         if b"\0" in data:
             raise PageError("It is no text: there are zero bytes in it.", remedy="Check the file.")
-        return Document(data.decode("latin-1"), name, "latin-1")
+        return cls(data.decode("latin-1"), name, "latin-1")
 
     @property
     def newline(self) -> str:

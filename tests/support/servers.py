@@ -1,0 +1,38 @@
+"""The application, served on a free port."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
+
+import waitress
+
+from young_prism.web.context import services_of
+
+
+def wait_until_looked(app: Any) -> None:
+    parts = services_of(app)
+    for _ in range(300):
+        sources = parts.store.sources.all()
+        if all(source.looked_at and parts.inspections.progress.get(source.id) is None for source in sources):
+            return
+        time.sleep(0.1)
+    raise AssertionError("the look did not end")
+
+
+@contextmanager
+def serving(app: Any) -> Iterator[str]:
+    """Serve an application at an address of this machine."""
+    server = waitress.create_server(app, host="127.0.0.1", port=0, threads=12)
+
+    def run() -> None:
+        with suppress(OSError):  # its socket may be closed while it waits for it
+            server.run()
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{server.effective_port}"
+    server.close()
