@@ -67,10 +67,10 @@ def watched_render(*arguments: Any) -> Any:
     spent = dict.fromkeys(NAMES, 0.0)
 
     def timed(function: Callable[..., Any], name: str) -> Callable[..., Any]:
-        def inner(*given: Any, **named: Any) -> Any:
+        def inner(*arguments: Any, **named: Any) -> Any:
             began = time.perf_counter()
             try:
-                return function(*given, **named)
+                return function(*arguments, **named)
             finally:
                 spent[name] += time.perf_counter() - began
 

@@ -89,10 +89,10 @@ def main() -> None:
         ) as client:
             wait_for(lambda: client.get("/desk").status_code == 200)
             time.sleep(4)  # the workers are warm now, as they are when somebody has Desk open
-            one = soon(client)
+            item = soon(client)
             if "--short" not in sys.argv:
                 many(client)
-            serving(server.pid, one)
+            serving(server.pid, item)
     finally:
         server.terminate()
         server.wait()
@@ -119,38 +119,38 @@ def send(client: httpx.Client, data: bytes, name: str) -> dict[str, Any]:
         headers={"Content-Type": "application/octet-stream"},
     )
     answer.raise_for_status()
-    found: dict[str, Any] = answer.json()
-    return found
+    result: dict[str, Any] = answer.json()
+    return result
 
 
 def soon(client: httpx.Client) -> dict[str, Any]:
     """How soon there is something to see of one picture, and all of it."""
     print("one picture of 12 megapixels, on idle cores")
-    found: dict[str, Any] = {}
+    result: dict[str, Any] = {}
     for name, data in (("IMG_1.jpg", as_jpeg(phone_picture(1))), ("IMG_2.heic", as_heic(phone_picture(2)))):
         began = time.perf_counter()
         inspect_bytes(data)
         alone = time.perf_counter() - began
         began = time.perf_counter()
-        found = send(client, data, name)
-        taken = time.perf_counter() - began
-        while not found["renditions"]:
+        result = send(client, data, name)
+        used = time.perf_counter() - began
+        while not result["renditions"]:
             time.sleep(0.01)
-            found = client.get(f"/api/v1/uploads/{found['id']}").json()
-        client.get(found["renditions"][0]["url"]).raise_for_status()
+            result = client.get(f"/api/v1/uploads/{result['id']}").json()
+        client.get(result["renditions"][0]["url"]).raise_for_status()
         first = time.perf_counter() - began
-        assert found["placeholder"]
-        while found["state"] == "working":
+        assert result["placeholder"]
+        while result["state"] == "working":
             time.sleep(0.05)
-            found = client.get(f"/api/v1/uploads/{found['id']}").json()
+            result = client.get(f"/api/v1/uploads/{result['id']}").json()
         whole = time.perf_counter() - began
-        assert found["state"] == "done", found["problem"]
+        assert result["state"] == "done", result["problem"]
         print(
-            f"  {name:12} {len(data) / 1e6:4.1f} MB: taken {taken:.2f} s; placeholder and {found['original']['width']} px "
+            f"  {name:12} {len(data) / 1e6:4.1f} MB: taken {used:.2f} s; placeholder and {result['original']['width']} px "
             f"original's first renditions {first:.2f} s ({first / alone:.1f} × a look at it alone); all "
-            f"{len(found['renditions'])} {whole:.1f} s"
+            f"{len(result['renditions'])} {whole:.1f} s"
         )
-    return found
+    return result
 
 
 def many(client: httpx.Client) -> None:
@@ -188,7 +188,7 @@ def many(client: httpx.Client) -> None:
     while len(states) < FIFTY or "working" in states:
         time.sleep(2)
         page = client.get("/api/v1/uploads", params={"q": "many", "limit": 200}).json()["items"]
-        states = [one["state"] for one in page]
+        states = [item["state"] for item in page]
     whole = time.perf_counter() - began
     over.set()
     reader.join()
@@ -216,7 +216,7 @@ def serving(pid: int, upload: dict[str, Any]) -> None:
     for thread in Path(f"/proc/{pid}/task").iterdir():
         os.sched_setaffinity(int(thread.name), {cores[0]})
     os.sched_setaffinity(0, set(cores[1:]) or {cores[0]})
-    middle = next(one for one in upload["renditions"] if one["format"] == "webp" and one["width"] == 800)
+    middle = next(item for item in upload["renditions"] if item["format"] == "webp" and item["width"] == 800)
     tag = f'"{middle["sha256"][:32]}"'
     one_address = upload["url"].removeprefix(ADDRESS) + "/800"
     url = middle["url"].removeprefix(ADDRESS)
@@ -238,17 +238,17 @@ def rate_of(path: str, headers: dict[str, str], seconds: float = 5.0) -> float:
     counts = [0] * 8
     until = time.perf_counter() + seconds
 
-    def ask(place: int) -> None:
+    def ask(location: int) -> None:
         line = http.client.HTTPConnection("127.0.0.1", PORT)
         while time.perf_counter() < until:
             line.request("GET", path, headers=headers)
             answer = line.getresponse()
             answer.read()
             assert answer.status in (200, 304), answer.status
-            counts[place] += 1
+            counts[location] += 1
         line.close()
 
-    threads = [threading.Thread(target=ask, args=(place,)) for place in range(len(counts))]
+    threads = [threading.Thread(target=ask, args=(location,)) for location in range(len(counts))]
     for thread in threads:
         thread.start()
     for thread in threads:

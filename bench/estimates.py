@@ -36,10 +36,10 @@ def at(image: Image.Image, pixels: int) -> Any:
     return pyvips.Image.new_from_array(np.asarray(small)).copy(interpretation="srgb").copy_memory()
 
 
-def bytes_of(images: list[Image.Image], encode: Encode, usual: Any, others: dict[str, Any]) -> dict[str, Any]:
+def bytes_of(images: list[Image.Image], encode: Encode, usual: Any, rest: dict[str, Any]) -> dict[str, Any]:
     """Return bytes a pixel, the power of pixels, and factors of other settings."""
     per_size = [
-        [(i.width * i.height, len(encode(i, usual))) for i in (at(one, size) for one in images)]
+        [(i.width * i.height, len(encode(i, usual))) for i in (at(image, size) for image in images)]
         for size in SIZES
     ]
     slopes = []
@@ -48,13 +48,14 @@ def bytes_of(images: list[Image.Image], encode: Encode, usual: Any, others: dict
             slopes.append(math.log(large[1] / small[1]) / math.log(large[0] / small[0]))
     power = statistics.median(slopes) if slopes else 1.0
     halves = [size / pixels * (pixels / 500_000) ** (1 - power) for pixels, size in per_size[-1]]
-    middle = [at(one, SIZES[1]) for one in images]
-    base = [len(encode(one, usual)) for one in middle]
+    middle = [at(image, SIZES[1]) for image in images]
+    base = [len(encode(item, usual)) for item in middle]
     factors = {
         name: round(
-            statistics.median(len(encode(one, settings)) / b for one, b in zip(middle, base, strict=True)), 3
+            statistics.median(len(encode(item, settings)) / b for item, b in zip(middle, base, strict=True)),
+            3,
         )
-        for name, settings in others.items()
+        for name, settings in rest.items()
     }
     return {
         "bytes a pixel": round(statistics.median(halves), 4),
@@ -65,14 +66,14 @@ def bytes_of(images: list[Image.Image], encode: Encode, usual: Any, others: dict
 
 def seconds_of(images: list[Image.Image], encode: Encode, settings: dict[str, Any]) -> dict[str, float]:
     """Return seconds a megapixel for each setting."""
-    some = [at(one, SIZES[1]) for one in images[:4]]
-    found = {}
-    for name, one in settings.items():
+    some = [at(item, SIZES[1]) for item in images[:4]]
+    result = {}
+    for name, setting in settings.items():
         began = time.perf_counter()
         for image in some:
-            encode(image, one)
-        found[name] = round((time.perf_counter() - began) / sum(i.width * i.height for i in some) * 1e6, 4)
-    return found
+            encode(image, setting)
+        result[name] = round((time.perf_counter() - began) / sum(i.width * i.height for i in some) * 1e6, 4)
+    return result
 
 
 def main() -> None:

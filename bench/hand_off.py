@@ -58,15 +58,15 @@ def _pages(source: Path, manifest: object) -> None:
         write_atomically(WORK / "copy" / file.name, file.read_bytes())
     plain = time.perf_counter() - began
     began = time.perf_counter()
-    found = SitePages.from_manifest(site, site / "img", WORK / "far", manifest, "/p/").rewrite(
+    result = SitePages.from_manifest(site, site / "img", WORK / "far", manifest, "/p/").rewrite(
         RewriteOptions()
     )  # type: ignore[arg-type]
     worked_out = time.perf_counter() - began
     began = time.perf_counter()
-    written = write_rewrite(found)
+    written = write_rewrite(result)
     writing = time.perf_counter() - began
     print(
-        f"{found.changes} places in {len(written.done)} pages: worked out in {worked_out:.1f} s, written in {writing:.1f} s"
+        f"{result.changes} places in {len(written.done)} pages: worked out in {worked_out:.1f} s, written in {writing:.1f} s"
     )
     print(
         f"reading and writing them unchanged {plain:.1f} s: {(worked_out + writing) / plain:.2f} times that"
@@ -96,12 +96,12 @@ def _simulator(manifest: object) -> None:
     for width in range(320, 1920, 16):
         choices = ladders(delivered[0])
         draw_visits(choices, fetch(choices, Screen(width, 2)), [])
-    one = (time.perf_counter() - began) / 100
+    item = (time.perf_counter() - began) / 100
     began = time.perf_counter()
-    average_fetch(((one, 1000) for one in delivered), typical_visits())
+    average_fetch(((item, 1000) for item in delivered), typical_visits())
     every = time.perf_counter() - began
     print(
-        f"simulator: an answer with its drawing {one * 1000:.1f} ms; the sum of {len(delivered)} pictures {every * 1000:.0f} ms"
+        f"simulator: an answer with its drawing {item * 1000:.1f} ms; the sum of {len(delivered)} pictures {every * 1000:.0f} ms"
     )
 
 

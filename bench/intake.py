@@ -113,7 +113,7 @@ def look(folder: Path, *, closer: bool = False, known: InspectionResult | None =
     """Look at the folder as the pages do."""
     facts = known.facts if known else {}
     with lazy_pool(None) as pool:
-        return inspect_folder(folder, pool, full=closer, known_facts=lambda found: facts.get(found.path))
+        return inspect_folder(folder, pool, full=closer, known_facts=lambda result: facts.get(result.path))
 
 
 def measure_pages(folder: Path) -> dict[str, float]:
@@ -130,7 +130,7 @@ def measure_pages(folder: Path) -> dict[str, float]:
         time.sleep(0.5)
     client = app.test_client()
     client.get("/s/many/intake")
-    found = {
+    result = {
         "page, s": timed(lambda: client.get("/s/many/intake"), 5),
         "weight map, s": timed(lambda: client.get("/s/many/intake?view=map"), 5),
         "a later stretch, s": timed(lambda: client.get("/s/many/intake/rows?from=7200"), 5),
@@ -150,7 +150,7 @@ def measure_pages(folder: Path) -> dict[str, float]:
         page.goto(f"{address}/s/many/intake", wait_until="load")
         page.locator("[data-item='0']").wait_for()
         # By the browser's own clock, from the start of the navigation.
-        found["in Chromium: first picture of the page, s"], found["in Chromium: loaded, s"] = page.evaluate(
+        result["in Chromium: first picture of the page, s"], result["in Chromium: loaded, s"] = page.evaluate(
             """() => {
               const [navigation] = performance.getEntriesByType('navigation')
               const paint = performance.getEntriesByName('first-contentful-paint')[0]
@@ -171,15 +171,15 @@ def measure_pages(folder: Path) -> dict[str, float]:
               return times.sort((a, b) => a - b)
             }"""
         )
-        found["frame while scrolling, ms (median)"] = frames[150]
-        found["frame while scrolling, ms (95 of 100)"] = frames[285]
+        result["frame while scrolling, ms (median)"] = frames[150]
+        result["frame while scrolling, ms (95 of 100)"] = frames[285]
         page.wait_for_timeout(1500)
-        found["originals in the page"] = page.locator("[data-item]").count()
-        found["images in the page"] = page.evaluate("document.images.length")
+        result["originals in the page"] = page.locator("[data-item]").count()
+        result["images in the page"] = page.evaluate("document.images.length")
         browser.close()
     server.send_signal(signal.SIGINT)
     server.communicate()
-    return found
+    return result
 
 
 def main() -> None:

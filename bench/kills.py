@@ -169,7 +169,7 @@ def builds(kills: Kills, number: int) -> None:
         kills.run("restore", "--source", site / "img")
     left = {path for path in pictures.hashes(site / "img") if ".young-prism" not in path}
     assert {
-        path: one for path, one in pictures.hashes(site / "img").items() if path in originals
+        path: item for path, item in pictures.hashes(site / "img").items() if path in originals
     } == originals
     assert left == set(originals), left - set(originals)
     kills.rounds += 1

@@ -70,10 +70,10 @@ def drawn(name: str, number: int = 0) -> Path:
     return target
 
 
-def measured(path: Path, what: str) -> int:
+def measured(path: Path, text: str) -> int:
     """Return the most bytes that a process of its own held while it looked at an original, or made its renditions."""
     done = subprocess.run(
-        [sys.executable, "-c", _ONE, str(path), what], check=True, capture_output=True, text=True
+        [sys.executable, "-c", _ONE, str(path), text], check=True, capture_output=True, text=True
     )
     return int(done.stdout)
 
@@ -83,9 +83,9 @@ def within(limit: int) -> int:
     source = WORK / "together"
     source.mkdir(exist_ok=True)
     for number in range(3):
-        place = source / f"{number}.jpg"
-        if not place.exists():
-            place.hardlink_to(drawn("JPEG, progressive", number))
+        location = source / f"{number}.jpg"
+        if not location.exists():
+            location.hardlink_to(drawn("JPEG, progressive", number))
     shutil.rmtree(WORK / "out", ignore_errors=True)
     most = 0
     over = threading.Event()
@@ -93,7 +93,7 @@ def within(limit: int) -> int:
     def watch() -> None:
         nonlocal most
         while not over.wait(0.05):
-            most = max(most, sum(faults.memory_of(one) for one in faults.workers_of(os.getpid())))
+            most = max(most, sum(faults.memory_of(item) for item in faults.workers_of(os.getpid())))
 
     watcher = threading.Thread(target=watch)
     watcher.start()

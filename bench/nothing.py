@@ -53,8 +53,8 @@ def prepare(number: int) -> tuple[Path, Path]:
     """Draw the originals, and build them once."""
     source, out = WORK / f"site-{number}", WORK / f"out-{number}"
     rng = np.random.default_rng(1)
-    for one in range(number):
-        target = source / f"{one // 200:03}" / f"{one:05}.jpg"
+    for item in range(number):
+        target = source / f"{item // 200:03}" / f"{item:05}.jpg"
         if not target.exists():
             target.parent.mkdir(parents=True, exist_ok=True)
             tile = rng.integers(0, 255, (6, 8, 3), dtype=np.uint8)
@@ -69,9 +69,9 @@ def walked(*folders: Path) -> tuple[float, int]:
     """Return the seconds of a bare walk with a stat of each file, and how many there were."""
     began, number = time.perf_counter(), 0
     for folder in folders:
-        for place, _, names in os.walk(folder):
+        for location, _, names in os.walk(folder):
             for name in names:
-                os.stat(f"{place}/{name}")  # noqa: PTH116  (as bare as it gets)
+                os.stat(f"{location}/{name}")  # noqa: PTH116  (as bare as it gets)
                 number += 1
     return time.perf_counter() - began, number
 
@@ -110,18 +110,18 @@ def main() -> None:
         result = build(source, out, recipe)
         inside = min(inside, time.perf_counter() - began)
         assert result.outcomes[Outcome.MADE] == 0
-    one, changed, unrecorded_one = source / "000" / "00000.jpg", 1e9, 1e9
-    before = one.read_bytes()
+    item, changed, unrecorded_one = source / "000" / "00000.jpg", 1e9, 1e9
+    before = item.read_bytes()
     for number in range(arguments.rounds):
-        shutil.copyfile(source / "001" / f"{201 + number:05}.jpg", one)
+        shutil.copyfile(source / "001" / f"{201 + number:05}.jpg", item)
         changed = min(changed, timed(*line))
-        one.write_bytes(before)
+        item.write_bytes(before)
         unrecorded_one = min(unrecorded_one, timed(*line, "--no-record"))
     (out / ".young-prism" / "standing").unlink()
     long_way = timed(*line)
     small = source.parent / "small"
     small.mkdir(exist_ok=True)
-    shutil.copyfile(one, small / "one.jpg")
+    shutil.copyfile(item, small / "one.jpg")
     shutil.rmtree(source.parent / "small-out", ignore_errors=True)
     alone = timed(*line[:2], "--source", str(small), "--out", f"{small}-out", *line[6:])
     print(f"{arguments.originals} originals, {files} files in all")

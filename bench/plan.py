@@ -81,14 +81,14 @@ def main() -> None:
         best_of(lambda: make_plan(more, Recipe()), 2),
     )
     tracemalloc.start()
-    kept = make_plan(more, Recipe())
+    saved = make_plan(more, Recipe())
     memory = tracemalloc.get_traced_memory()[0]
     tracemalloc.stop()
     page = page_time(thousand)
     print(
         json.dumps(
             {
-                "renditions": kept.renditions,
+                "renditions": saved.renditions,
                 "hashing 15,000 keys, s": round(keys, 3),
                 "plan of 1,000 x 15, s": round(plan, 3),
                 "plan of 10,000 x 15, s": round(large, 2),

@@ -44,7 +44,7 @@ def main() -> None:
             while True:
                 now = client.get(f"{where}/state?{query}", headers={"Host": "127.0.0.1"}).json
                 took = time.perf_counter() - began
-                ready = [one for one in now["candidates"] if one["url"]]
+                ready = [item for item in now["candidates"] if item["url"]]
                 if ready and now["exact"] and len(first) == len(everything):
                     first.append(took)
                 if len(ready) == len(now["candidates"]) and len(strip) == len(everything):

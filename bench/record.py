@@ -33,21 +33,23 @@ def main() -> None:
     recipe = read_recipe(faults.RECIPE)
     record = RecordedCommandRun(WORK, source, WORK / "out", recipe, verify=True)
     assert record.recorder, record.problem
-    recorder, spent, heard = record.recorder, 0.0, 0
+    recorder, spent, events = record.recorder, 0.0, 0
 
     def listen(event: Event) -> None:
-        nonlocal spent, heard
+        nonlocal spent, events
         began = time.perf_counter()
         recorder(event)
         spent += time.perf_counter() - began
-        heard += 1
+        events += 1
 
     began = time.perf_counter()
     result = build(source, WORK / "out", recipe, options=BuildOptions(), on_event=listen)
     recorder.finish(result)
     seconds = time.perf_counter() - began
     record.close()
-    print(f"{arguments.originals} originals, {result.renditions} renditions, {heard} events, {seconds:.1f} s")
+    print(
+        f"{arguments.originals} originals, {result.renditions} renditions, {events} events, {seconds:.1f} s"
+    )
     print(f"in the recorder: {spent:.3f} s, {spent / seconds * 100:.2f} % of the run")
 
 

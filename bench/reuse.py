@@ -41,7 +41,7 @@ def main() -> None:
         "name rule": with_value(plain, "names.rule", "web-{stem}-{width}.{ext}"),
     }
     first = 0.0
-    found = {}
+    result_value = {}
     for name, text in changes.items():
         if name not in ("first", "nothing changed"):
             build(source, WORK / "out", read_recipe(plain), options=BuildOptions(jobs=2))
@@ -49,11 +49,11 @@ def main() -> None:
         result = build(source, WORK / "out", read_recipe(text), options=BuildOptions(jobs=2))
         seconds = time.perf_counter() - began
         first = first or seconds
-        found[name] = {
+        result_value[name] = {
             "made": result.outcomes[Outcome.MADE],
             "time over the first": round(seconds / first, 3),
         }
-    print(json.dumps(found, indent=1))
+    print(json.dumps(result_value, indent=1))
     shutil.rmtree(WORK)
 
 

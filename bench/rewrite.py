@@ -44,9 +44,9 @@ def main() -> None:
     after = []
     for number, data in enumerate(texts):
         document = Document.from_bytes(data)
-        found = rewrite_page(document, f"pages/{number}.html", site, RewriteOptions())
-        after.append(document.bytes_of(found.applied()))
-        changes += len(found.changes)
+        result = rewrite_page(document, f"pages/{number}.html", site, RewriteOptions())
+        after.append(document.bytes_of(result.applied()))
+        changes += len(result.changes)
     first = time.process_time() - began
     began = time.process_time()
     again = sum(

@@ -67,29 +67,29 @@ def opened(*, graphics: bool = False) -> Iterator[Image.Image]:
 
 def photographs(longest: int) -> list[Image.Image]:
     """Return the photographs, reduced to `longest`."""
-    found = list(opened())
-    for image in found:
+    result = list(opened())
+    for image in result:
         image.thumbnail((longest, longest), Image.Resampling.LANCZOS)
-    return found
+    return result
 
 
 def tiles(side: int) -> list[Image.Image]:
     """Return the photographs at 800 px, and parts of that size of those that are larger."""
-    found = photographs(side)
+    result = photographs(side)
     for image in opened():
         across, down = image.width // 500, image.height // 400
         if across * down > 1:
-            found += [
+            result += [
                 image.crop((x * 500, y * 400, x * 500 + 500, y * 400 + 400))
                 for x in range(across)
                 for y in range(down)
             ]
-    return found
+    return result
 
 
 def enlarged(longest: int) -> list[bytes]:
     """Return the photographs at `longest` as JPEGs; a little noise stands for what a sensor adds."""
-    found = []
+    result = []
     for number, image in enumerate(opened()):
         scale = longest / max(image.size)
         size = (round(image.width * scale), round(image.height * scale))
@@ -99,8 +99,8 @@ def enlarged(longest: int) -> list[bytes]:
         Image.fromarray(np.clip(pixels + noise[..., None], 0, 255).astype(np.uint8)).save(
             buffer, "JPEG", quality=93
         )
-        found.append(buffer.getvalue())
-    return found
+        result.append(buffer.getvalue())
+    return result
 
 
 def _median(function: Callable[[], Any], times: int) -> tuple[float, Any]:
@@ -125,24 +125,24 @@ def pairs() -> Iterator[tuple[Image.Image, Image.Image]]:
 
 def speed() -> dict[str, float]:
     """Time our score and the package's on the same pairs."""
-    ours = theirs = again = 0.0
+    owned = theirs = again = 0.0
     apart = []
     with tempfile.TemporaryDirectory() as folder:
-        one, other = Path(folder) / "a.png", Path(folder) / "b.png"
+        item, second = Path(folder) / "a.png", Path(folder) / "b.png"
         for image, pressed in pairs():
-            image.save(one)
-            pressed.save(other)
+            image.save(item)
+            pressed.save(second)
             a, b = np.asarray(image), np.asarray(pressed)
-            took, mine = _median(lambda a=a, b=b: ssimulacra2(a, b), 5)
-            ours += took
+            took, own_files = _median(lambda a=a, b=b: ssimulacra2(a, b), 5)
+            owned += took
             reference = Reference(a)
             again += _median(lambda reference=reference, b=b: reference.score(b), 5)[0]
-            took, package = _median(lambda: float(compute_ssimulacra2(one, other)), 1)
+            took, package = _median(lambda: float(compute_ssimulacra2(item, second)), 1)
             theirs += took
-            apart.append(abs(mine - package))
+            apart.append(abs(own_files - package))
     return {
         "pairs": len(apart),
-        "package / ours": round(theirs / ours, 1),
+        "package / ours": round(theirs / owned, 1),
         "package / ours, original's side kept": round(theirs / again, 1),
         "furthest apart, points": round(max(apart), 4),
     }
@@ -183,8 +183,8 @@ def search() -> dict[str, float]:
         for data in (photos[0], *photos):  # the first only starts the workers
             began = time.perf_counter()
             waiting = [workers.submit(find, data, name) for name in ("avif-57", "jpeg-80", "webp-80")]
-            for one in waiting:
-                one.result()
+            for item in waiting:
+                item.result()
             took.append(time.perf_counter() - began)
     return {
         "photographs": len(took) - 1,
@@ -195,10 +195,10 @@ def search() -> dict[str, float]:
 
 def saved() -> dict[str, dict[str, float]]:
     """Compare a target with the one fixed quality that guarantees it, by format."""
-    found = {}
+    result = {}
     images = [
-        pyvips.Image.new_from_array(np.asarray(one)).copy(interpretation="srgb").copy_memory()
-        for one in tiles(800)
+        pyvips.Image.new_from_array(np.asarray(item)).copy(interpretation="srgb").copy_memory()
+        for item in tiles(800)
     ]
     for settings in (Jpeg(), Webp(), Avif()):
         done = []
@@ -212,20 +212,20 @@ def saved() -> dict[str, dict[str, float]]:
                     original_bytes=0,
                 )
             )
-        most = max(one.quality for one in done if one.reached)
+        most = max(item.quality for item in done if item.reached)
         guarantee = settings.model_copy(update={"quality": most})
         fixed = sum(len(encoded(pixels, guarantee)) for pixels in images)
-        found[type(settings).__name__] = {
+        result[type(settings).__name__] = {
             "pictures": len(images),
             "bytes, target / fixed with the same guarantee": round(
-                sum(len(one.data) for one in done) / fixed, 3
+                sum(len(item.data) for item in done) / fixed, 3
             ),
-            "encodings a search": round(statistics.mean(one.encodings for one in done), 2),
-            "lowest quality": min(one.quality for one in done),
+            "encodings a search": round(statistics.mean(item.encodings for item in done), 2),
+            "lowest quality": min(item.quality for item in done),
             "highest quality": most,
-            "not reached": sum(not one.reached for one in done),
+            "not reached": sum(not item.reached for item in done),
         }
-    return found
+    return result
 
 
 def main() -> None:

@@ -46,15 +46,15 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         files.setdefault(item.path.relative_to(root).as_posix(), []).append(item)
 
-    def place(path: str) -> int:
+    def rank(path: str) -> int:
         return next((at for at, name in enumerate(_LONGEST_FIRST) if path.startswith(name)), len(files))
 
-    ordered = sorted(files, key=place)
-    others = iter([path for path in ordered if not path.startswith("browser")])
+    ordered = sorted(files, key=rank)
+    rest = iter([path for path in ordered if not path.startswith("browser")])
     for path in [path for path in ordered if path.startswith("browser")]:
-        files[path] += [item for other in islice(others, _BETWEEN_BROWSERS) for item in files[other]]
+        files[path] += [item for second in islice(rest, _BETWEEN_BROWSERS) for item in files[second]]
     browsers = [item for path in ordered if path.startswith("browser") for item in files[path]]
-    items[:] = [*browsers, *(item for path in others for item in files[path])]
+    items[:] = [*browsers, *(item for path in rest for item in files[path])]
 
 
 @pytest.fixture(autouse=True)

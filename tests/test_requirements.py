@@ -19,14 +19,14 @@ _PIN = re.compile(r"^([A-Za-z0-9._-]+)(?:\[[^\]]*\])?==(\S+)", re.MULTILINE)
 def pins(name: str) -> dict[str, str]:
     text = (ROOT / "requirements" / name).read_text()
     return {
-        found.lower().replace("_", "-").replace(".", "-"): version for found, version in _PIN.findall(text)
+        result.lower().replace("_", "-").replace(".", "-"): version for result, version in _PIN.findall(text)
     }
 
 
-@pytest.mark.parametrize(("file", "wanted"), [("run.txt", PROJECT["dependencies"]), ("dev.txt", DEV)])
-def test_every_dependency_is_locked_to_a_version_within_its_range(file: str, wanted: list[str]) -> None:
+@pytest.mark.parametrize(("file", "expected"), [("run.txt", PROJECT["dependencies"]), ("dev.txt", DEV)])
+def test_every_dependency_is_locked_to_a_version_within_its_range(file: str, expected: list[str]) -> None:
     locked = pins(file)
-    for requirement in map(Requirement, wanted):
+    for requirement in map(Requirement, expected):
         name = requirement.name.lower().replace("_", "-").replace(".", "-")
         assert name in locked, f"{name}: run make lock"
         assert Version(locked[name]) in requirement.specifier, f"{name} {locked[name]}: run make lock"
@@ -43,4 +43,6 @@ def test_every_pin_has_hashes_and_no_host_is_named(file: str) -> None:
 def test_every_range_has_an_upper_bound() -> None:
     for group in (DEV, *PROJECT["optional-dependencies"].values()):
         for requirement in map(Requirement, group):
-            assert any(one.operator in ("<", "<=", "==", "~=") for one in requirement.specifier), requirement
+            assert any(item.operator in ("<", "<=", "==", "~=") for item in requirement.specifier), (
+                requirement
+            )

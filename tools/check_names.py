@@ -16,11 +16,11 @@ FOLDERS = ("src", "tools", "tests", "bench")
 
 VAGUE = frozenset(
     {
-        "asked", "given", "heard", "how", "kept", "one", "ones", "other", "own", "place", "said", "stood", "there",
-        "told", "wanted", "what", "with_", "found", "another", "each_one", "such", "those", "it",
+        "another", "asked", "found", "given", "heard", "how", "it", "kept", "one", "ones", "other", "own", "place", "said",
+        "stood", "such", "there", "those", "told", "wanted", "what", "with_",
     }
 )  # fmt: skip
-"""Pronouns, question words and bare participles (docs/contributing: name the thing, such as `original` or `match`)."""
+"""Pronouns, question words and bare participles. Name the thing instead, such as `original`, `rendition` or `match`."""
 
 _PUBLIC: dict[tuple[str, str], str] = {
     ("src/young_prism/core/errors.py", "what"): "documented attribute of every error",
@@ -69,12 +69,12 @@ def vague_names(file: Path) -> Iterator[str]:
 
 def repeated_classes(files: list[Path]) -> Iterator[str]:
     """Yield a line for each class name of the package that occurs more than once."""
-    places: dict[str, list[str]] = defaultdict(list)
+    locations: dict[str, list[str]] = defaultdict(list)
     for file in files:
         for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
             if isinstance(node, ast.ClassDef):
-                places[node.name].append(f"{file.relative_to(ROOT).as_posix()}:{node.lineno}")
-    for name, found_at in sorted(places.items()):
+                locations[node.name].append(f"{file.relative_to(ROOT).as_posix()}:{node.lineno}")
+    for name, found_at in sorted(locations.items()):
         if len(found_at) > 1:
             yield f"{name} is the name of {len(found_at)} classes: {', '.join(found_at)}"
 

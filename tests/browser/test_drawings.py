@@ -156,7 +156,7 @@ class _Heard(BaseHTTPRequestHandler):
     """Serves drawings at /0, /1 …, and notes every other request."""
 
     files: tuple[bytes, ...] = ()
-    heard: tuple[str, ...] = ()
+    requested: tuple[str, ...] = ()
 
     def do_GET(self) -> None:
         name = self.path.strip("/")
@@ -177,7 +177,7 @@ class _Heard(BaseHTTPRequestHandler):
             self.wfile.write(type(self).files[int(name)])
             return
         if "favicon" not in self.path:
-            type(self).heard += (self.path,)
+            type(self).requested += (self.path,)
         self.send_response(404)
         self.end_headers()
 
@@ -212,18 +212,20 @@ def document(name: str, address: str) -> bytes:
 
 def open_all(page: Page, address: str, handler: type[_Heard], files: list[bytes]) -> set[int]:
     """Show each drawing in a frame of its own, click into it, and return the numbers of those that loaded something."""
-    handler.files, handler.heard = tuple(files), ()
+    handler.files, handler.requested = tuple(files), ()
     page.goto(f"{address}/all")
     for frame in page.query_selector_all("iframe"):
         box = frame.bounding_box()
         assert box
         page.mouse.click(box["x"] + 20, box["y"] + 20)
-    quiet, heard = 0, -1
+    quiet, events = 0, -1
     while quiet < 10:  # a second without another request: those that are made leave at once
         page.wait_for_timeout(100)
-        quiet, heard = (quiet + 1 if len(handler.heard) == heard else 0), len(handler.heard)
+        quiet, events = (quiet + 1 if len(handler.requested) == events else 0), len(handler.requested)
     page.goto("about:blank")
-    return {int(path.split("/")[2].partition("#")[0]) for path in handler.heard if path.startswith("/heard/")}
+    return {
+        int(path.split("/")[2].partition("#")[0]) for path in handler.requested if path.startswith("/heard/")
+    }
 
 
 def test_no_vector_loads_or_runs_anything(page: Page, server: tuple[str, type[_Heard]]) -> None:
@@ -242,8 +244,8 @@ def test_no_vector_loads_or_runs_anything(page: Page, server: tuple[str, type[_H
         clean.append(result.data)
         if list(VECTORS).index(name) in loud:
             assert find_danger(data, ImageFormat.SVG), name
-    heard = open_all(page, address, handler, clean)
-    assert not heard, [list(VECTORS)[number] for number in heard]
+    events = open_all(page, address, handler, clean)
+    assert not events, [list(VECTORS)[number] for number in events]
 
 
 def charts() -> dict[str, bytes]:
@@ -279,7 +281,7 @@ def test_ordinary_drawings_look_the_same(page: Page, server: tuple[str, type[_He
     drawings |= charts()
     assert len(drawings) > 30
     cleaned = {name: sanitise(data) for name, data in drawings.items()}
-    assert any(one.removed for one in cleaned.values())
+    assert any(item.removed for item in cleaned.values())
     files = [part for name, data in drawings.items() for part in (data, cleaned[name].data)]
     handler.files = tuple(files)
     for number, name in enumerate(drawings):
@@ -295,9 +297,9 @@ def shot(page: Page, address: str) -> np.ndarray:
 
 def test_the_result_depends_on_the_drawing_alone() -> None:
     first = b'<ns0:svg xmlns:ns0="http://www.w3.org/2000/svg" width="4" height="4"><ns0:script/><ns0:g/></ns0:svg>'
-    other = b'<o:svg xmlns:o="http://www.w3.org/2000/svg" width="4" height="4" xmlns:x="urn:x"><o:script/><x:y/></o:svg>'
+    second = b'<o:svg xmlns:o="http://www.w3.org/2000/svg" width="4" height="4" xmlns:x="urn:x"><o:script/><x:y/></o:svg>'
     before = sanitise(first)
-    sanitise(other)
+    sanitise(second)
     assert sanitise(first) == before
     assert before.data == b'<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4"><g /></svg>'
 

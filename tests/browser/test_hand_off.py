@@ -46,8 +46,8 @@ def address(base: Path) -> Iterator[str]:
     parts.store.sources.set_recipe(row.id, write_recipe(RECIPE))
     parts.inspections.request(parts.store.sources.by_slug("hills"))
     wait_until_looked(app)
-    with serving(app) as place:
-        yield f"{place}/s/hills/hand-off"
+    with serving(app) as location:
+        yield f"{location}/s/hills/hand-off"
     close_app(app)
 
 
@@ -95,10 +95,10 @@ def test_the_simulator_answers_while_the_slider_is_dragged_and_a_frame_says_the_
     expect(page).to_have_url(re.compile("viewport=700"))
     page.get_by_label("The browser shows").select_option("old")
     expect(verdict).to_contain_text("an old browser fetches")
-    said = page.locator("[data-fetched]")
-    expect(said).to_contain_text("tree-800w")
+    text = page.locator("[data-fetched]")
+    expect(text).to_contain_text("tree-800w")
     page.locator("[data-frame]").evaluate("frame => { frame.style.width = '202px' }")
-    expect(said).to_contain_text(re.compile(r"200 px wide at density 1: fetched tree-\d+w\.\w+, \d"))
+    expect(text).to_contain_text(re.compile(r"200 px wide at density 1: fetched tree-\d+w\.\w+, \d"))
 
 
 def test_snippets_are_written_while_one_types_and_words_are_kept(page: Page, address: str) -> None:

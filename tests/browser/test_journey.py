@@ -69,7 +69,7 @@ def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "place",
+    "location",
     [
         "/",
         "/s/small-site/intake",
@@ -88,10 +88,10 @@ def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
         "/gone",
     ],
 )
-def test_every_page_is_accessible_and_fits(browser: Browser, live: str, place: str) -> None:
+def test_every_page_is_accessible_and_fits(browser: Browser, live: str, location: str) -> None:
     context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="light")
     page = context.new_page()
-    page.goto(live + place)
+    page.goto(live + location)
     assert barriers(page) == [] and too_wide(page) == []
     context.close()
 
@@ -164,8 +164,8 @@ def test_chromium_fetches_a_modern_format_at_the_width_that_is_needed(
     """HTML Living Standard, "Selecting an image source", answered by Chromium's own `currentSrc`."""
     manifest = read_manifest(site / "manifest.json")
     assert manifest
-    shown = Markup(sizes=sizes, loading="eager")
-    markup = Delivered("a", manifest.originals[0].renditions, shown).html()
+    visible = Markup(sizes=sizes, loading="eager")
+    markup = Delivered("a", manifest.originals[0].renditions, visible).html()
     (site / "page.html").write_text(
         f"<!doctype html><meta charset=utf-8><style>body{{margin:0}}</style>{markup}"
     )

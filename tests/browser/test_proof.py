@@ -62,8 +62,8 @@ def test_bands_show_the_renditions_own_pixels_and_flipping_the_originals(page: P
     def part(name: str, first: int, end: int) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
         """The columns of the screen, and those of a picture, between two columns of the picture."""
         rows = slice(max(0, -int(top)), max(0, -int(top)) + 300)
-        own = slice(int(top) + rows.start, int(top) + rows.stop)
-        return shot[rows, first - int(left) : end - int(left)], whole[name][own, first:end]
+        own_values = slice(int(top) + rows.start, int(top) + rows.stop)
+        return shot[rows, first - int(left) : end - int(left)], whole[name][own_values, first:end]
 
     from_left = max(0, int(left))
     edges = [int(left + across * share / 3) for share in range(1, 3)]
@@ -156,7 +156,7 @@ def test_the_eye_is_tested_blind(page: Page, live: str) -> None:
             break
         assert "webp" not in page.locator(".pair").inner_html()
         left, right = (
-            decoded(page, str(one.get_attribute("href"))) for one in page.locator(".pair image").all()
+            decoded(page, str(item.get_attribute("href"))) for item in page.locator(".pair image").all()
         )
         assert np.array_equal(left, exact) != np.array_equal(right, exact)
         with page.expect_navigation():

@@ -51,13 +51,13 @@ ALL_RECIPES = {
 def elements_of(recipe: Recipe) -> list[Element]:
     """Return a landscape's and a portrait's element in every one of the `sizes`, as its plan would have it."""
     known = {"wide.jpg": facts(3000, 2000), "tall.jpg": facts(1400, 2100)}
-    found = []
+    result = []
     for original in make_plan(known, recipe).originals:
         candidates = [MarkupRendition(r.path, r.format, r.size, r.facet) for r in original.renditions]
         for sizes in SIZES:
             markup = recipe.markup.model_copy(update={"sizes": sizes, "loading": "eager"})
-            found.append(compose(candidates, markup, art=art_direction_of(recipe)))
-    return found
+            result.append(compose(candidates, markup, art=art_direction_of(recipe)))
+    return result
 
 
 def without_avif(element: Element) -> Element:
@@ -78,10 +78,10 @@ def test_chromium_takes_what_we_say_for_every_starting_recipe(
     context = browser.new_context(device_scale_factor=density, viewport={"width": 400, "height": 800})
     page = context.new_page()
     elements = [
-        one
+        item
         for recipe in ALL_RECIPES.values()
         for plain in elements_of(recipe)
-        for one in (plain, without_avif(plain))
+        for item in (plain, without_avif(plain))
     ]
     # An address of its own for each: a browser takes a larger candidate that it has in memory over the right one.
     text = "".join(
@@ -99,7 +99,7 @@ def test_chromium_takes_what_we_say_for_every_starting_recipe(
     page.goto((tmp_path / "index.html").as_uri())
     differs = []
     for width, frame in zip(VIEWPORTS, page.frames[1:], strict=True):
-        taken = frame.evaluate(
+        used = frame.evaluate(
             """async text => {
                 document.body.innerHTML = text;
                 await Promise.allSettled([...document.images].map(image => image.decode()));
@@ -107,10 +107,10 @@ def test_chromium_takes_what_we_say_for_every_starting_recipe(
             }""",
             text.replace("VIEWPORT", str(width)),
         )
-        for element, theirs in zip(elements, taken, strict=True):
-            ours = choose_source(element, Screen(width, density, 800), formats=FORMATS)
-            if ours is None or ours.url != theirs:
-                differs.append((width, dict(element.img).get("sizes"), ours, theirs))
+        for element, theirs in zip(elements, used, strict=True):
+            owned = choose_source(element, Screen(width, density, 800), formats=FORMATS)
+            if owned is None or owned.url != theirs:
+                differs.append((width, dict(element.img).get("sizes"), owned, theirs))
     context.close()
     assert len(elements) >= 2 * len(ALL_RECIPES) * len(SIZES) and not differs
 

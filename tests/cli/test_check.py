@@ -52,7 +52,7 @@ def test_a_site_is_built_and_checked_from_any_folder_of_it(
 ) -> None:
     monkeypatch.chdir(site / "css")
     first = json.loads(command("check", "--json").stdout)
-    assert {one["kind"] for one in first["findings"]} == {"missing"} and not first["passed"]
+    assert {item["kind"] for item in first["findings"]} == {"missing"} and not first["passed"]
     assert command("build").returncode == 0
     good = command("check", "--junit", site / "good.xml")
     assert good.returncode == 0 and "nothing to find fault with" in good.stderr
@@ -62,14 +62,14 @@ def test_a_site_is_built_and_checked_from_any_folder_of_it(
     assert command("build").returncode == 0
     (site / "img" / "b.jpg").write_bytes(pictures.jpeg(pictures.photo(260, 200, 3)))
     (site / "words.toml").write_text('["b.jpg"]\nalt = ""\n')
-    found = command("check", "--junit", site / "bad.xml")
-    assert found.returncode == 1
+    result = command("check", "--junit", site / "bad.xml")
+    assert result.returncode == 1
     for line in (
         "stale: b.jpg: 3 of its 3 renditions were made from something else.",
         "orphaned: a-200w.avif:",
         "alt: a.jpg:",
     ):
-        assert line in found.stdout
+        assert line in result.stdout
     suite = next(iter(JUnitXml.fromfile(str(site / "bad.xml"))))
     assert (suite.tests, suite.failures) == (len(KINDS), 3)
     good_suite = next(iter(JUnitXml.fromfile(str(site / "good.xml"))))
@@ -92,10 +92,10 @@ def test_a_mistake_in_the_project_file_is_said_by_its_key(text: str, says: str) 
 
 
 def test_each_limit_of_the_budget_is_held() -> None:
-    one = delivered()
+    item = delivered()
     entry = OriginalEntry(
         path="photos/a b.jpg", sha256="0", bytes=9, format="jpeg", width=1600, height=800, kind="photo",
-        transparent=False, renditions=one.renditions, snippet="",
+        transparent=False, renditions=item.renditions, snippet="",
     )  # fmt: skip
     photo = FormatSet(avif=Avif(target=70), webp=Webp(band=(50, 80)), jpeg=Jpeg())
     recipe = Recipe(
@@ -111,10 +111,10 @@ folders = { photos = 100, other = 1 }
 page_views = [{ viewport = 390, density = 2, bytes = 2399 }, { viewport = 390, bytes = 1200 }]
 """
     budget = read_project(text, file="").budget
-    found = list(
+    result = list(
         over_budget(manifest, budget, {}, {"index.html": ["photos/a b.jpg"], "b.html": ["gone.jpg"]})
     )
-    assert [one.kind for one in found] == [
+    assert [item.kind for item in result] == [
         "rendition",
         "widest",
         "widest",
@@ -125,10 +125,12 @@ page_views = [{ viewport = 390, density = 2, bytes = 2399 }, { viewport = 390, b
         "score",
         "alt",
     ]
-    assert "2.4 kB at 390 px and density 2" in found[4].what
-    assert {one.what.rpartition("for ")[2] for one in found if one.kind == "score"} == {"WebP.", "JPEG."}
-    said = list(over_budget(manifest, budget, {"photos/a b.jpg": ImageMetadata(alt="")}, {}))
-    assert "alt" not in {one.kind for one in said} and "page-view" not in {one.kind for one in said}
+    assert "2.4 kB at 390 px and density 2" in result[4].what
+    assert {item.what.rpartition("for ")[2] for item in result if item.kind == "score"} == {"WebP.", "JPEG."}
+    text_value = list(over_budget(manifest, budget, {"photos/a b.jpg": ImageMetadata(alt="")}, {}))
+    assert "alt" not in {item.kind for item in text_value} and "page-view" not in {
+        item.kind for item in text_value
+    }
 
 
 def test_findings_survive_xml() -> None:

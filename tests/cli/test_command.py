@@ -58,10 +58,10 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     )
     assert {row["state"] for row in states["renditions"]} <= {"unchanged", "skipped"}
 
-    shown = ("snippet", "--manifest", out / "manifest.json", "deep/sideways, été.jpg")
-    said = command(*shown, "--alt", "A tree", "--prefix", "/img/").stdout
-    assert said.startswith("<picture>") and "/img/deep/sideways%2C%20%C3%A9t%C3%A9-200w.avif 200w" in said
-    assert 'alt="A tree"' in said
+    visible = ("snippet", "--manifest", out / "manifest.json", "deep/sideways, été.jpg")
+    text = command(*visible, "--alt", "A tree", "--prefix", "/img/").stdout
+    assert text.startswith("<picture>") and "/img/deep/sideways%2C%20%C3%A9t%C3%A9-200w.avif 200w" in text
+    assert 'alt="A tree"' in text
     signs = {
         "preload": 'rel="preload" as="image"',
         "css": "image-set(",
@@ -70,13 +70,13 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
         "jinja": "{%- macro picture",
     }
     for form, sign in signs.items():
-        assert sign in command(*shown, "--form", form).stdout, form
+        assert sign in command(*visible, "--form", form).stdout, form
     every = command("snippet", "--manifest", out, "--decorative", "--hero")
     assert every.stdout.count('alt=""') == every.stdout.count("<img") == 7 and not every.stderr
     assert every.stdout.count('fetchpriority="high"') == 1
     for server, sign in (("nginx", "try_files"), ("apache", "RewriteEngine On")):
         assert sign in command("server-rules", out, "--for", server, "--originals", "/img/").stdout
-    unsaid = command(*shown)
+    unsaid = command(*visible)
     assert (
         unsaid.returncode == 0 and " alt=" not in unsaid.stdout and "no alternative text yet" in unsaid.stderr
     )
@@ -105,11 +105,11 @@ def test_look_tells_what_is_there(source: Path) -> None:
     (source / "wrong.png").write_bytes(b"GIF is what this is not")
     looked = command("look", source, "--json")
     assert looked.returncode == 1
-    found = {item["path"]: item for item in json.loads(looked.stdout)["originals"]}
-    assert found["deep/sideways, été.jpg"]["size"] == [400, 600]
-    assert found["IMG_1.HEIC"]["format"] == "heic"
-    assert (found["clear.png"]["kind"], found["clear.png"]["transparent"]) == ("graphic", True)
-    assert found["moving.gif"]["frames"] == 2
+    result = {item["path"]: item for item in json.loads(looked.stdout)["originals"]}
+    assert result["deep/sideways, été.jpg"]["size"] == [400, 600]
+    assert result["IMG_1.HEIC"]["format"] == "heic"
+    assert (result["clear.png"]["kind"], result["clear.png"]["transparent"]) == ("graphic", True)
+    assert result["moving.gif"]["frames"] == 2
     assert "400 × 600" in command("look", source).stdout
 
 
@@ -164,10 +164,10 @@ def test_control_c_stops_and_the_same_command_goes_on(tmp_path: Path) -> None:
 
 
 def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> None:
-    with socket.socket() as taken:
-        taken.bind(("127.0.0.1", 0))
-        taken.listen()
-        port = taken.getsockname()[1]
+    with socket.socket() as used:
+        used.bind(("127.0.0.1", 0))
+        used.listen()
+        port = used.getsockname()[1]
         refused = command("serve", "--port", port, "--data", tmp_path / "data")
     assert refused.returncode == 2
     assert f"Port {port} is taken" in refused.stderr and "--port" in refused.stderr
@@ -246,7 +246,7 @@ def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
     assert "one-column-blog" in command("recipe", "--list").stdout
     (tmp_path / "blog.toml").write_text(command("recipe", "--start", "one-column-blog").stdout)
     (tmp_path / "visits.csv").write_text("width,share\n390,3\n1280,1\n")
-    told = command(
+    lines = command(
         "ladder",
         tmp_path / "blog.toml",
         "--viewports",
@@ -255,7 +255,7 @@ def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
         "390,800",
         "--json",
     )
-    result = json.loads(told.stdout)
+    result = json.loads(lines.stdout)
     assert result["ladders"]["best"] == {"widths": [390, 760, 780, 1520], "beyond": 0, "short": 0}
     assert result["ladders"]["against"]["short"] == 0.125  # 1520 px are needed by half of a quarter
     assert result["sizes"] == "min(100vw, 760px)"
@@ -269,7 +269,7 @@ def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
         command("ladder", tmp_path / "blog.toml", "--against", "a,b"),
         command("recipe", "--start", "zebra"),
     ]
-    assert [one.returncode for one in wrong] == [2, 2, 2]
+    assert [item.returncode for item in wrong] == [2, 2, 2]
     assert "Line 2" in wrong[0].stderr and "there are" in wrong[2].stderr.lower()
 
 
@@ -325,8 +325,8 @@ def test_proof_prints_measured_candidates_finds_a_target_and_writes_one_file(
     source: Path, tmp_path: Path
 ) -> None:
     page = tmp_path / "sheet.html"
-    asked = ("-c", "webp-40", "-c", "jpeg-70", "--width", 300, "--html", page, "--json")
-    done = command("proof", source / "photo.jpg", source / "notes.txt", *asked)
+    request = ("-c", "webp-40", "-c", "jpeg-70", "--width", 300, "--html", page, "--json")
+    done = command("proof", source / "photo.jpg", source / "notes.txt", *request)
     assert done.returncode == 1 and "notes.txt" in done.stderr
     photo, notes = json.loads(done.stdout)["pictures"]
     assert (photo["width"], photo["height"]) == (300, 200) and notes["candidates"] == [] and notes["remedy"]
@@ -339,9 +339,9 @@ def test_proof_prints_measured_candidates_finds_a_target_and_writes_one_file(
         and text.count("data:image/png") == 1
         and "http:" not in text.replace("http://www.w3.org", "")
     )
-    found = command("proof", source / "photo.jpg", "--target", 70, "--width", 300)
-    assert found.returncode == 0
-    lines = [line.split() for line in found.stdout.splitlines()[1:]]
+    result = command("proof", source / "photo.jpg", "--target", 70, "--width", 300)
+    assert result.returncode == 0
+    lines = [line.split() for line in result.stdout.splitlines()[1:]]
     assert [line[0] for line in lines] == ["AVIF", "WebP", "JPEG"]
     assert all(70 <= float(line[line.index("score") + 1]) <= 73 for line in lines)
     assert command("proof", source / "photo.jpg", "-c", "gif-3").returncode == 2

@@ -27,16 +27,16 @@ class Watcher:
 
     def __init__(self, stderr: IO[str]) -> None:
         self._stderr = stderr
-        self.said: list[str] = []
+        self.lines: list[str] = []
         self.rest = ""
 
     def hears(self, part: str) -> str:
         """Wait for a line with something in it."""
         for line in self._stderr:
-            self.said.append(line)
+            self.lines.append(line)
             if part in line:
                 return line
-        raise AssertionError(f"never said {part}: {self.said}")
+        raise AssertionError(f"never said {part}: {self.lines}")
 
 
 @contextmanager
@@ -94,7 +94,7 @@ def test_what_is_dropped_is_made_when_it_is_whole_and_nothing_is_made_twice(
         assert not (source / FAILURES_FILE).exists()
     before = {file: file.stat().st_mtime_ns for file in out.glob("*.jpg")}
     with watching(source, out, "--remove-orphans") as watcher:
-        assert any("made 0" in line for line in watcher.said)
+        assert any("made 0" in line for line in watcher.lines)
         (source / "slow.jpg").rename(source / "renamed.jpg")
         watcher.hears("changed: ")
         assert (out / "renamed-60w.jpg").is_file() and not (out / "slow-60w.jpg").exists()

@@ -18,5 +18,5 @@ def test_a_text_that_looks_like_a_formula_is_a_text(name: str) -> None:
 
 def test_everything_else_is_as_it_was() -> None:
     rows = [("a, b.jpg", 'say "x"', "é", "1=2", "", 0), ("x\ny", "a-b", "'q", "ü", "~", 1.5)]
-    [_, *found] = csv.reader(io.StringIO(csv_text("abcdef", rows), newline=""))
-    assert found == [[str(value) for value in row] for row in rows]
+    [_, *result] = csv.reader(io.StringIO(csv_text("abcdef", rows), newline=""))
+    assert result == [[str(value) for value in row] for row in rows]

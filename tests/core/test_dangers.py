@@ -14,7 +14,7 @@ PNG = pictures.png(pictures.graphic(40, 30))
 
 
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "text"),
     [
         (archive(JPEG), "archive"),
         (archive(PNG), "archive"),
@@ -28,9 +28,9 @@ PNG = pictures.png(pictures.graphic(40, 30))
         (SVG % b'<image href="http://evil.example/x.png"/>', "holds"),
     ],
 )
-def test_it_is_refused_for_what_it_is_besides(data: bytes, said: str) -> None:
+def test_it_is_refused_for_what_it_is_besides(data: bytes, text: str) -> None:
     fmt = sniff(data)
-    assert fmt is not None and said in find_danger(data, fmt)
+    assert fmt is not None and text in find_danger(data, fmt)
 
 
 @pytest.mark.parametrize(

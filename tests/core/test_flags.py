@@ -56,22 +56,22 @@ def test_a_flag_is_raised_for_its_reason_and_no_other(name: str, changes: dict, 
 
 
 def test_names_collide_without_endings_and_without_case() -> None:
-    given = {name: facts(sha256=name * 8) for name in ("a/t.jpg", "a/T.png", "b/t.jpg", "a/u.jpg")}
+    values = {name: facts(sha256=name * 8) for name in ("a/t.jpg", "a/T.png", "b/t.jpg", "a/u.jpg")}
     flagged = {
         path
-        for path, found in flags_of(given, Recipe()).items()
-        if any(f.flag is Flag.COLLISION for f in found)
+        for path, result in flags_of(values, Recipe()).items()
+        if any(f.flag is Flag.COLLISION for f in result)
     }
     assert flagged == {"a/t.jpg", "a/T.png"}
 
 
 def test_the_better_of_two_copies_is_the_larger_one() -> None:
-    big, other = pictures.photo(1200, 800, 4), pictures.photo(1200, 800, 5)
-    given = {
+    big, second = pictures.photo(1200, 800, 4), pictures.photo(1200, 800, 5)
+    values = {
         "big.jpg": inspect_bytes(pictures.jpeg(big, quality=95)),
         "small.jpg": inspect_bytes(pictures.jpeg(big.resize((400, 267)), quality=70)),
         "copy.jpg": inspect_bytes(pictures.jpeg(big, quality=95)),
-        "other.jpg": inspect_bytes(pictures.jpeg(other)),
+        "other.jpg": inspect_bytes(pictures.jpeg(second)),
         "mirror.jpg": inspect_bytes(pictures.jpeg(big.transpose(0))),
         "white.jpg": inspect_bytes(
             pictures.jpeg(pictures.graphic(10, 10).resize((300, 200)).point(lambda _: 255))
@@ -80,8 +80,8 @@ def test_the_better_of_two_copies_is_the_larger_one() -> None:
             pictures.jpeg(pictures.graphic(10, 10).resize((600, 400)).point(lambda _: 254))
         ),
     }
-    found = find_duplicates(given)
-    assert {path: (copy.preferred, copy.exact) for path, copy in found.items()} == {
+    result = find_duplicates(values)
+    assert {path: (copy.preferred, copy.exact) for path, copy in result.items()} == {
         "copy.jpg": ("big.jpg", True),
         "small.jpg": ("big.jpg", False),
     }

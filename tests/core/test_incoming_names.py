@@ -14,7 +14,7 @@ from young_prism.core.naming.incoming import LONGEST_NAME, incoming_path, printa
 
 
 @pytest.mark.parametrize(
-    ("given_name", "kept"),
+    ("given_name", "saved"),
     [
         ("a.jpg", "a.jpg"),
         (
@@ -32,11 +32,11 @@ from young_prism.core.naming.incoming import LONGEST_NAME, incoming_path, printa
         ("e\u0301.jpg", "é.jpg"),
     ],
 )
-def test_a_name_is_kept_wherever_that_is_safe(given_name: str, kept: str) -> None:
-    found = incoming_path(given_name)
-    assert found.path == kept
-    assert bool(found.note) == (
-        unicodedata.normalize("NFC", given_name.replace("\\", "/").replace("./a//", "a/")) != kept
+def test_a_name_is_kept_wherever_that_is_safe(given_name: str, saved: str) -> None:
+    result = incoming_path(given_name)
+    assert result.path == saved
+    assert bool(result.note) == (
+        unicodedata.normalize("NFC", given_name.replace("\\", "/").replace("./a//", "a/")) != saved
     )
 
 
@@ -62,9 +62,9 @@ def test_a_path_that_is_not_safe_is_refused_with_the_reason(given_name: str, wor
 
 
 def test_names_of_three_hundred_bytes_are_shortened_and_stay_apart() -> None:
-    one, other = (incoming_path("é" * 150 + f"{end}.jpeg").path for end in "ab")
-    assert one != other
-    assert one.endswith(".jpeg") and len(one.encode()) <= LONGEST_NAME
+    item, second = (incoming_path("é" * 150 + f"{end}.jpeg").path for end in "ab")
+    assert item != second
+    assert item.endswith(".jpeg") and len(item.encode()) <= LONGEST_NAME
 
 
 @given(st.text(max_size=300))

@@ -38,7 +38,7 @@ def test_a_format_is_dropped_when_a_safer_one_needs_no_more_bytes(
 
 
 @pytest.mark.parametrize(
-    ("before", "after", "said"),
+    ("before", "after", "text"),
     [
         (209_000, 39_000, "81 % smaller"),
         (8_200_000, 2_400_000, "71 % smaller"),
@@ -50,13 +50,13 @@ def test_a_format_is_dropped_when_a_safer_one_needs_no_more_bytes(
         (0, 10, "same size"),
     ],
 )
-def test_a_saving_is_a_share_of_the_original(before: int, after: int, said: str) -> None:
+def test_a_saving_is_a_share_of_the_original(before: int, after: int, text: str) -> None:
     # Common practice, no source.
-    assert format_saving(before, after) == said
+    assert format_saving(before, after) == text
 
 
 @pytest.mark.parametrize(
-    ("size", "said"),
+    ("size", "text"),
     [
         (0, "0 B"),
         (999, "999 B"),
@@ -67,13 +67,13 @@ def test_a_saving_is_a_share_of_the_original(before: int, after: int, said: str)
         (8_200_000, "8.2 MB"),
     ],
 )
-def test_kilobytes_are_thousands(size: int, said: str) -> None:
-    assert format_bytes(size) == said
+def test_kilobytes_are_thousands(size: int, text: str) -> None:
+    assert format_bytes(size) == text
 
 
 def _kinds() -> list[type[errors.YoungPrismError]]:
-    found = [kind for _, kind in inspect.getmembers(errors, inspect.isclass)]
-    return [kind for kind in found if issubclass(kind, errors.YoungPrismError)]
+    result = [kind for _, kind in inspect.getmembers(errors, inspect.isclass)]
+    return [kind for kind in result if issubclass(kind, errors.YoungPrismError)]
 
 
 @pytest.mark.parametrize("kind", _kinds())

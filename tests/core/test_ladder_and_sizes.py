@@ -75,11 +75,11 @@ def test_fitting_in_a_box_agrees_with_pillow(original: Size, box: Size) -> None:
         theirs = (box.width, original.height / original.width * box.width)
     else:
         theirs = (original.width / original.height * box.height, box.height)
-    ours = original.inside(box)
-    assert all(abs(a - max(1, b)) <= 0.5 + 1e-6 for a, b in zip(ours, theirs, strict=True))
-    if max(original) <= 300 and min(ours) > 1:
+    owned = original.inside(box)
+    assert all(abs(a - max(1, b)) <= 0.5 + 1e-6 for a, b in zip(owned, theirs, strict=True))
+    if max(original) <= 300 and min(owned) > 1:
         contained = ImageOps.contain(Image.new("1", original), box).size
-        assert all(abs(a - b) <= 1 for a, b in zip(ours, contained, strict=True))
+        assert all(abs(a - b) <= 1 for a, b in zip(owned, contained, strict=True))
 
 
 @pytest.mark.parametrize(
@@ -175,13 +175,13 @@ def test_sizes_says_the_same_as_the_lines(lines: tuple[LayoutLine, ...], sizes: 
 
 def test_viewports_come_from_a_csv() -> None:
     assert read_viewports("width,share\n390, 14.5%\n\n1280,8\n") == ((390, 14.5), (1280, 8.0))
-    for text, said in (
+    for text, text_value in (
         ("390,1\noops,2", "Line 2"),
         ("", "no viewport"),
         ("width,share", "no viewport"),
         ("390,1\n400", "Line 2"),
     ):
-        with pytest.raises(RecipeError, match=said):
+        with pytest.raises(RecipeError, match=text_value):
             read_viewports(text, file="visits.csv")
 
 

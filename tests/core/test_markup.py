@@ -26,11 +26,11 @@ from young_prism.core.types import ImageFormat, Size
 class _Elements(HTMLParser):
     def __init__(self, text: str) -> None:
         super().__init__()
-        self.found: list[tuple[str, dict[str, str | None]]] = []
+        self.elements: list[tuple[str, dict[str, str | None]]] = []
         self.feed(text)
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        self.found.append((tag, dict(attrs)))
+        self.elements.append((tag, dict(attrs)))
 
 
 def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") -> MarkupRendition:
@@ -40,45 +40,51 @@ def rung(width: int, fmt: ImageFormat, name: str = "a", facet: str = "whole") ->
 def elements(
     candidates: list[MarkupRendition], markup: Markup, **values: object
 ) -> list[tuple[str, dict[str, str | None]]]:
-    return _Elements(html(compose(candidates, markup, **values))).found
+    return _Elements(html(compose(candidates, markup, **values))).elements
 
 
 def test_a_rung_that_weighs_no_less_than_a_larger_one_is_not_offered() -> None:
     """A screenshot's 760 px weighed 98,936 bytes and its 1400 px 63,230 (measured): the phone takes the larger one."""
     plain = delivered()
 
-    def weigh(one: RenditionEntry) -> RenditionEntry:
-        heavy = one.format == "webp" and one.width in (400, 800)
-        return one.model_copy(
-            update={"bytes": 98_936 if heavy else 63_230 if one.format == "webp" else one.bytes}
+    def weigh(first: RenditionEntry) -> RenditionEntry:
+        heavy = first.format == "webp" and first.width in (400, 800)
+        return first.model_copy(
+            update={"bytes": 98_936 if heavy else 63_230 if first.format == "webp" else first.bytes}
         )
 
-    shown = _Elements(replace(plain, renditions=tuple(weigh(one) for one in plain.renditions)).html()).found
-    srcset = {str(attrs.get("type")): str(attrs["srcset"]) for _, attrs in shown if "srcset" in attrs}
+    visible = _Elements(
+        replace(plain, renditions=tuple(weigh(rendition) for rendition in plain.renditions)).html()
+    ).elements
+    srcset = {str(attrs.get("type")): str(attrs["srcset"]) for _, attrs in visible if "srcset" in attrs}
     assert "1600w" in srcset["image/webp"] and "400w" not in srcset["image/webp"].replace("1600w", "")
     assert "800w" not in srcset["image/webp"]
     for untouched in ("image/avif", "None"):
         assert all(f"{width}w" in srcset[untouched] for width in (400, 800, 1600))
     screen = Screen(390, 2)
     for formats in (ALL_FORMATS, frozenset({"webp", "jpeg"})):
-        made = replace(plain, renditions=tuple(weigh(one) for one in plain.renditions))
-        taken = fetch(ladders(made, formats), screen).taken
-        lighter = [one for one in made.renditions if one.format == taken.format and one.width > taken.width]
-        assert all(one.bytes > taken.bytes for one in lighter)
+        made = replace(plain, renditions=tuple(weigh(rendition) for rendition in plain.renditions))
+        used = fetch(ladders(made, formats), screen).taken
+        lighter = [
+            rendition
+            for rendition in made.renditions
+            if rendition.format == used.format and rendition.width > used.width
+        ]
+        assert all(item.bytes > used.bytes for item in lighter)
 
 
 def test_sources_come_in_order_of_preference_and_the_fallback_carries_the_size() -> None:
-    found = elements(
+    result = elements(
         [rung(w, f, "ä, b") for f in ALL for w in (800, 400, 2000)],
         Markup(),
         text=MarkupContext('The "hill" & <car>'),
     )
-    assert [tag for tag, _ in found] == ["picture", "source", "source", "img"]
-    assert [attrs["type"] for _, attrs in found[1:3]] == ["image/avif", "image/webp"]
-    assert found[1][1]["srcset"] == (
+    assert [tag for tag, _ in result] == ["picture", "source", "source", "img"]
+    assert [attrs["type"] for _, attrs in result[1:3]] == ["image/avif", "image/webp"]
+    assert result[1][1]["srcset"] == (
         "%C3%A4%2C%20b-400w.avif 400w, %C3%A4%2C%20b-800w.avif 800w, %C3%A4%2C%20b-2000w.avif 2000w"
     )
-    img = found[3][1]
+    img = result[3][1]
     assert (img["width"], img["height"], img["sizes"]) == ("2000", "1000", "100vw")
     assert (img["loading"], img["decoding"], img["alt"]) == ("lazy", "async", 'The "hill" & <car>')
     assert img["src"] == "%C3%A4%2C%20b-800w.jpg"
@@ -111,13 +117,13 @@ def test_a_hero_is_loaded_at_once_and_auto_sizes_are_for_what_is_lazy() -> None:
 
 def test_a_preload_fetches_what_the_page_will_take_and_nothing_twice() -> None:
     """HTML, 4.6.7.20: links have no order, so that their media must exclude each other."""
-    found = _Elements(preload(delivered(facet="square"))).found
-    assert [attrs["media"] for _, attrs in found] == ["(max-width: 480px)", "(min-width: 480.02px)"]
-    assert {attrs["type"] for _, attrs in found} == {"image/avif"}
+    result = _Elements(preload(delivered(facet="square"))).elements
+    assert [attrs["media"] for _, attrs in result] == ["(max-width: 480px)", "(min-width: 480.02px)"]
+    assert {attrs["type"] for _, attrs in result} == {"image/avif"}
     for width in (300, 480, 481, 1200):
-        fitting = [attrs for _, attrs in found if list_matches(str(attrs["media"]), Screen(width))]
-        taken = choose_source(delivered(facet="square").element(), Screen(width))
-        assert len(fitting) == 1 and taken and taken.url in str(fitting[0]["imagesrcset"])
+        fitting = [attrs for _, attrs in result if list_matches(str(attrs["media"]), Screen(width))]
+        used = choose_source(delivered(facet="square").element(), Screen(width))
+        assert len(fitting) == 1 and used and used.url in str(fitting[0]["imagesrcset"])
 
 
 def test_css_gives_each_range_of_viewports_what_is_enough_there() -> None:
@@ -130,12 +136,12 @@ def test_css_gives_each_range_of_viewports_what_is_enough_there() -> None:
 
 
 def test_markdown_survives_its_own_signs() -> None:
-    said = MarkupContext("a [b] *c*", 'say "x"')
-    assert markdown(delivered(), said) == ('![a \\[b\\] \\*c\\*](photos/a%20b-800w.jpg "say \\"x\\"")')
+    text = MarkupContext("a [b] *c*", 'say "x"')
+    assert markdown(delivered(), text) == ('![a \\[b\\] \\*c\\*](photos/a%20b-800w.jpg "say \\"x\\"")')
 
 
 @pytest.mark.parametrize(
-    "said",
+    "text",
     [
         MarkupContext(),
         MarkupContext(""),
@@ -144,16 +150,16 @@ def test_markdown_survives_its_own_signs() -> None:
     ],
 )
 @pytest.mark.parametrize("facet", [None, "square"])
-def test_the_macro_writes_from_the_data_what_the_snippet_says(said: MarkupContext, facet: str | None) -> None:
-    one = delivered(facet=facet)
-    plain = json.loads(json.dumps(data([one], {one.path: said})))
+def test_the_macro_writes_from_the_data_what_the_snippet_says(text: MarkupContext, facet: str | None) -> None:
+    item = delivered(facet=facet)
+    plain = json.loads(json.dumps(data([item], {item.path: text})))
     environment = jinja2.Environment(
         autoescape=True,
         loader=jinja2.DictLoader({"young-prism.jinja": JINJA_MACRO}),
         undefined=jinja2.StrictUndefined,
     )
     page = environment.from_string('{% from "young-prism.jinja" import picture %}{{ picture(one) }}')
-    assert _Elements(page.render(one=plain[one.path])).found == _Elements(one.html(said)).found
+    assert _Elements(page.render(one=plain[item.path])).elements == _Elements(item.html(text)).elements
 
 
 def test_srcset_s_commas_belong_to_whom_the_standard_says() -> None:
@@ -220,13 +226,13 @@ def test_the_source_is_settled_before_the_rung_and_of_the_rungs_the_least_that_i
     plain = choose_source(element, Screen(700, 1), formats=())
     assert plain and plain.url.endswith("a%20b-800w.jpg")
     enough = [choose_source(element, Screen(800, density)) for density in (0.5, 1, 1.01, 3)]
-    assert [taken and taken.width for taken in enough] == [400, 800, 1600, 1600]
+    assert [used and used.width for used in enough] == [400, 800, 1600, 1600]
 
 
 def test_a_lazy_picture_with_auto_takes_the_width_of_its_place() -> None:
     element = delivered(markup=Markup(sizes="100vw", auto_sizes=True)).element()
-    taken = choose_source(element, Screen(1600, 1), laid_out=350)
-    assert taken and (taken.slot, taken.width) == (350, 400)
+    used = choose_source(element, Screen(1600, 1), laid_out=350)
+    assert used and (used.slot, used.width) == (350, 400)
 
 
 def test_a_recipe_s_own_markup_reaches_the_original_s_entry() -> None:

@@ -132,7 +132,9 @@ def test_a_recipe_with_random_names_needs_a_secret_and_its_manifest_does_not_tel
         read_recipe('[names]\nrule = "{random}-{width}.{ext}"\nsecret = "short"')
     recipe = read_recipe('[names]\nrule = "{random:20}-{width}.{ext}"\nsecret = "nobody else knows this"')
     [original] = make_plan({"a/summit.jpg": facts()}, recipe).originals
-    names = {re.fullmatch(r"a/([a-z2-7]{20})-\d+\.\w+", one.path)[1] for one in original.renditions}
+    names = {
+        re.fullmatch(r"a/([a-z2-7]{20})-\d+\.\w+", rendition.path)[1] for rendition in original.renditions
+    }
     assert len(names) == 1 and "summit" not in str(names)
-    shown = recipe.published.model_dump_json()
-    assert "nobody else" not in shown and Recipe.model_validate_json(shown).published != recipe
+    visible = recipe.published.model_dump_json()
+    assert "nobody else" not in visible and Recipe.model_validate_json(visible).published != recipe

@@ -68,8 +68,8 @@ def test_originals_that_a_rule_without_stems_calls_the_same_are_told_apart_too()
 
 
 def test_a_plan_does_not_depend_on_the_order_of_its_originals() -> None:
-    given = {name: facts() for name in ("b.jpg", "a.jpg", "a.png")}
-    assert make_plan(given, Recipe()) == make_plan(dict(reversed(given.items())), Recipe())
+    values = {name: facts() for name in ("b.jpg", "a.jpg", "a.png")}
+    assert make_plan(values, Recipe()) == make_plan(dict(reversed(values.items())), Recipe())
 
 
 def test_a_key_changes_with_what_matters_to_the_pixels_and_with_nothing_else() -> None:
@@ -79,17 +79,17 @@ def test_a_key_changes_with_what_matters_to_the_pixels_and_with_nothing_else() -
     base = keys(facts(400), Recipe())
     renamed = keys(facts(400), Recipe(names=Names(rule="{stem}_{width}.{ext}")))
     assert renamed == base
-    other = keys(
+    second = keys(
         facts(400), Recipe(formats=Formats(photo=FormatSet(avif=Avif(quality=50), webp=Webp(), jpeg=Jpeg())))
     )
-    assert {fmt for fmt in base if base[fmt] != other[fmt]} == {"avif"}
+    assert {fmt for fmt in base if base[fmt] != second[fmt]} == {"avif"}
     assert not set(base.values()) & set(keys(facts(400, sha256="1" * 64), Recipe()).values())
 
 
 def paths(recipe: Recipe, *originals: str) -> list[str]:
     """The names of the JPEGs, one rung each."""
-    one = recipe.model_copy(update={"ladder": Ladder(widths=(400,))})
-    plan = make_plan({path: facts(sha256=path.encode().hex().ljust(64, "0")) for path in originals}, one)
+    item = recipe.model_copy(update={"ladder": Ladder(widths=(400,))})
+    plan = make_plan({path: facts(sha256=path.encode().hex().ljust(64, "0")) for path in originals}, item)
     return [
         r.path for original in plan.originals for r in original.renditions if r.format is ImageFormat.JPEG
     ]
@@ -153,9 +153,9 @@ def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None
 def test_the_smallest_change_that_solves_the_names_is_found_and_does_solve_them(
     paths: list[str], names: Names, changes: dict[str, str] | None
 ) -> None:
-    given = {path: facts(sha256=path.encode().hex()[:64].ljust(64, "0")) for path in paths}
-    found = suggest_names(given, Recipe(names=names))
-    assert (dict(found.changes) if found else None) == changes
-    if found:
-        solved = make_plan(given, Recipe(names=names.model_copy(update=dict(found.changes))))
-        assert found.after == 0 and not solved.warnings
+    values = {path: facts(sha256=path.encode().hex()[:64].ljust(64, "0")) for path in paths}
+    result = suggest_names(values, Recipe(names=names))
+    assert (dict(result.changes) if result else None) == changes
+    if result:
+        solved = make_plan(values, Recipe(names=names.model_copy(update=dict(result.changes))))
+        assert result.after == 0 and not solved.warnings

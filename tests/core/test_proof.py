@@ -106,8 +106,8 @@ def test_a_few_stand_for_the_rest_each_once() -> None:
         "clear.png": pictures.png(pictures.graphic(300, 300, clear=True)),
         "icon.png": pictures.png(pictures.graphic(30, 30, clear=True)),
     }
-    found = representative_originals({path: inspect_bytes(data) for path, data in files.items()})
-    assert [one.path for one in found] == ["heavy.png", "rough.jpg", "flat.jpg", "drawn.png", "clear.png"]
+    result = representative_originals({path: inspect_bytes(data) for path, data in files.items()})
+    assert [item.path for item in result] == ["heavy.png", "rough.jpg", "flat.jpg", "drawn.png", "clear.png"]
     assert representative_originals({}) == []
 
 
@@ -129,8 +129,8 @@ def test_a_target_is_written_for_a_kind_a_folder_or_one_original() -> None:
     photo = read_recipe(kind).formats.photo
     assert photo.target == 76 and photo.band is None and photo.avif == Avif(quality=50)
     assert kind.startswith("# ours")
-    one = apply_choice(kind, "a/b [1].jpg", FACTS, ChoiceScope.ORIGINAL, target_changes(90))
-    folder = apply_choice(one, "a/c.jpg", FACTS, ChoiceScope.FOLDER, band_changes(60, 70.5))
+    item = apply_choice(kind, "a/b [1].jpg", FACTS, ChoiceScope.ORIGINAL, target_changes(90))
+    folder = apply_choice(item, "a/c.jpg", FACTS, ChoiceScope.FOLDER, band_changes(60, 70.5))
     recipe = read_recipe(folder)
     # Of several exceptions the last one counts: the one for a single original stays behind that for its folder.
     assert [override.match for override in recipe.overrides] == ["/a/**", "/a/b \\[1\\].jpg"]
@@ -165,7 +165,7 @@ def test_a_candidate_is_written_with_all_that_makes_it() -> None:
 def test_the_staircase_ends_near_what_an_eye_can_see(limit: float) -> None:
     """Eyes that see everything well under their limit, guess well over it, and something between near it."""
     scores = [20, 35, 48, 58, 65, 70, 75, 80, 84, 88, 92, 95]
-    found = []
+    result = []
     for seed in range(60):
         rng = random.Random(seed)  # noqa: S311  (not for secrets)
         answers: list[bool] = []
@@ -173,8 +173,8 @@ def test_the_staircase_ends_near_what_an_eye_can_see(limit: float) -> None:
             seen = min(1.0, max(0.0, (limit + 5 - scores[level]) / 10))
             answers.append(rng.random() < seen or rng.random() < 0.5)
         assert len(answers) <= 24
-        found.append(verdict(scores, answers).score)
-    assert abs(sorted(found)[30] - limit) <= 6
+        result.append(verdict(scores, answers).score)
+    assert abs(sorted(result)[30] - limit) <= 6
 
 
 def test_eyes_that_see_all_or_nothing_are_told_so() -> None:

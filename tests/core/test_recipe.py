@@ -105,7 +105,7 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "text_value"),
     [
         ("[ladder]\nwidth = [400]", "line 2, ladder.width is not a key of a recipe; did you mean widths?"),
         ("zebra = 1", "line 1, zebra is not a key of a recipe; there are version, name, ladder"),
@@ -133,20 +133,20 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
         ("name = oops", "line 1"),
     ],
 )
-def test_a_wrong_recipe_is_refused_by_file_and_key(text: str, said: str) -> None:
+def test_a_wrong_recipe_is_refused_by_file_and_key(text: str, text_value: str) -> None:
     with pytest.raises(RecipeError) as caught:
         read_recipe(text, file="site.toml")
-    assert said in str(caught.value)
+    assert text_value in str(caught.value)
     assert caught.value.file == "site.toml"
 
 
 @given(_recipes, _recipes)
-def test_two_recipes_differ_in_what_is_said_to_differ(one: Recipe, other: Recipe) -> None:
-    found = differences(one, other)
-    assert bool(found) == (one != other)
-    assert differences(one, one) == []
-    assert [(key, theirs, ours) for key, ours, theirs in found] == sorted(
-        differences(other, one), key=lambda d: [key for key, *_ in found].index(d.key)
+def test_two_recipes_differ_in_what_is_said_to_differ(first: Recipe, second: Recipe) -> None:
+    result = differences(first, second)
+    assert bool(result) == (first != second)
+    assert differences(first, first) == []
+    assert [(key, theirs, owned) for key, owned, theirs in result] == sorted(
+        differences(second, first), key=lambda d: [key for key, *_ in result].index(d.key)
     )
 
 
@@ -180,21 +180,21 @@ def test_one_value_is_changed_and_all_else_stays_comments_too(changes: list) -> 
     text = _COMMENTED
     for path, value in changes:
         text = with_value(text, path, value)
-        said = read_plain(text, path)
-        assert said == value
+        text_value = read_plain(text, path)
+        assert text_value == value
     for comment in ("# a blog", "# its name", "# one column"):
         assert comment in text
     assert value_at({}, "formats.animation.webp.effort") == read_plain(text, "formats.animation.webp.effort")
 
 
 def read_plain(text: str, path: str) -> object:
-    found: object = parsed(text)
+    result: object = parsed(text)
     for part in path.split("."):
         try:
-            found = found[int(part) if part.isdigit() else part]  # type: ignore[index]
+            result = result[int(part) if part.isdigit() else part]  # type: ignore[index]
         except LookupError:
             return None
-    return found
+    return result
 
 
 @pytest.mark.parametrize(
@@ -254,4 +254,4 @@ def test_every_key_is_documented_and_the_examples_can_be_used() -> None:
 
 def test_an_exception_without_cuts_is_told_from_one_that_says_nothing_of_them() -> None:
     nothing, without = (Recipe(overrides=(Override(match="*.jpg", facets=cuts),)) for cuts in (None, ()))
-    assert [one.key for one in differences(nothing, without)] == ["overrides.*.jpg.facets"]
+    assert [item.key for item in differences(nothing, without)] == ["overrides.*.jpg.facets"]

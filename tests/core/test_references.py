@@ -20,7 +20,7 @@ def exact(text: str, ending: str = "html") -> list[tuple[str, int]]:
 
 
 @pytest.mark.parametrize(
-    ("page", "found"),
+    ("page", "result"),
     [
         ("<img src=a.jpg>", [("a.jpg", 0)]),
         ('<IMG SRC=" a.jpg " width="640">', [("a.jpg", 640)]),
@@ -43,8 +43,8 @@ def exact(text: str, ending: str = "html") -> list[tuple[str, int]]:
         ("<img src='{{ picture }}.jpg'><img src='<?= $a ?>.jpg'>", []),
     ],
 )
-def test_what_a_page_refers_to(page: str, found: list[tuple[str, int]]) -> None:
-    assert exact(page) == found
+def test_what_a_page_refers_to(page: str, result: list[tuple[str, int]]) -> None:
+    assert exact(page) == result
 
 
 def test_what_a_stylesheet_refers_to() -> None:
@@ -61,8 +61,8 @@ def test_what_a_stylesheet_refers_to() -> None:
 
 
 def test_mentions_in_scripts_show_use_and_nothing_more() -> None:
-    found = references('load("img/a%20b.jpg"); const x = `/static/c.png`; d.pngs', "js")
-    assert [(ref.url, ref.is_text_mention) for ref in found] == [
+    result = references('load("img/a%20b.jpg"); const x = `/static/c.png`; d.pngs', "js")
+    assert [(ref.url, ref.is_text_mention) for ref in result] == [
         ("img/a%20b.jpg", True),
         ("/static/c.png", True),
     ]
@@ -83,13 +83,13 @@ def test_addresses_lead_to_originals_or_to_nothing() -> None:
         "app.js": references('show("d.png")', "js"),
     }
     files = {"images/a.jpg", "public/c.jpg", "public/images/a.jpg"}
-    found = collect_references(pages, files, ["a.jpg", "été b.jpg", "d.png", "unused.png"], "images")
-    assert found.used == {
+    result = collect_references(pages, files, ["a.jpg", "été b.jpg", "d.png", "unused.png"], "images")
+    assert result.used == {
         "a.jpg": Usage(("index.html", "deep/page.html"), 900),
         "été b.jpg": Usage(("index.html",), 0),
         "d.png": Usage(("app.js",), 0),
     }
-    assert found.missing == (
+    assert result.missing == (
         Missing("public/images/A.JPG", ("public/p.html",), "public/images/a.jpg"),
         Missing("public/images/gone.jpg", ("public/p.html",), ""),
     )
@@ -106,11 +106,11 @@ def test_use_raises_its_flags() -> None:
         "wide.jpg": facts(width=500, sha256="b"),
         "idle.jpg": facts(sha256="c"),
     }
-    found = flags_of(originals, Recipe(), (), collect_references(pages, (), originals, ""))
-    assert {path: {flagged.flag for flagged in flags} for path, flags in found.items()} == {
+    result = flags_of(originals, Recipe(), (), collect_references(pages, (), originals, ""))
+    assert {path: {flagged.flag for flagged in flags} for path, flags in result.items()} == {
         "small.jpg": {Flag.SMALL},
         "idle.jpg": {Flag.UNUSED},
         "gone.jpg": {Flag.MISSING},
     }
-    assert "500 px" in found["small.jpg"][0].what
+    assert "500 px" in result["small.jpg"][0].what
     assert not flags_of(originals, Recipe())  # no page was read: nothing is known of use

@@ -40,7 +40,7 @@ def big(images: int, between: str) -> Rewriting:
         text += between
         changes.append((edits, number))
     made = [change(text, f"{number}.jpg", edits, seen) for edits, number in changes]
-    return Rewriting(text, tuple(one for one in made if one), ())
+    return Rewriting(text, tuple(item for item in made if item), ())
 
 
 @pytest.mark.parametrize("between", ["\n", ""])
@@ -48,9 +48,9 @@ def test_the_diff_of_one_change_is_short_however_large_the_page(between: str) ->
     page = big(3000, between)
     whole = "".join(line.text for hunk in hunks(page) for line in hunk.lines if line.sign == "+")
     assert whole.count("<picture>") == 3000
-    [one] = change_hunks(page, page.changes[1500])
-    assert sum(len(line.text) for line in one.lines) < 2000
-    assert any('"1500.jpg"' in line.text for line in one.lines)
+    [item] = change_hunks(page, page.changes[1500])
+    assert sum(len(line.text) for line in item.lines) < 2000
+    assert any('"1500.jpg"' in line.text for line in item.lines)
     assert (
         line_number(page.text, page.changes[1500].start)
         == page.text.count("\n", 0, page.changes[1500].start) + 1
@@ -83,10 +83,10 @@ def rewritten(
 ) -> tuple[bytes, Rewriting]:
     document = Document.from_bytes(data.encode() if isinstance(data, str) else data)
     if page.endswith(".css"):
-        found = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
+        result = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
     else:
-        found = rewrite_page(document, page, where or site(), RewriteOptions(**wish))
-    return document.bytes_of(found.applied()), found
+        result = rewrite_page(document, page, where or site(), RewriteOptions(**wish))
+    return document.bytes_of(result.applied()), result
 
 
 OURS = {
@@ -137,13 +137,13 @@ PAGES = [
 @pytest.mark.parametrize("mode", list(Mode))
 def test_only_pictures_change_and_a_second_time_nothing_does(page: str, mode: Mode) -> None:
     """html5lib follows the HTML Living Standard's parsing algorithm."""
-    after, found = rewritten(page, mode=mode)
+    after, result = rewritten(page, mode=mode)
     assert plain_tree(after) == plain_tree(page.encode())
     assert rewritten(after, mode=mode)[1].changes == ()
-    for one in found.changes:
-        assert len(re.findall("<img|<IMG", found.text[one.start : one.end])) <= 1
-    kept = difflib.SequenceMatcher(None, page, after.decode(), autojunk=False)
-    assert mode is not Mode.SIZES or sum(block.size for block in kept.get_matching_blocks()) == len(page)
+    for reference in result.changes:
+        assert len(re.findall("<img|<IMG", result.text[reference.start : reference.end])) <= 1
+    saved = difflib.SequenceMatcher(None, page, after.decode(), autojunk=False)
+    assert mode is not Mode.SIZES or sum(block.size for block in saved.get_matching_blocks()) == len(page)
 
 
 def test_a_picture_on_a_line_of_its_own_gets_lines_and_one_in_a_sentence_does_not() -> None:
@@ -169,8 +169,8 @@ def test_addresses_are_written_in_the_page_s_own_manner() -> None:
         assert f'src="{expected}"' in rewritten(f'{base}<img src="{url}">', page)[0].decode()
     far = rewritten('<img src="img/a.jpg">', where=site(out=None, address="https://p.test/x"))[0].decode()
     assert 'src="https://p.test/x/a-800w.jpg"' in far
-    foreign, found = rewritten('<base href="https://x.test/"><img src="img/a.jpg">')
-    assert b"<picture" not in foreign and found.left[0].why == "it lies on another host"
+    foreign, result = rewritten('<base href="https://x.test/"><img src="img/a.jpg">')
+    assert b"<picture" not in foreign and result.left[0].why == "it lies on another host"
 
 
 def test_a_move_changes_the_prefix_alone_and_lost_renditions_are_repaired() -> None:
@@ -179,12 +179,12 @@ def test_a_move_changes_the_prefix_alone_and_lost_renditions_are_repaired() -> N
     assert moved == once.replace(b"pictures/", b"https://cdn.test/y/")
     assert rewritten(moved)[0] == once
     fewer = named("a.jpg")
-    others = tuple(
+    rest = tuple(
         r.model_copy(update={"path": r.path.replace("w.", "wide.")})
         for r in fewer.renditions
         if r.width > 400
     )
-    changed = site(delivered={"a.jpg": Delivered("a.jpg", others, fewer.markup, (), False, fewer.size)})
+    changed = site(delivered={"a.jpg": Delivered("a.jpg", rest, fewer.markup, (), False, fewer.size)})
     repaired = rewritten(once, where=changed)[0]
     assert b"-400w" not in repaired and b"a-800wide.avif 800w" in repaired
     assert plain_tree(repaired) == plain_tree(once) and rewritten(repaired, where=changed)[1].changes == ()
@@ -194,7 +194,7 @@ def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> 
     page = '<picture>\n  <source media="(max-width: 500px)" srcset="img/hero-m.jpg">\n  <source type="image/webp" srcset="img/a.webp">\n  <img src="img/a.jpg" sizes="50vw">\n</picture>'
     after = rewritten(page)[0].decode()
     sources = re.findall(r"<source [^>]*>", after)
-    assert [re.findall(r'(?:media|type)="([^"]*)"', one) for one in sources] == [
+    assert [re.findall(r'(?:media|type)="([^"]*)"', source) for source in sources] == [
         ["(max-width: 500px)", "image/avif"],
         ["(max-width: 500px)", "image/webp"],
         ["(max-width: 500px)"],
@@ -230,9 +230,9 @@ def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> 
     ],
 )
 def test_what_cannot_be_changed_safely_is_left_alone_and_listed(page: str, why: str) -> None:
-    after, found = rewritten(f"<p>\n{page}\n</p>")
+    after, result = rewritten(f"<p>\n{page}\n</p>")
     assert after.decode() == f"<p>\n{page}\n</p>"
-    assert [(left.line, left.why) for left in found.left] == [(2, why)]
+    assert [(left.line, left.why) for left in result.left] == [(2, why)]
 
 
 @pytest.mark.parametrize(
@@ -240,8 +240,8 @@ def test_what_cannot_be_changed_safely_is_left_alone_and_listed(page: str, why: 
     ['<img src="data:image/png;base64,AAAA">', "<img src=''>", '<p>{# <img src="img/a.jpg"> #}'],
 )
 def test_what_is_no_address_is_not_worth_a_word(page: str) -> None:
-    after, found = rewritten(page)
-    assert after.decode() == page and not found.left
+    after, result = rewritten(page)
+    assert after.decode() == page and not result.left
 
 
 def test_template_s_tags_survive_wherever_they_stand() -> None:
@@ -249,8 +249,8 @@ def test_template_s_tags_survive_wherever_they_stand() -> None:
         '{% for p in x if p > 3 %}<p {{ attrs }}><img {% if a > b %}class="x"{% endif %} src="img/a.jpg" {{ more }}>'
         '<a title="{{ url("x") }}"><% if (a < b) { %><img src="img/a.jpg" alt="{{ t | e("<") }}"><% } %>{% endfor %}'
     )
-    after, found = rewritten(page)
-    assert len(found.changes) == 2
+    after, result = rewritten(page)
+    assert len(result.changes) == 2
     for part in (
         "{% for p in x if p > 3 %}",
         '{% if a > b %}class="x"{% endif %}',
@@ -271,14 +271,14 @@ def test_template_s_tags_survive_wherever_they_stand() -> None:
     ],
 )
 def test_every_encoding_comes_out_as_it_went_in(data: bytes, page: str) -> None:
-    after, found = rewritten(data)
-    assert len(found.changes) == 1
-    edit = [one for change in found.changes for one in change.edits]
+    after, result = rewritten(data)
+    assert len(result.changes) == 1
+    edit = [edit for change in result.changes for edit in change.edits]
     document = Document.from_bytes(data)
     rebuilt, at = "", 0
-    for one in edit:
-        rebuilt += document.text[at : one.start] + one.new
-        at = one.end
+    for item in edit:
+        rebuilt += document.text[at : item.start] + item.new
+        at = item.end
     assert after == document.bytes_of(rebuilt + document.text[at:])
     assert rewritten(after)[1].changes == ()
     assert page == "utf-8" or 'alt="é"' in after.decode(page)
@@ -304,7 +304,7 @@ CSS = """.hero { color: red; background: #333 url( 'img/a.jpg' ) center / cover 
 
 
 def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_file() -> None:
-    after, found = rewritten(CSS, "site.css")
+    after, result = rewritten(CSS, "site.css")
     text = after.decode()
     assert (
         'color: red; /* original: img/a.jpg */ background: #333 url("pictures/a-1600w.jpg") center / cover no-repeat; '
@@ -315,7 +315,7 @@ def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_fil
         in text
     )
     assert "-10px 0 }" in text and text.count("image-set(") == 4  # a rendition of its own width is there
-    assert [left.why for left in found.left] == ["mask-image is not rewritten", "it lies on another host"]
+    assert [left.why for left in result.left] == ["mask-image is not rewritten", "it lies on another host"]
     assert text.count("/* original:") == 4 and "/* .old { background: url(img/a.jpg) } */" in text
     assert rewritten(after, "site.css")[1].changes == ()
     plain = rewritten(CSS, "site.css", mode="addresses")[0].decode()
@@ -325,8 +325,8 @@ def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_fil
 
 def test_selectors_that_a_picture_comes_between_are_listed() -> None:
     css = "figure > img { margin: 0 }\n.a img, p + img.b { top: 0 }\nimg + p, img.c ~ p {}\n.img > b, a[href='> img'] p {}"
-    found = rewritten(css, "site.css")[1]
-    assert [(left.line, left.url) for left in found.left] == [
+    result = rewritten(css, "site.css")[1]
+    assert [(left.line, left.url) for left in result.left] == [
         (1, "figure > img"), (2, ".a img, p + img.b"), (3, "img + p, img.c ~ p"),
     ]  # fmt: skip
     assert rewritten(css, "site.css", mode="addresses")[1].left == ()
@@ -335,14 +335,14 @@ def test_selectors_that_a_picture_comes_between_are_listed() -> None:
 def test_a_sprite_without_a_rendition_of_its_size_stays() -> None:
     small = named("a.jpg")
     few = Delivered("a.jpg", small.renditions, small.markup, (), False, Size(3000, 1500))
-    after, found = rewritten(".s{background:url(img/a.jpg)}", "site.css", site(delivered={"a.jpg": few}))
-    assert b"pictures" not in after and "natural size" in found.left[0].why
+    after, result = rewritten(".s{background:url(img/a.jpg)}", "site.css", site(delivered={"a.jpg": few}))
+    assert b"pictures" not in after and "natural size" in result.left[0].why
 
 
 def test_style_elements_and_attributes_are_stylesheets_too() -> None:
     page = "<style>\n.a { background: url(img/a.jpg) 0/cover }\n</style><div style=\"background-image: url('img/a.jpg'); background-size: cover\">x</div>"
-    after, found = rewritten(page)
-    assert len(found.changes) == 2 and b"url('pictures/a-1600w.avif') type('image/avif') 1x" in after
+    after, result = rewritten(page)
+    assert len(result.changes) == 2 and b"url('pictures/a-1600w.avif') type('image/avif') 1x" in after
     assert plain_tree(after).count("image-set") == 2 and rewritten(after)[1].changes == ()
 
 
@@ -359,6 +359,6 @@ FRAGMENTS = st.lists(
 @given(FRAGMENTS)
 def test_no_page_is_so_broken_that_it_is_broken_further(parts: list[str]) -> None:
     page = "".join(parts)
-    after, found = rewritten(page)
+    after, result = rewritten(page)
     assert rewritten(after)[0] == after
-    assert found.applied(()) == found.text
+    assert result.applied(()) == result.text

@@ -35,8 +35,8 @@ def test_the_last_line_that_fits_decides(exclude: tuple[str, ...], path: str, li
 
 def test_include_lines_let_in_only_what_they_catch() -> None:
     scope = Scope(include=("photos/", "*.png"))
-    asked = {path: scope.included_by(path) for path in ("photos/a/b.jpg", "c.png", "c.jpg")}
-    assert asked == {"photos/a/b.jpg": "photos/", "c.png": "*.png", "c.jpg": ""}
+    request = {path: scope.included_by(path) for path in ("photos/a/b.jpg", "c.png", "c.jpg")}
+    assert request == {"photos/a/b.jpg": "photos/", "c.png": "*.png", "c.jpg": ""}
     assert Scope().included_by("anything.jpg") == "*"
 
 
@@ -66,12 +66,12 @@ def test_files_are_left_out_just_as_git_leaves_them_out(tmp_path: Path) -> None:
     names.append("x y.jpg")
     subprocess.run(["git", "init", "-q", tmp_path], check=True)
     (tmp_path / ".gitignore").write_text("\n".join(lines))
-    said = subprocess.run(
+    text = subprocess.run(
         ["git", "-c", "core.quotepath=off", "check-ignore", *names],
         cwd=tmp_path,
         capture_output=True,
         text=True,
         check=False,
     )
-    ours = [name for name in names if Scope(exclude=tuple(lines)).excluded_by(name)]
-    assert ours == said.stdout.splitlines()
+    owned = [name for name in names if Scope(exclude=tuple(lines)).excluded_by(name)]
+    assert owned == text.stdout.splitlines()

@@ -50,25 +50,25 @@ def test_a_layout_says_how_wide_a_picture_is_shown() -> None:
 
 
 def test_sums_by_format_folder_and_view_are_those_of_the_parts() -> None:
-    found = summed(("a.jpg", 1000, SUMMIT), ("deep/b.jpg", 500, rungs((AVIF, 400, 30), (JPEG, 400, 70))))
-    assert (found["originals"], found["before"], found["after"]) == (2, 1500, 490)
-    assert found["formats"] == {"avif": [4, 260], "jpeg": [3, 230]}
-    assert found["folders"] == {"": [1, 1000, 390, 60], "deep": [1, 500, 100, 30]}
-    assert found["views"]["390x2"] == 90 and found["views"]["390x1"] == 50
-    assert found["savings"] == [["a.jpg", 1000, 60], ["deep/b.jpg", 500, 30]]
-    assert found["verified"] == 7 and found["faults"] == 0
+    result = summed(("a.jpg", 1000, SUMMIT), ("deep/b.jpg", 500, rungs((AVIF, 400, 30), (JPEG, 400, 70))))
+    assert (result["originals"], result["before"], result["after"]) == (2, 1500, 490)
+    assert result["formats"] == {"avif": [4, 260], "jpeg": [3, 230]}
+    assert result["folders"] == {"": [1, 1000, 390, 60], "deep": [1, 500, 100, 30]}
+    assert result["views"]["390x2"] == 90 and result["views"]["390x1"] == 50
+    assert result["savings"] == [["a.jpg", 1000, 60], ["deep/b.jpg", 500, 30]]
+    assert result["verified"] == 7 and result["faults"] == 0
 
 
 def test_what_grew_or_was_kept_is_listed_and_an_original_without_renditions_is_fetched_as_it_is() -> None:
-    kept = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest", is_kept=True)]
-    found = summed(
-        ("grew.jpg", 50, rungs((AVIF, 800, 60))), ("kept.jpg", 100, kept), ("fine.jpg", 1000, SUMMIT)
+    saved = [Result(JPEG, 400, 90, KEPT, "the original's own pixels were already the smallest", is_kept=True)]
+    result = summed(
+        ("grew.jpg", 50, rungs((AVIF, 800, 60))), ("kept.jpg", 100, saved), ("fine.jpg", 1000, SUMMIT)
     )
-    assert [one[0] for one in found["larger"]] == ["grew.jpg", "kept.jpg"]
-    assert found["larger"][1][1] == "the original's own pixels were already the smallest"
+    assert [item[0] for item in result["larger"]] == ["grew.jpg", "kept.jpg"]
+    assert result["larger"][1][1] == "the original's own pixels were already the smallest"
     failed = [Result(AVIF, 400, 0, FAILED, "It was made, and is not what it was to be: it is 7 × 5.")]
-    found = summed(("bad.jpg", 10, [*failed, *rungs((JPEG, 400, 5))]))
-    assert (found["verified"], found["faults"]) == (2, 1)
+    result = summed(("bad.jpg", 10, [*failed, *rungs((JPEG, 400, 5))]))
+    assert (result["verified"], result["faults"]) == (2, 1)
 
 
 def test_two_runs_are_compared_by_what_differs() -> None:

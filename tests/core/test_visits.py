@@ -28,11 +28,11 @@ MIMES = {"avif": "image/avif", "webp": "image/webp", "jpeg": "image/jpeg"}
 def test_the_quick_way_finds_what_the_standard_s_steps_find(
     formats: set[str], facet: str | None, sizes: str
 ) -> None:
-    one = delivered(facet=facet, markup=Markup(sizes=sizes))
-    choices, element = ladders(one, formats), one.element()
+    item = delivered(facet=facet, markup=Markup(sizes=sizes))
+    choices, element = ladders(item, formats), item.element()
     for visit in typical_visits():
-        taken = choose_source(element, visit.screen, formats={MIMES[fmt] for fmt in formats})
-        assert taken and taken.url.replace("%20", " ") == fetch(choices, visit.screen).taken.path
+        used = choose_source(element, visit.screen, formats={MIMES[fmt] for fmt in formats})
+        assert used and used.url.replace("%20", " ") == fetch(choices, visit.screen).taken.path
 
 
 def test_pixels_too_many_and_too_few_are_shares_of_the_place() -> None:
@@ -47,11 +47,11 @@ def test_pixels_too_many_and_too_few_are_shares_of_the_place() -> None:
 def test_a_mix_of_visitors_is_whole_and_adds_up() -> None:
     visits = typical_visits()
     assert sum(visit.share for visit in visits) == pytest.approx(1)
-    one = delivered(markup=Markup(sizes="100px"))
+    item = delivered(markup=Markup(sizes="100px"))
     # Everybody takes the least rung: 400 px of AVIF, 3 bytes a pixel of width in the test's own renditions.
-    assert average_fetch([(one, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 1200))
-    assert [rung.width for rung in unused(ladders(one), visits)] == [800, 1600]
-    assert average_fetch([(one, 1)], visits, ALL_FORMATS - {"avif"}).after == pytest.approx(800)
+    assert average_fetch([(item, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 1200))
+    assert [rung.width for rung in unused(ladders(item), visits)] == [800, 1600]
+    assert average_fetch([(item, 1)], visits, ALL_FORMATS - {"avif"}).after == pytest.approx(800)
 
 
 def test_time_is_a_round_trip_and_the_bits() -> None:

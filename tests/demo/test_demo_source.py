@@ -44,7 +44,7 @@ def test_it_is_large_enough_to_be_worth_trying(looks: InspectionResult) -> None:
 def test_every_flag_is_there_to_be_seen(looks: InspectionResult) -> None:
     failed = [left.path for left in looks.left_out]
     flags = flags_of(looks.facts, Recipe(), failed, looks.references)
-    assert {flagged.flag for found in flags.values() for flagged in found} == set(Flag)
+    assert {flagged.flag for result in flags.values() for flagged in result} == set(Flag)
 
 
 def test_the_awkward_cases_are_what_they_say(looks: InspectionResult) -> None:

@@ -30,7 +30,7 @@ BROKEN = DamagedError("The file ends in the middle of the picture.", remedy="Exp
 def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
     """A desk whose workers do nothing by themselves: `heard` are those who wait to hear, `runs` what was asked for."""
     store = Store(tmp_path / "a.sqlite3")
-    heard: list[Any] = []
+    events: list[Any] = []
     runs: list[list[str]] = []
 
     def start(source: Any, recipe: Any, *, origin: str, only: list[str]) -> int:
@@ -41,14 +41,14 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
             source.id, origin=origin, owner="server", recipe="", version="1", only=only, quick=True
         )
 
-    places = UploadFolders(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
-    first: Any = SimpleNamespace(submit=lambda _job, on_result: heard.append(on_result))
+    locations = UploadFolders(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
+    first: Any = SimpleNamespace(submit=lambda _job, on_result: events.append(on_result))
     stage = SimpleNamespace(meanwhile=[])
-    desk = UploadService(store, first, start, places, lambda _row: None)
+    desk = UploadService(store, first, start, locations, lambda _row: None)
     source = desk.resolve_source()
     row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
-    heard.pop()(QuickResult(inspect_bytes(ONE), (), "#888888"))
-    stage.__dict__.update(store=store, desk=desk, source=source, heard=heard, runs=runs, id=row.id)
+    events.pop()(QuickResult(inspect_bytes(ONE), (), "#888888"))
+    stage.__dict__.update(store=store, desk=desk, source=source, heard=events, runs=runs, id=row.id)
     yield stage
     store.close()
 

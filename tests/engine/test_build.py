@@ -214,11 +214,11 @@ def test_bad_input_costs_itself_only_and_is_said_clearly(tmp_path: Path) -> None
     os.mkfifo(source / "pipe.jpg")
     before = pictures.hashes(source)
     result = run(source, tmp_path / "out")
-    said = {failure.path: failure for failure in result.failures}
-    assert set(said) == {*bad, "nowhere.jpg"}
+    text = {failure.path: failure for failure in result.failures}
+    assert set(text) == {*bad, "nowhere.jpg"}
     for name, (_, words) in bad.items():
-        assert words in said[name].error, said[name].error
-        assert said[name].remedy.endswith(".")
+        assert words in text[name].error, text[name].error
+        assert text[name].remedy.endswith(".")
     assert {left.path for left in result.skipped if not left.rendition} == {
         "linked",
         "linked.jpg",
@@ -233,7 +233,7 @@ def test_bad_input_costs_itself_only_and_is_said_clearly(tmp_path: Path) -> None
 
 def test_the_output_folder_is_no_source_and_the_source_no_output(source: Path) -> None:
     run(source, source / "out")
-    assert not any(found.path.startswith("out") for found in scan(source, output=source / "out").originals)
+    assert not any(result.path.startswith("out") for result in scan(source, output=source / "out").originals)
     again = run(source, source / "out")
     assert again.outcomes[Outcome.MADE] == 0
     assert any("out/" in note for note in again.notes)

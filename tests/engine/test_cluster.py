@@ -59,10 +59,10 @@ def test_a_cluster_that_loses_a_worker_makes_the_same_bytes_as_this_machine(
     address, workers = scheduler
     source = faults.photos(tmp_path / "site", 6)
     build(source, tmp_path / "here", RECIPE, options=BuildOptions(jobs=2))
-    heard: list[Event] = []
+    events: list[Event] = []
 
     def listen(event: Event) -> None:
-        heard.append(event)
+        events.append(event)
         if isinstance(event, OriginalDone) and workers[0].poll() is None:
             workers[0].kill()
 
@@ -72,7 +72,7 @@ def test_a_cluster_that_loses_a_worker_makes_the_same_bytes_as_this_machine(
     assert result.outcomes[Outcome.FAILED] == 0
     assert faults.results(tmp_path / "there") == faults.results(tmp_path / "here")
     assert {
-        event.worker for event in heard if isinstance(event, WorkerProgress)
+        event.worker for event in events if isinstance(event, WorkerProgress)
     }  # who is at what is known here too
 
 

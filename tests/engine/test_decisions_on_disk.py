@@ -106,13 +106,13 @@ def test_a_title_names_and_a_focal_point_remakes_only_what_is_cut(tmp_path: Path
     source.mkdir()
     (source / "DSC_0001.jpg").write_bytes(pictures.jpeg(pictures.photo(160, 100)))
     recipe = quick(facets=(Facet(name="square", aspect="1:1"),))
-    said = {"DSC_0001.jpg": ImageMetadata((0.1, 0.5), "Summit café at dawn")}
-    run(source, out, recipe, metadata=said)
+    text = {"DSC_0001.jpg": ImageMetadata((0.1, 0.5), "Summit café at dawn")}
+    run(source, out, recipe, metadata=text)
     first = files(out)
     assert "summit-café-at-dawn-120w.webp" in first and "summit-café-at-dawn-square-100w.jpg" in first
 
     moved = run(
-        source, out, recipe, metadata={"DSC_0001.jpg": said["DSC_0001.jpg"]._replace(focal=(0.9, 0.5))}
+        source, out, recipe, metadata={"DSC_0001.jpg": text["DSC_0001.jpg"]._replace(focal=(0.9, 0.5))}
     )
     second = files(out)
     assert moved.outcomes[Outcome.FAILED] == 0 and set(first) == set(second)
@@ -131,21 +131,21 @@ def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -
 
     with pytest.raises(RecipeError, match="no such watermark"):
         load_watermarks(recipe, source)
-    beside = tmp_path / "rules"
-    (beside / "marks").mkdir(parents=True)
-    shutil.copy(source / "a.jpg", beside / "marks/m.png")
+    adjacent = tmp_path / "rules"
+    (adjacent / "marks").mkdir(parents=True)
+    shutil.copy(source / "a.jpg", adjacent / "marks/m.png")
     with pytest.raises(RecipeError, match="PNG or an SVG"):
-        load_watermarks(recipe, beside, source)
+        load_watermarks(recipe, adjacent, source)
     outside = quick(finishing=Finishing(watermark=Watermark(file="../site/a.jpg")))
-    assert find_watermarks(outside, [beside]).errors
+    assert find_watermarks(outside, [adjacent]).errors
 
     plain = run(source, tmp_path / "plain", quick())
-    (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(40, 20)))
-    worn = run(source, out, recipe, watermarks=load_watermarks(recipe, beside, source))
+    (adjacent / "marks/m.png").write_bytes(pictures.png(pictures.graphic(40, 20)))
+    worn = run(source, out, recipe, watermarks=load_watermarks(recipe, adjacent, source))
     assert worn.outcomes[Outcome.FAILED] == 0 and worn.renditions == plain.renditions
     assert all(files(out)[path] != data for path, data in files(tmp_path / "plain").items())
-    (beside / "marks/m.png").write_bytes(pictures.png(pictures.graphic(44, 20)))
-    other = run(source, out, recipe, watermarks=load_watermarks(recipe, beside, source))
-    assert other.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
+    (adjacent / "marks/m.png").write_bytes(pictures.png(pictures.graphic(44, 20)))
+    second = run(source, out, recipe, watermarks=load_watermarks(recipe, adjacent, source))
+    assert second.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
     manifest = json.loads((out / "manifest.json").read_text())
     assert len(manifest["originals"][0]["renditions"]) == worn.renditions

@@ -93,20 +93,20 @@ def test_a_full_disk_is_waited_for(
     undisturbed: tuple[Path, dict[str, bytes]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     source, expected = undisturbed
-    heard: list[Event] = []
+    events: list[Event] = []
     refused = 0
 
     def write(files: list[tuple[Path, bytes]], writers: object) -> list[Path]:
         nonlocal refused
-        if len([event for event in heard if isinstance(event, OriginalDone)]) == 3 and refused < 2:
+        if len([event for event in events if isinstance(event, OriginalDone)]) == 3 and refused < 2:
             refused += 1
             raise OSError(errno.ENOSPC, "No space left on device")
         return write_temp_files(files, writers)
 
     monkeypatch.setattr(delivery_module, "write_temp_files", write)
     monkeypatch.setattr(delivery_module, "_RETRY_DELAY_S", 0.01)
-    result = build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2), on_event=heard.append)
-    halts = [event.why for event in heard if isinstance(event, Halted)]
+    result = build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=2), on_event=events.append)
+    halts = [event.why for event in events if isinstance(event, Halted)]
     assert refused == 2 and len(halts) == 2 and "disk is full" in halts[0] and halts[1] == ""
     assert result.outcomes[Outcome.FAILED] == 0
     assert faults.results(tmp_path / "out") == expected
@@ -192,8 +192,8 @@ def hang(seconds: float) -> float:
     return seconds
 
 
-def die_once(place: str) -> str:
-    mark = Path(place)
+def die_once(location: str) -> str:
+    mark = Path(location)
     if not mark.exists():
         mark.touch()
         os._exit(3)
@@ -203,7 +203,7 @@ def die_once(place: str) -> str:
 def test_an_item_that_takes_too_much_memory_fails_alone_and_says_so() -> None:
     job: Job[int] = Job(function=eat, arguments=lambda size: (size,), timeout_s=lambda _: 60)
     with worker_pool(2, memory=700_000_000) as pool:
-        done = {one.item: one for one in pool.run([10, 2_000, 20], job)}
+        done = {item.item: item for item in pool.run([10, 2_000, 20], job)}
     assert (done[10].result, done[20].result) == (10, 20)
     assert "more memory" in done[2_000].error.what and "--memory" in done[2_000].error.remedy
 
@@ -228,7 +228,7 @@ def test_all_workers_together_stay_under_the_limit_of_memory() -> None:
     watcher = threading.Thread(target=watch)
     watcher.start()
     with worker_pool(3, memory=800_000_000) as pool:
-        results = [one.error or one.result for one in pool.run([300] * 6 + [20] * 6, job)]
+        results = [item.error or item.result for item in pool.run([300] * 6 + [20] * 6, job)]
     over.set()
     watcher.join()
     assert sorted(results, key=str) == [20] * 6 + [300] * 6
@@ -240,13 +240,13 @@ def test_all_workers_together_stay_under_the_limit_of_memory() -> None:
 def test_a_worker_that_hangs_is_tried_alone_and_then_given_up() -> None:
     job: Job[float] = Job(function=hang, arguments=lambda s: (s,), timeout_s=lambda _: 1.0)
     with worker_pool(2) as pool:
-        done = {one.item: one for one in pool.run([0.01, 30.0, 0.02], job)}
+        done = {item.item: item for item in pool.run([0.01, 30.0, 0.02], job)}
     assert done[0.01].result == 0.01 and done[0.02].result == 0.02
     assert "time limit, tried alone as well" in done[30.0].error.what
 
 
 def test_a_worker_that_dies_once_costs_a_second_try(tmp_path: Path) -> None:
-    job: Job[str] = Job(function=die_once, arguments=lambda place: (place,), timeout_s=lambda _: 30.0)
+    job: Job[str] = Job(function=die_once, arguments=lambda location: (location,), timeout_s=lambda _: 30.0)
     with worker_pool(1) as pool:
         [done] = pool.run([str(tmp_path / "died")], job)
     assert done.result == "alive" and done.error is None

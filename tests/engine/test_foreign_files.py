@@ -219,11 +219,11 @@ def test_links_are_listed_and_not_followed_and_each_page_counts_once(pages: Path
     (pages / "out.html").symlink_to(outside)
     (pages / "again.html").symlink_to("index.html")
     (pages / "loop.html").symlink_to("loop.html")
-    found = rewritings(pages)
-    assert [file.path for file in found.files] == ["index.html"]
-    assert found.links == ("again.html", "loop.html", "out.html")
-    assert {path for path, left in found.left if "link" in left.why} == set(found.links)
-    written = write_rewrite(found)
+    result = rewritings(pages)
+    assert [file.path for file in result.files] == ["index.html"]
+    assert result.links == ("again.html", "loop.html", "out.html")
+    assert {path for path, left in result.left if "link" in left.why} == set(result.links)
+    written = write_rewrite(result)
     assert written.done == ["index.html"] and not written.refused
     assert outside.read_bytes() == PAGE and (pages / "out.html").is_symlink()
     done = command("rewrite", "--source", str(pages / "img"), "--out", str(pages / "pictures"), "--write")
@@ -286,7 +286,7 @@ def test_look_passes_over_fifos_devices_links_out_and_loops(site: Path, victim: 
     done = command("look", site, "--json")
     assert done.returncode == 0, done.stderr
     data = json.loads(done.stdout)
-    assert [one["path"] for one in data["originals"]] == ["a.jpg"]
+    assert [item["path"] for item in data["originals"]] == ["a.jpg"]
     assert data["failures"] == []
     assert "elsewhere" not in done.stdout
 

@@ -86,7 +86,7 @@ def test_the_next_zip_holds_what_changed_and_says_what_went(root: Path) -> None:
     before = hashes_of(require_manifest(out / MANIFEST_NAME))
     build(root / "site", out, Recipe(ladder=Ladder(widths=(100, 150)), formats=pictures.QUICK))
     package = Package.from_output(out, last_packed(out))
-    assert 150 in {one.width for _, one in package.entries} and all(
+    assert 150 in {entry.width for _, entry in package.entries} and all(
         "200w" in path for path in package.removed
     )
     assert Package.from_output(out, before).entries == package.entries
@@ -147,31 +147,35 @@ def bucket(server: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> tupl
 
 
 def keys(client: object, name: str) -> set[str]:
-    return {one["Key"] for one in client.list_objects_v2(Bucket=name).get("Contents", [])}  # type: ignore[attr-defined]
+    return {item["Key"] for item in client.list_objects_v2(Bucket=name).get("Contents", [])}  # type: ignore[attr-defined]
 
 
 @pytest.mark.filterwarnings("ignore")  # of libraries on the way to the storage
 def test_published_objects_are_what_another_client_reads(root: Path, bucket: tuple[object, str, str]) -> None:
     """boto3, of the storage's own makers, against moto."""
     client, name, server = bucket
-    place = f"s3://{name}/site"
+    location = f"s3://{name}/site"
     out = root / "out"
     manifest = require_manifest(out / MANIFEST_NAME)
-    dry = command("publish", out, place, "--endpoint", server, "--dry-run")
+    dry = command("publish", out, location, "--endpoint", server, "--dry-run")
     assert dry.returncode == 0 and "would send a-100w.avif" in dry.stderr and keys(client, name) == set()
-    assert deploy(plan_deploy(out, storage_at(place, server))).sent == len(hashes_of(manifest))
-    entries = {f"site/{one.path}": one for original in manifest.originals for one in original.renditions}
+    assert deploy(plan_deploy(out, storage_at(location, server))).sent == len(hashes_of(manifest))
+    entries = {
+        f"site/{rendition.path}": rendition
+        for original in manifest.originals
+        for rendition in original.renditions
+    }
     assert keys(client, name) == set(entries) | {"site/manifest.json"}
-    for key, one in entries.items():
-        found = client.get_object(Bucket=name, Key=key)  # type: ignore[attr-defined]
-        assert (found["ContentType"], found["CacheControl"]) == (one.type, "public, max-age=86400")
-        assert found["Body"].read() == (out / one.path).read_bytes()
+    for key, entry in entries.items():
+        result = client.get_object(Bucket=name, Key=key)  # type: ignore[attr-defined]
+        assert (result["ContentType"], result["CacheControl"]) == (entry.type, "public, max-age=86400")
+        assert result["Body"].read() == (out / entry.path).read_bytes()
     assert client.head_object(Bucket=name, Key="site/manifest.json")["ContentType"] == "application/json"  # type: ignore[attr-defined]
-    assert plan_deploy(out, storage_at(place, server)).nothing_to_do
+    assert plan_deploy(out, storage_at(location, server)).nothing_to_do
 
     client.put_object(Bucket=name, Key="site/theirs.txt", Body=b"x")  # type: ignore[attr-defined]
     build(root / "site", out, OTHER)
-    change = plan_deploy(out, storage_at(place, server), delete=True)
+    change = plan_deploy(out, storage_at(location, server), delete=True)
     assert set(change.remove) == {key.removeprefix("site/") for key in entries} and not change.foreign
     done = deploy(change)
     assert done.removed == len(entries) and "site/theirs.txt" in keys(client, name)
@@ -211,10 +215,10 @@ def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder:
     www.mkdir()
     (www / "a-100w.avif").write_bytes(b"theirs")
     shutil.copy(root / "out" / "a-200w.avif", www / "a-200w.avif")  # the same bytes are no quarrel
-    found = plan_deploy(root / "out", folder)
-    assert found.foreign == ("a-100w.avif",) and found.same == 1
+    result = plan_deploy(root / "out", folder)
+    assert result.foreign == ("a-100w.avif",) and result.same == 1
     with pytest.raises(PublishError, match=r"in the way that are not ours: a-100w\.avif"):
-        deploy(found)
+        deploy(result)
     deploy(plan_deploy(root / "out", folder, overwrite=True))
     (www / "a-200w.jpg").write_bytes(b"changed since, by somebody else")
     build(root / "site", root / "out", Recipe(ladder=Ladder(widths=(100,)), formats=pictures.QUICK))

@@ -51,8 +51,8 @@ def test_renditions_take_the_names_and_restore_brings_the_originals_back(site: P
     before = originals(site)
     result = run(site)
     assert result.outcomes[Outcome.FAILED] == 0
-    with Image.open(site / "a.jpg") as taken, Image.open(site / "img/b.JPG") as other:
-        assert taken.size == other.size == (120, 80)
+    with Image.open(site / "a.jpg") as used, Image.open(site / "img/b.JPG") as second:
+        assert used.size == second.size == (120, 80)
     assert (site / "still.png").read_bytes() == before["still.png"]  # its fallback is a JPEG: the file stays
     assert (site / "still-120w.jpg").is_file()
     keep = OriginalsBackup.from_site(site)
@@ -78,8 +78,8 @@ def test_a_second_build_is_made_from_the_originals_and_makes_nothing(site: Path)
     assert {path: path.read_bytes() for path in after} == after
     wider = RECIPE.model_copy(update={"ladder": Ladder(widths=(60, 240))})
     run(site, wider)
-    with Image.open(site / "a.jpg") as taken:
-        assert taken.size == (240, 160)  # which the 120 px rendition could not have given
+    with Image.open(site / "a.jpg") as used:
+        assert used.size == (240, 160)  # which the 120 px rendition could not have given
 
 
 def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path) -> None:
@@ -89,8 +89,8 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
     (site / "a.jpg").write_bytes(second)
     assert run(site).outcomes[Outcome.FAILED] == 0
     keep = OriginalsBackup.from_site(site)
-    kept = sorted(file.read_bytes() for file in keep.folder.glob("20*/a.jpg"))
-    assert kept == sorted([first, second])
+    saved = sorted(file.read_bytes() for file in keep.folder.glob("20*/a.jpg"))
+    assert saved == sorted([first, second])
     keep.restore(site)
     assert (site / "a.jpg").read_bytes() == second
 
@@ -126,8 +126,8 @@ def test_squeezing_in_place_keeps_every_name_and_pixel(site: Path) -> None:
     assert result.outcomes[Outcome.FAILED] == 0
     for name, data in before.items():
         with Image.open(site / name) as now:
-            kept = next(OriginalsBackup.from_site(site).folder.glob(f"20*/{name}"))
-            with Image.open(kept) as then:
+            saved = next(OriginalsBackup.from_site(site).folder.glob(f"20*/{name}"))
+            with Image.open(saved) as then:
                 assert now.size == then.size and now.convert("RGB").tobytes() == (
                     then.convert("RGB").tobytes()
                 )

@@ -73,11 +73,11 @@ def test_a_file_is_taken_whole_under_its_name(inbox: Inbox) -> None:
         inbox.find_existing("a/b.jpg", "0" * 64) is None and inbox.find_existing("../b.jpg", digest) is None
     )
     assert inbox.receive("a/b.jpg", io.BytesIO(PHOTO)).outcome is PlacementOutcome.ALREADY
-    beside = inbox.receive("a/b.jpg", io.BytesIO(OTHER))
-    assert (beside.path, beside.outcome) == (
+    adjacent = inbox.receive("a/b.jpg", io.BytesIO(OTHER))
+    assert (adjacent.path, adjacent.outcome) == (
         "a/b-2.jpg",
         PlacementOutcome.BESIDE,
-    ) and "a/b.jpg" in beside.note
+    ) and "a/b.jpg" in adjacent.note
     assert (
         inbox.receive("a/b.jpg", io.BytesIO(OTHER)).path == "a/b-2.jpg"
     )  # sent again after all: found again

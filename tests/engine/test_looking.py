@@ -36,14 +36,14 @@ def test_a_first_look_needs_no_worker_and_decodes_nothing(source: Path, monkeypa
     broken = (source / "photo.jpg").read_bytes()
     (source / "cut.jpg").write_bytes(broken[: len(broken) // 2])
     monkeypatch.setattr(looking_module, "inspect_file", None)
-    heard: list[OriginalInspected] = []
-    looks = inspect_folder(source, no_pool, full=False, on_event=heard.append)
+    events: list[OriginalInspected] = []
+    looks = inspect_folder(source, no_pool, full=False, on_event=events.append)
     assert len(looks.facts) == 7 and not looks.left_out
     assert not any(facts.seen for facts in looks.facts.values())
     assert {facts.kind for facts in looks.facts.values()} == {Kind.UNKNOWN, Kind.ANIMATION, Kind.VECTOR}
-    assert (heard[-1].done, heard[-1].total) == (7, 7)
+    assert (events[-1].done, events[-1].total) == (7, 7)
     # The closer look finds what only all the bytes tell.
-    closer = looked(source, known_facts=lambda found: looks.facts.get(found.path))
+    closer = looked(source, known_facts=lambda result: looks.facts.get(result.path))
     assert [left.path for left in closer.left_out] == ["cut.jpg"]
     assert all(facts.seen and facts.sha256 for facts in closer.facts.values())
 
@@ -58,8 +58,8 @@ def test_a_second_look_reads_nothing_even_of_what_was_moved(source: Path) -> Non
     first = looked(source)
     (source / "elsewhere").mkdir()
     shutil.move(source / "photo.jpg", source / "elsewhere" / "renamed.jpg")
-    by_stamp = {found.stamp: facts for found, facts in first.by_path.values()}
-    again = inspect_folder(source, no_pool, known_facts=lambda found: by_stamp.get(found.stamp))
+    by_stamp = {result.stamp: facts for result, facts in first.by_path.values()}
+    again = inspect_folder(source, no_pool, known_facts=lambda result: by_stamp.get(result.stamp))
     assert "elsewhere/renamed.jpg" in again.facts and "photo.jpg" not in again.facts
 
 
@@ -73,14 +73,14 @@ def test_what_is_left_out_is_said_and_counted(source: Path) -> None:
     assert "vendor/ holds other people's files and is left out." in whole.notes
     assert "2 hidden files and folders left out." in whole.notes
     scope = Scope(exclude=("uploads/", "*.gif", "!vendor/"), include=("*.jpg", "*.gif"))
-    found = scan(source, scope=scope, count_excluded=True)
-    assert [original.path for original in found.originals] == [
+    result = scan(source, scope=scope, count_excluded=True)
+    assert [original.path for original in result.originals] == [
         "deep/sideways, été.jpg", "old/a.jpg", "photo.jpg", "vendor/a.jpg",
     ]  # fmt: skip
-    assert found.pattern_hits == {"*.jpg": 4, "*.gif": 1, "uploads/": 1}
-    assert found.not_included == 4
+    assert result.pattern_hits == {"*.jpg": 4, "*.gif": 1, "uploads/": 1}
+    assert result.not_included == 4
     assert {original.path for original in scan(source, scope=scope).originals} == {
-        original.path for original in found.originals
+        original.path for original in result.originals
     }
 
 
@@ -116,7 +116,7 @@ def test_pages_tell_what_is_used_how_large_and_what_is_missing(site: Path) -> No
     looks = looked(site / "images", full=False, site=SiteReader(site, {}))
     assert looks.references.read == 2
     flags = flags_of(looks.facts, Recipe(), (), looks.references)
-    raised = {path: {flagged.flag for flagged in found} for path, found in flags.items()}
+    raised = {path: {flagged.flag for flagged in result} for path, result in flags.items()}
     assert Flag.SMALL in raised["photo.jpg"] and Flag.UNUSED in raised["clear.png"]
     assert "mark.svg" not in raised  # a drawing is never too small
     assert Flag.UNUSED not in raised["deep/sideways, été.jpg"]

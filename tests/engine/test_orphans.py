@@ -36,19 +36,19 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     planned = {
         r.path for original in read_manifest(out / "manifest.json").originals for r in original.renditions
     }
-    found = find_orphans(out)
-    assert "old/photo-200.avif" in found.changed and "old/photo-200.jpg" in {o.path for o in found.ours}
-    assert find_orphans(out) == found  # looking changes nothing
+    result = find_orphans(out)
+    assert "old/photo-200.avif" in result.changed and "old/photo-200.jpg" in {o.path for o in result.ours}
+    assert find_orphans(out) == result  # looking changes nothing
     removed = remove_orphans(out)
-    assert removed == found and removed.bytes > 0
+    assert removed == result and removed.bytes > 0
     assert not any((out / orphan.path).exists() for orphan in removed.ours)
     assert {p.name for p in (out / "old").iterdir()} == {"photo-200.avif", "notes.txt"}
     assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
     assert all((out / path).is_file() for path in planned)
     assert pictures.hashes(source) == before
-    heard: list[Event] = []
-    again = build(source, out, SECOND, options=BuildOptions(jobs=2), on_event=heard.append)
+    events: list[Event] = []
+    again = build(source, out, SECOND, options=BuildOptions(jobs=2), on_event=events.append)
     assert again.outcomes["made"] == 0 and not find_orphans(out).ours
-    assert any(isinstance(event, ReusedUnchanged) for event in heard), "what stands is known as before"
+    assert any(isinstance(event, ReusedUnchanged) for event in events), "what stands is known as before"
     with output_lock(out), pytest.raises(OutputError, match="Another run"):
         remove_orphans(out)

@@ -45,15 +45,15 @@ def site(tmp_path: Path) -> Path:
 
 def agree(result: BuildOutcome) -> None:
     assert result.outcomes[Outcome.SKIPPED] == len(result.skipped)
-    assert all(one.error.endswith(".") for one in result.skipped)
+    assert all(item.error.endswith(".") for item in result.skipped)
 
 
 def test_what_is_skipped_is_one_list_with_reasons_on_every_way(site: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
     first = build(site, out, RECIPE, options=BuildOptions(jobs=2))
     agree(first)
-    renditions = [one for one in first.skipped if one.rendition]
-    assert len(renditions) == 8 and {one.path for one in first.skipped if not one.rendition} == {
+    renditions = [item for item in first.skipped if item.rendition]
+    assert len(renditions) == 8 and {item.path for item in first.skipped if not item.rendition} == {
         "outside.jpg"
     }
     unchanged = build(site, out, RECIPE, options=BuildOptions(jobs=2))
@@ -65,8 +65,8 @@ def test_what_is_skipped_is_one_list_with_reasons_on_every_way(site: Path, tmp_p
     assert partly.skipped == first.skipped
     manifest = read_manifest(out / "manifest.json")
     assert manifest
-    listed = {one.path for original in manifest.originals for one in original.skipped}
-    assert listed == {one.rendition for one in renditions}
+    listed = {item.path for original in manifest.originals for item in original.skipped}
+    assert listed == {rendition.rendition for rendition in renditions}
 
 
 def test_text_and_json_say_skipped_and_list_what_they_count(site: Path, tmp_path: Path) -> None:
@@ -106,7 +106,7 @@ def test_a_link_to_nothing_counts_only_where_it_means_a_picture(site: Path, tmp_
     (site / "x.css").symlink_to("nothing")
     (site / "y.jpg").symlink_to("nothing")
     result = build(site, tmp_path / "out", RECIPE)
-    assert {one.path for one in result.failures} == {"broken.jpg", "y.jpg"}
+    assert {failure.path for failure in result.failures} == {"broken.jpg", "y.jpg"}
 
 
 # Names
@@ -114,8 +114,8 @@ def test_a_link_to_nothing_counts_only_where_it_means_a_picture(site: Path, tmp_
 
 def gif(frames: int = 3) -> bytes:
     buffer = io.BytesIO()
-    first, *others = [pictures.graphic(60 + number, 40).resize((60, 40)) for number in range(frames)]
-    first.save(buffer, "GIF", save_all=True, append_images=others, duration=100)
+    first, *rest = [pictures.graphic(60 + number, 40).resize((60, 40)) for number in range(frames)]
+    first.save(buffer, "GIF", save_all=True, append_images=rest, duration=100)
     return buffer.getvalue()
 
 
@@ -141,7 +141,9 @@ def test_the_name_rule_holds_for_animations_and_drawings(
     build(tmp_path / "site", tmp_path / "out", recipe)
     manifest = read_manifest(tmp_path / "out/manifest.json")
     assert manifest
-    paths = {one.path for original in manifest.originals for one in (*original.renditions, *original.skipped)}
+    paths = {
+        item.path for original in manifest.originals for item in (*original.renditions, *original.skipped)
+    }
     assert paths == expected
 
 
@@ -152,8 +154,8 @@ def test_a_name_that_nobody_can_guess_holds_for_animations(tmp_path: Path) -> No
     build(tmp_path / "site", tmp_path / "out", Recipe(names=names))
     manifest = read_manifest(tmp_path / "out/manifest.json")
     assert manifest
-    for one in manifest.originals[0].renditions:
-        assert "move" not in one.path and len(Path(one.path).stem) == 32
+    for rendition in manifest.originals[0].renditions:
+        assert "move" not in rendition.path and len(Path(rendition.path).stem) == 32
 
 
 # Damage that only a strict decoder sees
@@ -176,9 +178,9 @@ def test_an_animation_that_a_strict_decoder_refuses_is_not_delivered(tmp_path: P
         for file in (tmp_path / "out").rglob("*.*")
         if file.suffix in (".gif", ".webp")
     )
-    assert refused <= {one.path for one in result.failures}
-    late = [one for one in result.failures if "not all of its frames" in one.error]
-    assert late and all("Export it again" in one.remedy for one in late)
+    assert refused <= {failure.path for failure in result.failures}
+    late = [failure for failure in result.failures if "not all of its frames" in failure.error]
+    assert late and all("Export it again" in item.remedy for item in late)
 
 
 def test_a_damaged_heic_is_a_sentence_whatever_its_library_raises(
@@ -216,9 +218,9 @@ def test_a_storage_that_is_not_there_is_not_called_a_missing_bucket(
     for name in ("AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY"):
         monkeypatch.setenv(name, "any")
     build(site, tmp_path / "out", RECIPE)
-    with socket.socket() as taken:
-        taken.bind(("127.0.0.1", 0))  # and not listening: connections are refused
-        port = taken.getsockname()[1]
+    with socket.socket() as used:
+        used.bind(("127.0.0.1", 0))  # and not listening: connections are refused
+        port = used.getsockname()[1]
         done = command("publish", tmp_path / "out", "s3://bucket/x", "--endpoint", f"http://127.0.0.1:{port}")
     assert done.returncode == 2 and "cannot be reached" in done.stderr and "bucket bucket" not in done.stderr
 
@@ -236,7 +238,7 @@ def test_ctrl_c_ends_a_command_with_130(site: Path, tmp_path: Path) -> None:
         assert process.stdout and process.stdout.readline() == "writing\n"
         process.send_signal(signal.SIGINT)
         began = time.monotonic()
-        _, said = process.communicate(timeout=30)
-    assert process.returncode == 130 and "Traceback" not in said
+        _, text = process.communicate(timeout=30)
+    assert process.returncode == 130 and "Traceback" not in text
     assert time.monotonic() - began < 20
     assert not (tmp_path / "www/manifest.json").exists()

@@ -105,10 +105,10 @@ class Site:
     def build(self, out: Path, *, manifest: str = "manifest.json", **options: Any) -> Built:
         """Build into one of the folders."""
         figures = RunFigures(self.recipe, verify=True)
-        heard: list[Event] = []
+        events: list[Event] = []
 
         def listen(event: Event) -> None:
-            heard.append(event)
+            events.append(event)
             match event:
                 case PlanReady():
                     figures.planned(event)
@@ -129,7 +129,7 @@ class Site:
         )
         self.reason = result.full_plan_reason
         report = {**figures.summary.as_dict(), "slowest": [], "all": figures.outcomes}
-        stood = [event for event in heard if isinstance(event, ReusedUnchanged)]
+        unchanged = [event for event in events if isinstance(event, ReusedUnchanged)]
         assert figures.outcomes == result.as_dict()["outcomes"]
         assert (figures.before, figures.after) == (result.bytes_originals, result.bytes_renditions)
         return Built(
@@ -137,8 +137,8 @@ class Site:
             (out / manifest).read_bytes(),
             faults.results(out),
             report,
-            bool(stood),
-            [event.original for event in heard if isinstance(event, OriginalDone)],
+            bool(unchanged),
+            [event.original for event in events if isinstance(event, OriginalDone)],
         )
 
     def both(self, **options: Any) -> Built:
@@ -170,8 +170,8 @@ def added(site: Site) -> None:
 
 
 def added_with_a_name_that_is_there(site: Site) -> None:
-    one = site.any_original()
-    one.with_suffix(".png").write_bytes(pictures.png(pictures.photo(64, 48, seed=3)))
+    item = site.any_original()
+    item.with_suffix(".png").write_bytes(pictures.png(pictures.photo(64, 48, seed=3)))
 
 
 def removed(site: Site) -> None:
@@ -179,15 +179,15 @@ def removed(site: Site) -> None:
 
 
 def one_of_two_names_removed(site: Site) -> None:
-    pairs = [one for one in site.source.rglob("*.png") if one.with_suffix(".jpg").exists()]
+    pairs = [file for file in site.source.rglob("*.png") if file.with_suffix(".jpg").exists()]
     if pairs:
         site.random.choice(sorted(pairs)).with_suffix(".jpg").unlink()
 
 
 def moved(site: Site) -> None:
-    one = site.any_original()
-    site.put(f"moved/{one.stem}-{site.random.randrange(99)}.jpg", one.read_bytes())
-    one.unlink()
+    item = site.any_original()
+    site.put(f"moved/{item.stem}-{site.random.randrange(99)}.jpg", item.read_bytes())
+    item.unlink()
 
 
 def copied(site: Site) -> None:
@@ -206,7 +206,7 @@ def a_link_to_nothing(site: Site) -> None:
     (site.source / f"link-{site.random.randrange(999)}.jpg").symlink_to("nowhere.jpg")
 
 
-def said(site: Site) -> None:
+def described(site: Site) -> None:
     path = str(site.any_original().relative_to(site.source))
     focal = (site.random.random(), 0.5)
     site.details = {
@@ -221,14 +221,14 @@ def out_of_scope(site: Site) -> None:
 
 def rendition_gone(site: Site) -> None:
     files = sorted(faults.results(site.outs[0]))
-    path = site.random.choice([one for one in files if one.endswith((".avif", ".jpg"))])
+    path = site.random.choice([file for file in files if file.endswith((".avif", ".jpg"))])
     for out in site.outs:
         (out / path).unlink()
 
 
 def rendition_of_somebody_else(site: Site) -> None:
     files = sorted(faults.results(site.outs[0]))
-    path = site.random.choice([one for one in files if one.endswith((".avif", ".jpg"))])
+    path = site.random.choice([file for file in files if file.endswith((".avif", ".jpg"))])
     for out in site.outs:
         (out / path).write_bytes(b"mine")
 
@@ -249,7 +249,7 @@ CHANGES: list[Callable[[Site], None]] = [
     another_kind,
     broken,
     a_link_to_nothing,
-    said,
+    described,
     out_of_scope,
     rendition_gone,
     rendition_of_somebody_else,
@@ -261,7 +261,7 @@ CHANGES: list[Callable[[Site], None]] = [
 def test_whatever_happens_the_short_way_ends_as_the_long_one(tmp_path: Path, pool: Pool, names: str) -> None:
     site = Site(tmp_path, read_recipe(RECIPE + NAMES[names]), pool)
     site.both()
-    order = [*CHANGES, changed, added, moved, copied, said, rendition_gone, *CHANGES]
+    order = [*CHANGES, changed, added, moved, copied, described, rendition_gone, *CHANGES]
     site.random.shuffle(order)
     short = 0
     for change in order:
@@ -277,7 +277,7 @@ def test_a_build_of_chosen_originals_is_an_increment_that_ends_as_the_long_way(
     """What was not asked for stays as it is, and is made by the next build of everything."""
     site = Site(tmp_path, read_recipe(RECIPE + NAMES[names]), pool)
     site.both()
-    order = [*CHANGES, changed, added, moved, copied, said, rendition_gone]
+    order = [*CHANGES, changed, added, moved, copied, described, rendition_gone]
     site.random.shuffle(order)
     short = 0
     for number, change in enumerate(order):

@@ -56,7 +56,7 @@ def planned(
     ).originals[0]
 
 
-def wanted(
+def proof_request(
     root: Path,
     original: PlannedOriginal,
     name: str,
@@ -75,13 +75,15 @@ def test_the_oddest_pictures_are_proved_and_brought_to_a_target(name: str, tmp_p
     (tmp_path / "a.png").write_bytes(data)
     original = planned(data)
     for candidate in ("webp-60", "jpeg-60", "png", "webp-lossless", "avif-60-e0"):
-        found = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, candidate))
-        assert found.score is not None and found.score > 20 and found.bytes
-        Image.open(io.BytesIO((tmp_path / "kept" / found.file).read_bytes())).load()
-    found = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", ProofTask.SEARCH, 75))
-    assert found.reached and found.score is not None and found.score >= 75
+        result = run_proof(str(tmp_path / "kept"), proof_request(tmp_path, original, candidate))
+        assert result.score is not None and result.score > 20 and result.bytes
+        Image.open(io.BytesIO((tmp_path / "kept" / result.file).read_bytes())).load()
+    result = run_proof(
+        str(tmp_path / "kept"), proof_request(tmp_path, original, "webp-60", ProofTask.SEARCH, 75)
+    )
+    assert result.reached and result.score is not None and result.score >= 75
     for task in (ProofTask.EXACT, ProofTask.MAP):
-        made = run_proof(str(tmp_path / "kept"), wanted(tmp_path, original, "webp-60", task))
+        made = run_proof(str(tmp_path / "kept"), proof_request(tmp_path, original, "webp-60", task))
         assert (
             Image.open(io.BytesIO((tmp_path / "kept" / made.file).read_bytes())).size == original.facts.size
         )
@@ -90,17 +92,17 @@ def test_the_oddest_pictures_are_proved_and_brought_to_a_target(name: str, tmp_p
 def test_what_is_there_is_not_made_again_and_what_changed_is_said(tmp_path: Path) -> None:
     data = pictures.png(pictures.photo(300, 200))
     (tmp_path / "a.png").write_bytes(data)
-    one = wanted(tmp_path, planned(data), "webp-50")
-    first = run_proof(str(tmp_path / "kept"), one)
+    item = proof_request(tmp_path, planned(data), "webp-50")
+    first = run_proof(str(tmp_path / "kept"), item)
     before = (tmp_path / "kept" / first.file).stat().st_mtime_ns
-    assert run_proof(str(tmp_path / "kept"), one) == first
+    assert run_proof(str(tmp_path / "kept"), item) == first
     assert (tmp_path / "kept" / first.file).stat().st_mtime_ns == before
     (tmp_path / "kept" / first.file).write_bytes(b"cut off")
-    assert replace(run_proof(str(tmp_path / "kept"), one), seconds=first.seconds) == first  # made anew
+    assert replace(run_proof(str(tmp_path / "kept"), item), seconds=first.seconds) == first  # made anew
     (tmp_path / "a.png").write_bytes(pictures.png(pictures.photo(301, 200, 5)))
-    other = wanted(tmp_path, planned(pictures.png(pictures.photo(300, 199, 7))), "webp-50")
+    second = proof_request(tmp_path, planned(pictures.png(pictures.photo(300, 199, 7))), "webp-50")
     with pytest.raises(ChangedError, match=r"a\.png"):
-        run_proof(str(tmp_path / "kept"), other)
+        run_proof(str(tmp_path / "kept"), second)
 
 
 def rendered(
@@ -108,7 +110,7 @@ def rendered(
 ) -> dict[ImageFormat, Rendered]:
     original = planned(data, formats, widths)
     return {
-        one.planned.format: one for one in render(data, original) if one.planned.size.width == max(widths)
+        item.planned.format: item for item in render(data, original) if item.planned.size.width == max(widths)
     }
 
 
@@ -126,17 +128,17 @@ def test_what_would_be_larger_than_the_original_stays_under_it_and_says_so() -> 
     done = rendered(
         FormatSet(target=95, never_larger=True, webp=Webp(), jpeg=Jpeg(matte="#ffffff")), data, (300,)
     )
-    for one in done.values():
-        assert one.bytes <= len(data)
-        assert one.outcome is not Outcome.MADE or "no more bytes than the original; 95 needs" in one.reason
+    for item in done.values():
+        assert item.bytes <= len(data)
+        assert item.outcome is not Outcome.MADE or "no more bytes than the original; 95 needs" in item.reason
 
 
 def test_a_band_keeps_what_is_inside_and_moves_the_rest_to_its_nearest_edge() -> None:
     soft = pictures.png(pictures.photo(300, 200).resize((30, 20)).resize((300, 200)))
     for data, quality, low, high in ((soft, 80, 40, 60), (pictures.png(pictures.photo(300, 200)), 5, 70, 90)):
         formats = FormatSet(band=(low, high), webp=Webp(quality=quality), png=Png(level=0))
-        one = rendered(formats, data)[ImageFormat.WEBP]
-        assert "the edge of its band" in one.reason, one.reason
+        item = rendered(formats, data)[ImageFormat.WEBP]
+        assert "the edge of its band" in item.reason, item.reason
     inside = rendered(FormatSet(band=(20, 97), webp=Webp(quality=77), png=Png(level=0)), soft)
     assert (
         "quality 77" in inside[ImageFormat.WEBP].reason
@@ -151,8 +153,8 @@ def test_a_palette_is_taken_only_where_it_looks_well_enough() -> None:
     few = rendered(FormatSet(png=Png(level=1, palette=40)), shaded, (400,))[ImageFormat.PNG]
     assert Image.open(io.BytesIO(few.data or b"")).mode == "P" and few.bytes < done.bytes
     plain = rendered(FormatSet(png=Png(level=1)), drawn, (400,))[ImageFormat.PNG]
-    kept = rendered(FormatSet(png=Png(level=1, palette=90)), drawn, (400,))[ImageFormat.PNG]
-    assert kept.bytes <= plain.bytes
+    saved = rendered(FormatSet(png=Png(level=1, palette=90)), drawn, (400,))[ImageFormat.PNG]
+    assert saved.bytes <= plain.bytes
 
 
 @pytest.fixture
@@ -168,18 +170,18 @@ def test_the_newest_page_is_served_first_and_a_page_that_was_left_is_not(
     data = pictures.png(pictures.photo(900, 600))
     (tmp_path / "a.png").write_bytes(data)
     original = planned(data, widths=(900,))
-    long = [wanted(tmp_path, original, f"avif-{quality}") for quality in range(40, 80)]
+    long = [proof_request(tmp_path, original, f"avif-{quality}") for quality in range(40, 80)]
     proofs.request("first page", long)
-    quick = wanted(tmp_path, original, "jpeg-50")
-    found: ProofResult | YoungPrismError | None = None
+    quick = proof_request(tmp_path, original, "jpeg-50")
+    result: ProofResult | YoungPrismError | None = None
     for _ in range(300):
         proofs.request("first page", long)
-        (found,) = proofs.request("second page", [quick])
-        if found:
+        (result,) = proofs.request("second page", [quick])
+        if result:
             break
         time.sleep(0.05)
-    assert isinstance(found, ProofResult)
-    assert sum(one is not None for one in proofs.request("first page", long)) < len(long) - 5
+    assert isinstance(result, ProofResult)
+    assert sum(item is not None for item in proofs.request("first page", long)) < len(long) - 5
     proofs.leave("first page")
     time.sleep(2.5)
     files = len(list((tmp_path / "kept").rglob("*.avif")))
@@ -196,12 +198,14 @@ def test_what_cannot_be_decoded_is_an_answer_too(tmp_path: Path, proofs: ProofSe
     broken = PlannedOriginal(
         path="a.png", facts=type(original.facts).from_dict(facts), renditions=original.renditions
     )
-    one = ProofRequest(
+    item = ProofRequest(
         str(tmp_path), broken, WHOLE_FACET, Size(300, 200), ProofTask.ENCODE, candidate_of("webp-50", {})
     )
     for _ in range(200):
-        (found,) = proofs.request("page", [one])
-        if found:
+        (result,) = proofs.request("page", [item])
+        if result:
             break
         time.sleep(0.05)
-    assert isinstance(found, YoungPrismError) and "ends in the middle" in found.what and found.file == "a.png"
+    assert (
+        isinstance(result, YoungPrismError) and "ends in the middle" in result.what and result.file == "a.png"
+    )

@@ -28,8 +28,8 @@ def recipe(webp: int = 70, widths: tuple[int, ...] = (60, 120), **parts: object)
     return Recipe(ladder=Ladder(widths=widths), formats=kinds, **parts)
 
 
-def run(source: Path, out: Path, how: Recipe) -> BuildOutcome:
-    result = build(source, out, how, options=BuildOptions(jobs=2))
+def run(source: Path, out: Path, options: Recipe) -> BuildOutcome:
+    result = build(source, out, options, options=BuildOptions(jobs=2))
     assert result.outcomes[Outcome.FAILED] == 0
     return result
 
@@ -45,16 +45,16 @@ def built(tmp_path: Path) -> tuple[Path, Path]:
     return source, out
 
 
-def fresh(source: Path, how: Recipe, base: Path) -> dict[str, bytes]:
-    run(source, base, how)
+def fresh(source: Path, options: Recipe, base: Path) -> dict[str, bytes]:
+    run(source, base, options)
     return files(base)
 
 
-def planned_now(source: Path, out: Path, how: Recipe, base: Path) -> None:
+def planned_now(source: Path, out: Path, options: Recipe, base: Path) -> None:
     """The output folder holds what an undisturbed build makes, byte for byte, beside what is orphaned."""
-    expected = fresh(source, how, base)
-    there = files(out)
-    assert {path: there.get(path) for path in expected} == expected
+    expected = fresh(source, options, base)
+    existing = files(out)
+    assert {path: existing.get(path) for path in expected} == expected
 
 
 def test_a_changed_quality_remakes_its_format_and_no_other(built: tuple[Path, Path], tmp_path: Path) -> None:
@@ -65,8 +65,8 @@ def test_a_changed_quality_remakes_its_format_and_no_other(built: tuple[Path, Pa
     result = run(source, out, changed)
     webps = [path for path in before if path.endswith(".webp")]
     assert 0 < result.outcomes[Outcome.MADE] <= len(webps) + 2  # two that were not worth it may be now
-    others = [path for path in before if not path.endswith(".webp")]
-    assert all((out / path).stat().st_mtime_ns == stamps[path] for path in others if path in files(out))
+    rest = [path for path in before if not path.endswith(".webp")]
+    assert all((out / path).stat().st_mtime_ns == stamps[path] for path in rest if path in files(out))
     planned_now(source, out, changed, tmp_path / "fresh")
 
 

@@ -53,7 +53,7 @@ def root(made: Path, tmp_path: Path) -> Path:
     return Path(shutil.copytree(made, tmp_path / "site"))
 
 
-def found(root: Path) -> SiteRewrite:
+def rewrite_of(root: Path) -> SiteRewrite:
     manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
     return SitePages.from_manifest(root, root / "img", root / "pictures", manifest).rewrite(RewriteOptions())
 
@@ -64,12 +64,12 @@ def pages(root: Path) -> dict[str, bytes]:
 
 def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
     (root / "index.html").chmod(0o640)
-    first = found(root)
+    first = rewrite_of(root)
     assert first.changes == 5 and {file.path for file in first.changed} == set(PAGES) - {"plain.html"}
     written = write_rewrite(first)
     assert sorted(written.done) == sorted(set(PAGES) - {"plain.html"}) and not written.refused
     assert stat.S_IMODE((root / "index.html").stat().st_mode) == 0o640
-    assert found(root).changes == 0
+    assert rewrite_of(root).changes == 0
     assert backup_folder(root).parent == root.parent
     assert undo_rewrite(root).refused == [] and pages(root) == PAGES
     with pytest.raises(OutputError, match="no rewriting to take back"):
@@ -77,7 +77,7 @@ def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
 
 
 def test_what_somebody_changed_meanwhile_is_not_touched(root: Path) -> None:
-    first = found(root)
+    first = rewrite_of(root)
     (root / "index.html").write_bytes(b"<p>mine")
     assert [path for path, _ in write_rewrite(first).refused] == ["index.html"]
     (root / "css/site.css").write_bytes(b"mine")
@@ -91,7 +91,7 @@ def test_what_somebody_changed_meanwhile_is_not_touched(root: Path) -> None:
 @pytest.mark.parametrize("some", [False, True])
 def test_git_applies_the_patch_and_its_reverse(root: Path, some: bool) -> None:
     """Debian's git, an implementation of its own."""
-    first = found(root)
+    first = rewrite_of(root)
     index = next(file for file in first.files if file.path == "index.html")
     keys = {"index.html": {index.rewriting.changes[1].key}} if some else None
     patch = root.parent / "pages.patch"
@@ -137,15 +137,15 @@ def test_a_build_fails_while_a_page_loads_an_original_and_renamed_renditions_are
     )
     assert pages(root) == PAGES
     assert command(*options, "--patch", root.parent / "p").returncode == 0
-    assert (root.parent / "p").read_bytes() == as_patch(found(root).changed)
+    assert (root.parent / "p").read_bytes() == as_patch(rewrite_of(root).changed)
     assert command(*options, "--write").returncode == 0
     assert command(*options, "--check").returncode == 0
     renamed = Recipe(
         ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK, names=Names(rule="{stem}_{width}.{ext}")
     )
     build(root / "img", root / "pictures", renamed)
-    assert found(root).changes == 5
-    write_rewrite(found(root))
-    assert b"pictures/a_400.jpg" in (root / "index.html").read_bytes() and found(root).changes == 0
+    assert rewrite_of(root).changes == 5
+    write_rewrite(rewrite_of(root))
+    assert b"pictures/a_400.jpg" in (root / "index.html").read_bytes() and rewrite_of(root).changes == 0
     assert command(*options, "--undo").returncode == command(*options, "--undo").returncode == 0
     assert pages(root) == PAGES

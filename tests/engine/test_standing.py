@@ -41,9 +41,9 @@ def built(painted: Path, tmp_path: Path) -> tuple[Path, Path]:
 
 
 def run(source: Path, out: Path, **options: object) -> tuple[BuildOutcome, bool]:
-    heard: list[Event] = []
-    result = build(source, out, RECIPE, options=BuildOptions(jobs=2), on_event=heard.append, **options)
-    return result, any(isinstance(event, ReusedUnchanged) and event.all for event in heard)
+    events: list[Event] = []
+    result = build(source, out, RECIPE, options=BuildOptions(jobs=2), on_event=events.append, **options)
+    return result, any(isinstance(event, ReusedUnchanged) and event.all for event in events)
 
 
 def test_it_says_what_the_long_way_says_without_planning(
@@ -123,8 +123,8 @@ def test_any_change_is_seen(built: tuple[Path, Path], change: Callable[[Path, Pa
 
 def test_other_decisions_are_seen(built: tuple[Path, Path]) -> None:
     source, out = built
-    said = {"photo-0.jpg": ImageMetadata(title="Summit")}
-    assert not run(source, out, metadata=said)[1] and run(source, out, metadata=said)[1]
+    text = {"photo-0.jpg": ImageMetadata(title="Summit")}
+    assert not run(source, out, metadata=text)[1] and run(source, out, metadata=text)[1]
     assert not run(source, out)[1]
     assert not run(source, out, scope=Scope(exclude=("photo-1.jpg",)))[1]
     assert not run(source, out, only=lambda path: path == "photo-0.jpg")[1]

@@ -36,7 +36,7 @@ TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(has_place=True))
 
 
 @pytest.mark.parametrize(
-    ("data", "wanted", "rule", "said"),
+    ("data", "expected", "rule", "text"),
     [
         (GOOD, planned(ImageFormat.JPEG), "none", ""),
         (TAGGED, planned(ImageFormat.JPEG), "all", ""),
@@ -48,9 +48,9 @@ TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(has_place=True))
         (GOOD, planned(ImageFormat.JPEG, (60, 41)), "none", "it is 60 × 40, not 60 × 41"),
     ],
 )
-def test_each_fault_is_found_and_named(data: bytes, wanted: PlannedRendition, rule: str, said: str) -> None:
-    fault = find_fault(data, wanted, metadata=rule, clear=False)
-    assert said in fault and bool(said) == bool(fault)
+def test_each_fault_is_found_and_named(data: bytes, expected: PlannedRendition, rule: str, text: str) -> None:
+    fault = find_fault(data, expected, metadata=rule, clear=False)
+    assert text in fault and bool(text) == bool(fault)
 
 
 def test_lost_transparency_is_a_fault() -> None:

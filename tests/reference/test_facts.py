@@ -25,9 +25,9 @@ def test_jpeg_quality_and_chroma_are_read_back(subsampling: str) -> None:
     """Libjpeg's documented scaling (IJG), over its whole range: saved by libjpeg through Pillow."""
     image = pictures.photo(64, 48)
     for quality in range(1, 101):
-        found = jpeg.read(BytesView(pictures.jpeg(image, quality=quality, subsampling=subsampling)))
-        assert abs(found.quality - quality) <= 2, quality
-        assert found.subsampling == subsampling
+        result = jpeg.read(BytesView(pictures.jpeg(image, quality=quality, subsampling=subsampling)))
+        assert abs(result.quality - quality) <= 2, quality
+        assert result.subsampling == subsampling
     grey = jpeg.read(BytesView(pictures.jpeg(image.convert("L"), quality=70, progressive=True)))
     assert (grey.quality, grey.subsampling, grey.layered, grey.grey) == (70, "", True, True)
 
@@ -66,10 +66,10 @@ def test_metadata_groups_agree_with_exiftool(written: list[str], ending: str, tm
             ["exiftool", "-q", "-overwrite_original", *written, str(file)], check=True, capture_output=True
         )
     names = [f"-{name}" for group in _QUESTIONS.values() for name in group]
-    said = json.loads(
+    text = json.loads(
         subprocess.run(["exiftool", "-json", *names, str(file)], check=True, capture_output=True).stdout
     )[0]
-    expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(said)}
+    expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(text)}
     facts = inspect_bytes(file.read_bytes())
     assert set(facts.metadata) == expected
     if any("GPSLongitude" in argument for argument in written):

@@ -46,8 +46,8 @@ PLAIN = Formats(
 """Lossless, so that pixels can be compared."""
 
 
-def made(data: bytes, recipe: Recipe, **given: object) -> list[Rendered]:
-    return render(data, make_plan({"a.x": inspect_bytes(data)}, recipe, **given).originals[0])
+def made(data: bytes, recipe: Recipe, **values: object) -> list[Rendered]:
+    return render(data, make_plan({"a.x": inspect_bytes(data)}, recipe, **values).originals[0])
 
 
 def pixels(rendered: Rendered, mode: str = "RGB") -> np.ndarray:
@@ -73,9 +73,9 @@ ASKED = sorted(KEPT["all"])
 
 
 @pytest.fixture(scope="module")
-def told(tmp_path_factory: pytest.TempPathFactory) -> bytes:
+def talkative(tmp_path_factory: pytest.TempPathFactory) -> bytes:
     """A photo that says much about itself, written by exiftool; it lies on its side."""
-    file = tmp_path_factory.mktemp("told") / "a.jpg"
+    file = tmp_path_factory.mktemp("talkative") / "a.jpg"
     file.write_bytes(pictures.jpeg(pictures.photo(400, 300)))
     subprocess.run(
         [
@@ -92,12 +92,12 @@ def told(tmp_path_factory: pytest.TempPathFactory) -> bytes:
 
 
 @pytest.mark.parametrize("policy", KEPT)
-def test_metadata_go_or_stay_by_the_rule(policy: str, told: bytes, tmp_path: Path) -> None:
+def test_metadata_go_or_stay_by_the_rule(policy: str, talkative: bytes, tmp_path: Path) -> None:
     """Read by exiftool in every format; IPTC has a place in JPEG alone."""
     formats = Formats(photo=Recipe().formats.photo)
-    for one in made(told, recipe(200, formats=formats, finishing=Finishing(metadata=policy))):
-        file = tmp_path / f"{one.planned.format.value}.{one.planned.format.ext}"
-        file.write_bytes(one.data or b"")
+    for item in made(talkative, recipe(200, formats=formats, finishing=Finishing(metadata=policy))):
+        file = tmp_path / f"{item.planned.format.value}.{item.planned.format.ext}"
+        file.write_bytes(item.data or b"")
         question = [
             "exiftool",
             "-json",
@@ -107,43 +107,43 @@ def test_metadata_go_or_stay_by_the_rule(policy: str, told: bytes, tmp_path: Pat
             *(f"-{tag}" for tag in ASKED),
         ]
         [answer] = json.loads(subprocess.run([*question, file], capture_output=True, check=True).stdout)
-        found = {key.rpartition(":")[2]: value for key, value in answer.items() if key != "SourceFile"}
-        assert found.pop("Orientation", "Horizontal (normal)") == "Horizontal (normal)"
+        result = {key.rpartition(":")[2]: value for key, value in answer.items() if key != "SourceFile"}
+        assert result.pop("Orientation", "Horizontal (normal)") == "Horizontal (normal)"
         expected = KEPT[policy] - (
             set()
-            if one.planned.format is ImageFormat.JPEG
+            if item.planned.format is ImageFormat.JPEG
             else {"By-line", "CopyrightNotice", "Caption-Abstract", "City"}
         )
-        assert set(found) == expected, one.planned.format
+        assert set(result) == expected, item.planned.format
         with Image.open(file) as image:
             assert image.size == (200, 267)
 
 
 @pytest.mark.parametrize("policy", ["none", "rights", "all"])
-def test_png_carries_metadata_too(policy: str, told: bytes, tmp_path: Path) -> None:
-    [one] = made(told, recipe(200, finishing=Finishing(metadata=policy)))
+def test_png_carries_metadata_too(policy: str, talkative: bytes, tmp_path: Path) -> None:
+    [item] = made(talkative, recipe(200, finishing=Finishing(metadata=policy)))
     file = tmp_path / "a.png"
-    file.write_bytes(one.data or b"")
-    said = subprocess.run(
+    file.write_bytes(item.data or b"")
+    text = subprocess.run(
         ["exiftool", "-s3", "-Artist", "-Creator", file], capture_output=True, text=True, check=True
     )
-    assert said.stdout.split("\n")[:-1] == ([] if policy == "none" else ["A. Maker", "A. Maker"])
+    assert text.stdout.split("\n")[:-1] == ([] if policy == "none" else ["A. Maker", "A. Maker"])
 
 
 def test_a_wide_gamut_is_kept_with_its_profile_when_asked() -> None:
     """The numbers stay those of the original's own space, and every format says which that is."""
     profile = wide_profile()
     data = pictures.jpeg(pictures.photo(300, 200), icc_profile=profile, quality=100, subsampling=0)
-    asked = Finishing(colour="keep-wide-gamut")
-    [kept] = made(data, recipe(300, finishing=asked))
+    request = Finishing(colour="keep-wide-gamut")
+    [saved] = made(data, recipe(300, finishing=request))
     with Image.open(io.BytesIO(data)) as image:
-        assert np.abs(pixels(kept) - np.asarray(image).astype(int)).max() <= 1
+        assert np.abs(pixels(saved) - np.asarray(image).astype(int)).max() <= 1
     formats = Formats(photo=Recipe().formats.photo)
-    for one in made(data, recipe(200, formats=formats, finishing=asked)):
-        with Image.open(io.BytesIO(one.data or b"")) as image:
-            assert image.info.get("icc_profile") == profile, one.planned.format
+    for item in made(data, recipe(200, formats=formats, finishing=request)):
+        with Image.open(io.BytesIO(item.data or b"")) as image:
+            assert image.info.get("icc_profile") == profile, item.planned.format
     [converted] = made(data, recipe(300))
-    assert np.abs(pixels(converted) - pixels(kept)).mean() > 1
+    assert np.abs(pixels(converted) - pixels(saved)).mean() > 1
 
 
 def wide_profile() -> bytes:
@@ -175,8 +175,8 @@ def test_a_watermark_stands_where_it_should_to_the_pixel(
     """Centre: x = W/2 - w/2, y = H/2 - h/2 (common practice, no source)."""
     ground = pictures.png(Image.new("RGB", size, (0, 0, 255)))
     settings = Watermark(file="m.png", position=position, size=0.25, margin=0.1, opacity=1)
-    [one] = made(ground, recipe(size[0], finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
-    red = pixels(one)[..., 0] > 128
+    [item] = made(ground, recipe(size[0], finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
+    red = pixels(item)[..., 0] > 128
     rows, columns = np.flatnonzero(red.any(axis=1)), np.flatnonzero(red.any(axis=0))
     width, height = round(size[0] * 0.25), round(size[0] * 0.25 / 2)
     margin = round(0.1 * min(size))
@@ -190,32 +190,32 @@ def test_a_watermark_is_blended_as_pillow_does_it_and_on_the_fallback_too() -> N
     photo = pictures.photo(400, 300)
     settings = Watermark(file="m.png", position="centre", size=0.5, opacity=0.3, margin=0)
     finishing = Finishing(watermark=settings)
-    [one] = made(pictures.png(photo), recipe(400, finishing=finishing), marks={"m.png": mark(200, 100)})
+    [item] = made(pictures.png(photo), recipe(400, finishing=finishing), marks={"m.png": mark(200, 100)})
     layer = Image.new("RGBA", photo.size, (255, 0, 0, 0))
     layer.paste((255, 0, 0, round(255 * 0.3)), (100, 100, 300, 200))
     expected = np.asarray(Image.alpha_composite(photo.convert("RGBA"), layer).convert("RGB")).astype(int)
-    assert np.abs(pixels(one) - expected).max() <= 2
+    assert np.abs(pixels(item) - expected).max() <= 2
     every = Formats(photo=FormatSet(webp=Webp(), jpeg=Jpeg(quality=95)))
-    for one in made(
+    for item in made(
         pictures.png(photo), recipe(400, formats=every, finishing=finishing), marks={"m.png": mark(200, 100)}
     ):
-        assert np.abs(pixels(one) - expected).mean() < 4, one.planned.format
+        assert np.abs(pixels(item) - expected).mean() < 4, item.planned.format
 
 
 def test_a_watermark_leaves_small_ones_and_other_facets_alone_and_keeps_transparency() -> None:
     settings = Watermark(file="m.png", min_width=300, facets=("square",), opacity=1)
-    asked = Recipe(
+    request = Recipe(
         formats=PLAIN,
         ladder=Ladder(widths=(200, 300)),
         facets=(Facet(name="square", aspect="1:1"),),
         finishing=Finishing(watermark=settings),
     )
     data = pictures.png(Image.new("RGB", (400, 300), (0, 0, 255)))
-    found = {
-        one.planned.path: bool((pixels(one)[..., 0] > 128).any())
-        for one in made(data, asked, marks={"m.png": mark()})
+    result = {
+        item.planned.path: bool((pixels(item)[..., 0] > 128).any())
+        for item in made(data, request, marks={"m.png": mark()})
     }
-    assert found == {
+    assert result == {
         "a-200w.png": False,
         "a-300w.png": False,
         "a-square-200w.png": False,
@@ -223,9 +223,9 @@ def test_a_watermark_leaves_small_ones_and_other_facets_alone_and_keeps_transpar
     }
     clear = pictures.png(pictures.graphic(400, 300, clear=True))
     settings = Watermark(file="m.png", position="top-left", margin=0, size=0.1, opacity=0.5)
-    [one] = made(clear, recipe(400, finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
+    [item] = made(clear, recipe(400, finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
     [without] = made(clear, recipe(400))
-    alpha, before = pixels(one, "RGBA")[..., 3], pixels(without, "RGBA")[..., 3]
+    alpha, before = pixels(item, "RGBA")[..., 3], pixels(without, "RGBA")[..., 3]
     assert alpha[5, 5] in (127, 128) and (alpha[30:] == before[30:]).all()
 
 
@@ -233,11 +233,13 @@ def test_tiles_cover_any_shape_and_a_mark_never_sticks_out() -> None:
     for size in ((600, 60), (60, 600), (300, 200)):
         data = pictures.png(Image.new("RGB", size, (0, 0, 255)))
         settings = Watermark(file="m.png", position="tiled", size=0.2, opacity=1)
-        [one] = made(data, recipe(size[0], finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
-        assert 0.1 < (pixels(one)[..., 0] > 128).mean() < 0.8
+        [item] = made(data, recipe(size[0], finishing=Finishing(watermark=settings)), marks={"m.png": mark()})
+        assert 0.1 < (pixels(item)[..., 0] > 128).mean() < 0.8
         big = Watermark(file="m.png", position="bottom", size=1.0, margin=0.1, opacity=1)
-        [one] = made(data, recipe(size[0], finishing=Finishing(watermark=big)), marks={"m.png": mark(20, 40)})
-        red = pixels(one)[..., 0] > 128
+        [item] = made(
+            data, recipe(size[0], finishing=Finishing(watermark=big)), marks={"m.png": mark(20, 40)}
+        )
+        red = pixels(item)[..., 0] > 128
         assert red.any() and not red[0].any() and not red[-1].any() and not red[:, 0].any()
 
 
@@ -256,20 +258,20 @@ def test_a_cut_is_what_pillow_cuts_around_the_focal_point(
     exif = Image.Exif()
     exif[0x0112] = orientation
     data = pictures.jpeg(stored, exif=exif, quality=100, subsampling=0)
-    asked = recipe(600, facets=(Facet(name="square", aspect="1:1", ladder=Ladder(widths=(150,))),))
-    *_, one = made(data, asked, details={"a.x": ImageMetadata(focal)})
-    assert one.planned.path == "a-square-150w.png"
+    request = recipe(600, facets=(Facet(name="square", aspect="1:1", ladder=Ladder(widths=(150,))),))
+    *_, item = made(data, request, details={"a.x": ImageMetadata(focal)})
+    assert item.planned.path == "a-square-150w.png"
     expected = upright.crop((left, 0, left + 300, 300)).resize((150, 150), Image.Resampling.LANCZOS)
-    assert np.abs(pixels(one) - np.asarray(expected).astype(int)).mean() < 1.5
+    assert np.abs(pixels(item) - np.asarray(expected).astype(int)).mean() < 1.5
 
 
 def test_without_a_focal_point_the_cut_goes_where_the_eye_goes() -> None:
     picture = Image.new("RGB", (900, 300), (120, 130, 125))
     ImageDraw.Draw(picture).ellipse((700, 80, 840, 220), fill=(230, 60, 40))
-    asked = recipe(900, facets=(Facet(name="square", aspect="1:1"),))
-    *_, one = made(pictures.png(picture), asked)
-    assert pixels(one).shape == (300, 300, 3)
-    assert (pixels(one)[..., 0] > 200).sum() > 0.9 * np.pi * 70**2  # the whole disc is in it
+    request = recipe(900, facets=(Facet(name="square", aspect="1:1"),))
+    *_, item = made(pictures.png(picture), request)
+    assert pixels(item).shape == (300, 300, 3)
+    assert (pixels(item)[..., 0] > 200).sum() > 0.9 * np.pi * 70**2  # the whole disc is in it
 
 
 # Pixels
@@ -280,8 +282,8 @@ def test_a_transparent_picture_lies_on_the_matte_in_jpeg_alone() -> None:
     formats = TransparentFormatSet(
         webp=Webp(lossless="always"), jpeg=Jpeg(quality=95, chroma="4:4:4", matte="#20c040")
     )
-    asked = recipe(400, formats=Formats(photo_transparent=formats, graphic_transparent=formats))
-    webp, jpeg = made(pictures.png(clear), asked)
+    request = recipe(400, formats=Formats(photo_transparent=formats, graphic_transparent=formats))
+    webp, jpeg = made(pictures.png(clear), request)
     ground = Image.new("RGBA", clear.size, "#20c040")
     expected = np.asarray(Image.alpha_composite(ground, clear).convert("RGB")).astype(int)
     assert np.abs(pixels(jpeg) - expected).mean() < 2
@@ -290,15 +292,15 @@ def test_a_transparent_picture_lies_on_the_matte_in_jpeg_alone() -> None:
 
 def test_nearest_keeps_the_colours_of_pixel_art_and_sharpening_keeps_flat_ones() -> None:
     art = Image.effect_noise((64, 64), 90).convert("L").point(lambda v: 255 if v > 128 else 0).convert("RGB")
-    [one] = made(pictures.png(art), recipe(32, finishing=Finishing(kernel="nearest")))
-    assert set(np.unique(pixels(one))) <= {0, 255}
+    [item] = made(pictures.png(art), recipe(32, finishing=Finishing(kernel="nearest")))
+    assert set(np.unique(pixels(item))) <= {0, 255}
     photo = pictures.png(pictures.photo(900, 600))
     [soft], [sharp] = made(photo, recipe(300)), made(photo, recipe(300, finishing=Finishing(sharpen="mild")))
-    steps = [np.abs(np.diff(pixels(one), axis=1)).mean() for one in (soft, sharp)]
+    steps = [np.abs(np.diff(pixels(item), axis=1)).mean() for item in (soft, sharp)]
     assert 1.02 < steps[1] / steps[0] < 1.5 and abs(pixels(soft).mean() - pixels(sharp).mean()) < 1
     flat = pictures.png(Image.new("RGBA", (90, 60), (90, 140, 200, 128)))
-    [one] = made(flat, recipe(45, finishing=Finishing(sharpen="mild")))
-    assert np.abs(pixels(one, "RGBA") - [90, 140, 200, 128]).max() <= 1
+    [item] = made(flat, recipe(45, finishing=Finishing(sharpen="mild")))
+    assert np.abs(pixels(item, "RGBA") - [90, 140, 200, 128]).max() <= 1
 
 
 def test_a_placeholder_is_the_picture_in_little_and_within_its_budget() -> None:
@@ -306,7 +308,7 @@ def test_a_placeholder_is_the_picture_in_little_and_within_its_budget() -> None:
     for budget in (4000, 400, 200):
         *_, narrow = sorted(
             made(data, recipe(300, finishing=Finishing(placeholder="blur", placeholder_bytes=budget))),
-            key=lambda one: len(one.placeholder),
+            key=lambda item: len(item.placeholder),
         )
         assert 0 < len(narrow.placeholder) <= budget
         head, _, body = narrow.placeholder.partition(",")
@@ -314,8 +316,8 @@ def test_a_placeholder_is_the_picture_in_little_and_within_its_budget() -> None:
         small = Image.open(io.BytesIO(base64.b64decode(body))).convert("RGB")
         whole = pictures.photo(900, 600).resize(small.size, Image.Resampling.BOX)
         assert np.abs(np.asarray(small).astype(int) - np.asarray(whole).astype(int)).mean() < 16
-    [one] = made(data, recipe(300, finishing=Finishing(placeholder="colour")))
-    colour = [int(one.placeholder[at : at + 2], 16) for at in (1, 3, 5)]
+    [item] = made(data, recipe(300, finishing=Finishing(placeholder="colour")))
+    colour = [int(item.placeholder[at : at + 2], 16) for at in (1, 3, 5)]
     assert np.abs(np.array(colour) - np.asarray(pictures.photo(900, 600)).mean(axis=(0, 1))).max() < 2
 
 
@@ -344,10 +346,10 @@ def test_a_drawing_loses_what_can_do_harm_and_keeps_its_look() -> None:
 
 def test_a_drawing_without_harm_is_copied_and_drawn_as_png_when_asked() -> None:
     data = b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><rect width="20" height="20" fill="#ff0000"/></svg>'
-    asked = Recipe(formats=Formats(vector=VectorFormats(png=Png())), ladder=Ladder(widths=(60, 400)))
-    copy, *rasters = made(data, asked)
+    request = Recipe(formats=Formats(vector=VectorFormats(png=Png())), ladder=Ladder(widths=(60, 400)))
+    copy, *rasters = made(data, request)
     assert (copy.outcome, copy.data) == (Outcome.KEPT, data)
-    assert [one.planned.size for one in rasters] == [
+    assert [raster.planned.size for raster in rasters] == [
         (60, 30),
         (120, 60),
     ]  # three times its own size is the limit
@@ -362,7 +364,7 @@ def test_squeezed_files_have_the_same_pixels() -> None:
     """Decoded by Pillow, on the pictures that scikit-image and scikit-learn carry and on made ones of every mode."""
     exif = Image.Exif()
     exif[0x0112] = 6
-    given = {
+    values = {
         "sideways.jpg": pictures.jpeg(pictures.photo(), exif=exif),
         "cmyk.jpg": pictures.jpeg(pictures.photo().convert("CMYK")),
         "grey.png": pictures.png(pictures.photo().convert("L")),
@@ -378,19 +380,19 @@ def test_squeezed_files_have_the_same_pixels() -> None:
         },
     }
     smaller = 0
-    for name, data in given.items():
+    for name, data in values.items():
         facts = inspect_bytes(data)
         plan = make_plan({name: facts}, Recipe(formats=Formats(squeeze=Squeeze(level=1))))
-        [one] = render(data, plan.originals[0])
-        assert one.data and one.planned.path == name and len(one.data) <= len(data)
-        smaller += len(one.data) < len(data)
+        [item] = render(data, plan.originals[0])
+        assert item.data and item.planned.path == name and len(item.data) <= len(data)
+        smaller += len(item.data) < len(data)
         if facts.frames > 1:
             continue
-        with Image.open(io.BytesIO(data)) as before, Image.open(io.BytesIO(one.data)) as after:
+        with Image.open(io.BytesIO(data)) as before, Image.open(io.BytesIO(item.data)) as after:
             assert before.getexif().get(0x0112, 1) == after.getexif().get(0x0112, 1), name
             assert before.info.get("icc_profile") == after.info.get("icc_profile"), name
             assert np.array_equal(_drawn(before), _drawn(after)), name
-    assert smaller > len(given) / 2
+    assert smaller > len(values) / 2
 
 
 def _drawn(image: Image.Image) -> np.ndarray:

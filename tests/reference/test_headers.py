@@ -44,18 +44,18 @@ PILLOW_CANNOT = {"multipage_rgb.tif"}
 )
 def test_headers_of_real_pictures_say_what_pillow_says(file: Path) -> None:
     with Image.open(file) as image, FileView(file) as view:
-        found = inspect_header(view)
-        assert tuple(found.stored) == image.size
-        assert found.frames == (
+        result = inspect_header(view)
+        assert tuple(result.stored) == image.size
+        assert result.frames == (
             getattr(image, "n_frames", 1) if image.format in ("GIF", "PNG", "WEBP") else 1
         )
-        assert found.grey == (image.mode in ("1", "L", "LA", "I;16", "I;16B", "I", "F"))
-        if found.frames == 1:  # Pillow tells of a frame's transparency when it comes to it
-            assert found.alpha == ("A" in image.getbands() or "transparency" in image.info)
-        assert bool(found.profile_name) == ("icc_profile" in image.info)
+        assert result.grey == (image.mode in ("1", "L", "LA", "I;16", "I;16B", "I", "F"))
+        if result.frames == 1:  # Pillow tells of a frame's transparency when it comes to it
+            assert result.alpha == ("A" in image.getbands() or "transparency" in image.info)
+        assert bool(result.profile_name) == ("icc_profile" in image.info)
         if image.format == "JPEG":
-            assert found.layered == ("progressive" in image.info)
-            assert found.bytes == file.stat().st_size
+            assert result.layered == ("progressive" in image.info)
+            assert result.bytes == file.stat().st_size
 
 
 @pytest.mark.parametrize("orientation", range(1, 9))
@@ -102,16 +102,16 @@ def test_animations_keep_their_time_and_their_loops() -> None:
             data = saved(
                 frames[0], fmt, save_all=True, append_images=frames[1:], duration=[70, 130, 200], loop=loops
             )
-            found = reader(BytesView(data))
+            result = reader(BytesView(data))
             with Image.open(io.BytesIO(data)) as image:
                 times = []
                 for at in range(image.n_frames):
                     image.seek(at)
                     image.load()  # a WebP tells a frame's time only then
                     times.append(image.info["duration"])
-                assert (found.frames, found.duration_ms) == (image.n_frames, sum(times)), fmt
+                assert (result.frames, result.duration_ms) == (image.n_frames, sum(times)), fmt
             # In a GIF the number says how often it plays again after the first time.
-            assert found.loops == (loops + 1 if fmt == "GIF" and loops else loops), fmt
+            assert result.loops == (loops + 1 if fmt == "GIF" and loops else loops), fmt
 
 
 def test_odd_pngs_are_told_apart() -> None:
@@ -120,8 +120,8 @@ def test_odd_pngs_are_told_apart() -> None:
     clear = png.read(BytesView(saved(palette, "PNG", transparency=0)))
     assert clear.alpha
     deep = Image.fromarray((np.arange(600, dtype=np.uint16) * 100).reshape(20, 30))
-    found = png.read(BytesView(saved(deep, "PNG")))
-    assert (found.bit_depth, found.grey) == (16, True)
+    result = png.read(BytesView(saved(deep, "PNG")))
+    assert (result.bit_depth, result.grey) == (16, True)
 
 
 @pytest.mark.parametrize(
@@ -135,13 +135,13 @@ def test_what_exiftool_wrote_late_in_a_file_is_found(command: list[str], ending:
     done = subprocess.run(
         ["exiftool", "-q", "-overwrite_original", *command, file], check=False, capture_output=True
     )
-    said = json.loads(subprocess.run(["exiftool", "-json", file], check=True, capture_output=True).stdout)[0]
+    text = json.loads(subprocess.run(["exiftool", "-json", file], check=True, capture_output=True).stdout)[0]
     with FileView(file) as view:
-        found = inspect_header(view)
-    assert ("camera" in found.metadata) == ("Make" in said)
-    assert ("place" in found.metadata) == ("City" in said)
-    assert (found.orientation == 6) == (
-        "Orientation" in said and said["Orientation"] != "Horizontal (normal)"
+        result = inspect_header(view)
+    assert ("camera" in result.metadata) == ("Make" in text)
+    assert ("place" in result.metadata) == ("City" in text)
+    assert (result.orientation == 6) == (
+        "Orientation" in text and text["Orientation"] != "Horizontal (normal)"
     ), done
 
 
@@ -188,9 +188,9 @@ def test_a_bitmap_is_decoded_as_pillow_decodes_it() -> None:
     ):
         data = saved(image, "BMP")
         facts = inspect_bytes(data)
-        ours = largest_rung(data, facts, facts.size).numpy()
-        wanted = np.asarray(image.convert("L" if image.mode == "L" else "RGB"))
+        owned = largest_rung(data, facts, facts.size).numpy()
+        expected = np.asarray(image.convert("L" if image.mode == "L" else "RGB"))
         assert np.array_equal(
-            ours.reshape(wanted.shape) if ours.size == wanted.size else ours[..., :3],
-            wanted if ours.size == wanted.size else np.stack([wanted] * 3, -1),
+            owned.reshape(expected.shape) if owned.size == expected.size else owned[..., :3],
+            expected if owned.size == expected.size else np.stack([expected] * 3, -1),
         )

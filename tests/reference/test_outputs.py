@@ -45,8 +45,8 @@ def test_every_rendition_opens_elsewhere_at_the_size_that_the_manifest_says(
             assert image.size == (entry.width, entry.height)
             assert Image.MIME[image.format] == entry.type
         if entry.format == "webp":
-            said = subprocess.run(["webpinfo", str(file)], capture_output=True, text=True, check=True).stdout
-            assert "No error detected" in said
+            text = subprocess.run(["webpinfo", str(file)], capture_output=True, text=True, check=True).stdout
+            assert "No error detected" in text
         if entry.format == "avif":
             subprocess.run(["avifdec", str(file), str(tmp_path / "a.png")], capture_output=True, check=True)
             with Image.open(tmp_path / "a.png") as image:
@@ -71,8 +71,8 @@ def test_no_rendition_tells_of_place_camera_or_orientation(outputs: Path, tmp_pa
     ]
 
     def answers(folder: Path) -> dict[str, set[str]]:
-        found = subprocess.run([*question, str(folder)], capture_output=True, text=True, check=True).stdout
-        return {item["SourceFile"]: set(item) - {"SourceFile"} for item in json.loads(found)}
+        result = subprocess.run([*question, str(folder)], capture_output=True, text=True, check=True).stdout
+        return {item["SourceFile"]: set(item) - {"SourceFile"} for item in json.loads(result)}
 
     assert any(
         {"GPSLatitude", "Model", "Orientation"} <= tags for tags in answers(outputs.parent / "site").values()
@@ -151,10 +151,10 @@ def test_an_animation_keeps_its_times_and_loops_as_webp(loops: int | None, tmp_p
             webp.seek(number)
             webp.load()
             times.append(webp.info["duration"])
-        shown = np.asarray(webp.convert("RGB")).astype(int)
+        visible = np.asarray(webp.convert("RGB")).astype(int)
     assert times == [70, 130, 200]
-    assert np.abs(shown - np.asarray(frames[2]).astype(int)).mean() < 8  # the last frame is the last frame
-    said = subprocess.run(["webpinfo", file], capture_output=True, text=True, check=True).stdout
-    assert re.findall(r"Duration: (\d+)", said) == ["70", "130", "200"]
+    assert np.abs(visible - np.asarray(frames[2]).astype(int)).mean() < 8  # the last frame is the last frame
+    text = subprocess.run(["webpinfo", file], capture_output=True, text=True, check=True).stdout
+    assert re.findall(r"Duration: (\d+)", text) == ["70", "130", "200"]
     # A WebP's number is how often it plays (RFC 9649, 2.7.1.1), a GIF's how often again; without one it plays once.
-    assert re.search(r"Loop count\s*:\s*(\d+)", said)[1] == {None: "1", 0: "0", 2: "3"}[loops]
+    assert re.search(r"Loop count\s*:\s*(\d+)", text)[1] == {None: "1", 0: "0", 2: "3"}[loops]

@@ -43,16 +43,16 @@ def test_type_by_content_agrees_with_the_file_command(tmp_path: Path) -> None:
         pictures.small_source(tmp_path / "s").joinpath("IMG_1.HEIC").read_bytes()
     )
     for file in sorted(tmp_path.glob("*.txt")):
-        said = subprocess.run(
+        text = subprocess.run(
             ["file", "--brief", "--mime-type", str(file)], capture_output=True, text=True, check=True
         )
-        ours = sniff(file.read_bytes()[:4096])
-        if said.stdout.startswith("image/"):
-            assert ours is not None
+        owned = sniff(file.read_bytes()[:4096])
+        if text.stdout.startswith("image/"):
+            assert owned is not None
             # Debian's file tells AVIF and HEIC by its own names for the family.
-            assert said.stdout.strip() in (ours.mime, "image/heif"), file.name
+            assert text.stdout.strip() in (owned.mime, "image/heif"), file.name
         else:
-            assert ours is None, file.name
+            assert owned is None, file.name
 
 
 @pytest.mark.parametrize("orientation", range(1, 9))

@@ -61,9 +61,9 @@ ORIGINALS = {
 def test_scores_are_those_of_the_package(name: str, fmt: str, quality: int, tmp_path: Path) -> None:
     original = ORIGINALS[name]()
     candidate = encoded(original, fmt, quality)
-    ours = ssimulacra2(np.asarray(original), np.asarray(candidate))
+    owned = ssimulacra2(np.asarray(original), np.asarray(candidate))
     # The promise is half a point; what is left out and float32 cost far less.
-    assert ours == pytest.approx(by_package(original, candidate, tmp_path), abs=0.05)
+    assert owned == pytest.approx(by_package(original, candidate, tmp_path), abs=0.05)
 
 
 def test_the_same_picture_scores_a_hundred_and_other_noise_far_less(tmp_path: Path) -> None:
@@ -98,9 +98,9 @@ def test_ssim_does_not_see_the_colour_of_what_is_transparent() -> None:
     opaque = picture.copy()
     opaque[..., 3] = 255
     assert ssim(picture, opaque) < 0.9 and ssim(picture, opaque[..., :3]) == ssim(picture, opaque)
-    shown = picture.copy()
-    shown[:, 40:50, :3] = 0
-    assert ssim(picture, shown) < 0.95
+    visible = picture.copy()
+    visible[:, 40:50, :3] = 0
+    assert ssim(picture, visible) < 0.95
 
 
 @pytest.mark.parametrize("shape", [(7, 90, 3), (90, 90), (90, 90, 2)])
@@ -120,17 +120,19 @@ def test_the_search_finds_a_quality_at_the_target_and_none_much_better(
         return top - slope * (HIGHEST - quality) + (bump if quality % 3 else 0)
 
     usual = QualitySteps((5, 97), (0.7, 0.7))
-    found = smallest_quality(Trials(lambda quality: quality, score), target, first, usual)
-    assert found.encodings <= 12 and found.score == score(found.quality)
-    if found.reached:
-        assert found.score >= target
-        enough = found.score <= target + NEAR_ENOUGH or found.quality == LOWEST
+    result = smallest_quality(Trials(lambda quality: quality, score), target, first, usual)
+    assert result.encodings <= 12 and result.score == score(result.quality)
+    if result.reached:
+        assert result.score >= target
+        enough = result.score <= target + NEAR_ENOUGH or result.quality == LOWEST
         # Or one step at most: where steps are larger than that, the next one down is below.
         assert (
-            enough or score(found.quality - 1) < target or found.score - target <= 0.9 * max(slope, 0.7) + 0.3
+            enough
+            or score(result.quality - 1) < target
+            or result.score - target <= 0.9 * max(slope, 0.7) + 0.3
         )
     else:
-        assert found.quality == HIGHEST and score(HIGHEST) < target
+        assert result.quality == HIGHEST and score(HIGHEST) < target
 
 
 @pytest.mark.parametrize("width", [120, 400])
@@ -178,23 +180,23 @@ def test_a_search_ends_where_trying_everything_does(
         for quality in range(LOWEST, HIGHEST + 1)
     }
     for target in targets:
-        found = search_quality(
+        result = search_quality(
             settings.model_copy(update={"target": target}),
             lambda tried: encode(image, tried),
             score,
             original_bytes=10**9,
         )
-        best = min(quality for quality, one in all_scores.items() if one >= target)
-        assert found.score == all_scores[found.quality] >= target
-        assert found.quality == best or found.score - target <= NEAR_ENOUGH
-        assert found.encodings <= 8
+        best = min(quality for quality, all_score in all_scores.items() if all_score >= target)
+        assert result.score == all_scores[result.quality] >= target
+        assert result.quality == best or result.score - target <= NEAR_ENOUGH
+        assert result.encodings <= 8
     # Monotone within noise: no quality scores a point less than one five steps below it.
     assert all(all_scores[q] > all_scores[q - 5] - 1 for q in range(LOWEST + 5, HIGHEST + 1))
 
 
 def test_ssim_is_that_of_scikit_image() -> None:
-    one, other = real.astronaut(), np.roll(real.astronaut(), 1, axis=0)
-    for a, b in ((one, other), (one[:40, :11], other[:40, :11])):
+    item, second = real.astronaut(), np.roll(real.astronaut(), 1, axis=0)
+    for a, b in ((item, second), (item[:40, :11], second[:40, :11])):
         theirs = structural_similarity(
             rgb2gray(a) * 255,
             rgb2gray(b) * 255,
@@ -205,7 +207,7 @@ def test_ssim_is_that_of_scikit_image() -> None:
         )
         assert ssim(a, b) == pytest.approx(theirs, abs=1e-4)
     with pytest.raises(ValueError, match="too small"):
-        ssim(one[:10], other[:10])
+        ssim(item[:10], second[:10])
 
 
 def test_where_it_hurts_is_where_it_was_hurt() -> None:

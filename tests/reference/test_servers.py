@@ -160,42 +160,45 @@ ACCEPTS = {
 
 
 def test_all_three_give_the_same_answers(servers: list[Server], site: Path, manifest: Manifest) -> None:
-    entries = {one.path: one for original in manifest.originals for one in original.renditions}
+    entries = {
+        rendition.path: rendition for original in manifest.originals for rendition in original.renditions
+    }
     served = ServedFiles.from_manifest(manifest, "pictures", "img")
-    asked = [
+    request = [
         *served.redirects,
-        *(f"/pictures/{path}" for path, one in entries.items() if one.format in ("jpeg", "png")),
+        *(f"/pictures/{path}" for path, entry in entries.items() if entry.format in ("jpeg", "png")),
     ]
-    assert len(asked) >= 7
-    for path in asked:
+    assert len(request) >= 7
+    for path in request:
         plain = entries[served.redirects.get(path, path).removeprefix("/pictures/")]
-        there = {
-            one.format: one
+        existing = {
+            rendition.format: rendition
             for original in manifest.originals
-            for one in original.renditions
-            if (one.width, one.height) == (plain.width, plain.height) and plain in original.renditions
+            for rendition in original.renditions
+            if (rendition.width, rendition.height) == (plain.width, plain.height)
+            and plain in original.renditions
         }
-        for accept, wanted in ACCEPTS.items():
-            expected = there.get(wanted, plain)
-            if wanted == "avif" and "avif" not in there:
-                expected = there["webp"] if "webp" in accept and "webp" in there else plain
+        for accept, expected_value in ACCEPTS.items():
+            expected = existing.get(expected_value, plain)
+            if expected_value == "avif" and "avif" not in existing:
+                expected = existing["webp"] if "webp" in accept and "webp" in existing else plain
             for server in servers:
                 status, headers, body = ask(server, path, Accept=accept)
-                said = (server.name, path, accept, headers.get("content-type"))
-                assert (status, headers["content-type"]) == (200, expected.type), said
-                assert body == (site / "pictures" / expected.path).read_bytes(), said
+                text = (server.name, path, accept, headers.get("content-type"))
+                assert (status, headers["content-type"]) == (200, expected.type), text
+                assert body == (site / "pictures" / expected.path).read_bytes(), text
                 assert (
                     "accept" in headers["vary"].lower() and headers["x-content-type-options"] == "nosniff"
-                ), said
+                ), text
                 assert headers["cache-control"] == (
                     FOREVER if "{hash}" in manifest.recipe.names.rule else A_DAY
-                ), said
+                ), text
 
 
 def test_typed_addresses_vary_in_nothing_and_what_is_not_there_is_not_there(
     servers: list[Server], manifest: Manifest
 ) -> None:
-    avif = next(one for one in manifest.originals[-1].renditions if one.format == "avif")
+    avif = next(rendition for rendition in manifest.originals[-1].renditions if rendition.format == "avif")
     for server in servers:
         status, headers, body = ask(server, f"/pictures/{avif.path}", Accept="*/*")
         assert (status, headers["content-type"], len(body)) == (200, "image/avif", avif.bytes), server.name

@@ -32,14 +32,14 @@ def site(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> scripting.Site:
 def test_a_script_looks_plans_builds_checks_and_writes_markup(site: scripting.Site, tmp_path: Path) -> None:
     assert [facts.size for facts in scripting.look(site).values()] == [(90, 60)]
     assert scripting.plan(site).renditions == 2 and not site.out.exists()
-    assert {one.kind for one in scripting.check(site)} == {"missing"}
+    assert {item.kind for item in scripting.check(site)} == {"missing"}
     with pytest.raises(OutputError, match="no manifest"):
         scripting.picture(site, "a.jpg")
     result = scripting.build(site, jobs=1)
     assert (result.originals, result.renditions, result.failures) == (1, 2, [])
     assert scripting.check(site) == []
     assert {
-        one.kind for one in scripting.check(site, scripting.budget_of(tmp_path / "young-prism.toml"))
+        item.kind for item in scripting.check(site, scripting.budget_of(tmp_path / "young-prism.toml"))
     } == {"widest"}
     assert scripting.picture(site, "a.jpg", alt="A", base_url="/p/").startswith("<picture>")
     with pytest.raises(OutputError, match="no rendition"):

@@ -58,8 +58,8 @@ def test_a_look_marks_what_is_new_changed_and_gone_until_the_next_that_was_asked
     source = store.sources.add("Site", tmp_path, None, tmp_path)
 
     def look(seen: dict[str, int], *, keep: bool = False) -> tuple[dict[str, str], list[str]]:
-        found = {path: ((size, 1, 1), facts(bytes=size)) for path, size in seen.items()}
-        store.originals.save_inspection(source.id, found, [], [], keep_marks=keep)
+        result = {path: ((size, 1, 1), facts(bytes=size)) for path, size in seen.items()}
+        store.originals.save_inspection(source.id, result, [], [], keep_marks=keep)
         marks = {row.path: row.since for row in store.originals.all(source.id) if row.since}
         return marks, store.originals.inspection(source.id)[0]
 
@@ -130,7 +130,7 @@ def test_a_build_by_command_that_is_not_heard_of_any_more_is_interrupted(tmp_pat
     assert store.runs.get(lost).state == "interrupted"
     assert store.sources.all() == [] and store.sources.by_id()[source.id].kind == COMMAND
     store.sources.add("Site", tmp_path, None, tmp_path)
-    assert [one.kind for one in store.sources.all()] == ["folder"]  # a person added it: now it is a source
+    assert [item.kind for item in store.sources.all()] == ["folder"]  # a person added it: now it is a source
     store.close()
 
 
@@ -138,20 +138,20 @@ def test_a_run_whose_process_is_gone_is_interrupted_at_once(tmp_path: Path) -> N
     store = Store(tmp_path / "a.sqlite3")
     source = store.sources.add("Site", tmp_path, None, tmp_path)
     values = {"origin": "watcher", "recipe": "", "version": "1", "state": RunState.RUNNING}
-    mine, gone, elsewhere, server = (
+    own_files, removed, elsewhere, server = (
         store.runs.add(source.id, owner=owner, **values)
         for owner in ("command", "command", "command", "server")
     )
     with subprocess.Popen(["true"]) as process:
         process.wait()
     host = this_process().rpartition(":")[0]
-    store.runs.change(gone, worker=f"{host}:{process.pid}")
+    store.runs.change(removed, worker=f"{host}:{process.pid}")
     store.runs.change(elsewhere, worker=f"another-machine:{process.pid}")
-    assert {run.id for run, _ in store.runs.active()} == {mine, elsewhere, server}
-    assert store.runs.get(gone).state == "interrupted"
+    assert {run.id for run, _ in store.runs.active()} == {own_files, elsewhere, server}
+    assert store.runs.get(removed).state == "interrupted"
     # A server that starts takes up its own, and leaves a live command alone, though both say that a watcher asked.
     assert [run.id for run in store.runs.mark_interrupted(owner="server")] == [server]
-    assert store.runs.get(mine).state == "running"
+    assert store.runs.get(own_files).state == "running"
     store.close()
 
 

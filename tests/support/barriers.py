@@ -10,22 +10,24 @@ _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
 
 def barriers(page: Page) -> list[str]:
     """Return what stands in somebody's way on a page, and where; in the dark too."""
-    found = Axe().run(page, options={"runOnly": _RULES, "resultTypes": ["violations"]}).response["violations"]
+    result = (
+        Axe().run(page, options={"runOnly": _RULES, "resultTypes": ["violations"]}).response["violations"]
+    )
     page.emulate_media(color_scheme="dark")
-    found += (
+    result += (
         Axe()
         .run(page, options={"runOnly": ["color-contrast"], "resultTypes": ["violations"]})
         .response["violations"]
     )
     page.emulate_media(color_scheme="light")
-    return [f"{one['id']}: {one['nodes'][0]['html'][:200]}" for one in found]
+    return [f"{item['id']}: {item['nodes'][0]['html'][:200]}" for item in result]
 
 
 def too_wide(page: Page) -> list[int]:
     """Return the widths at which a page scrolls sideways, of a desktop's and a phone's."""
-    found = []
+    result = []
     for width in (1280, 390):
         page.set_viewport_size({"width": width, "height": 800})
         if page.evaluate("document.documentElement.scrollWidth") > width:
-            found.append(width)
-    return found
+            result.append(width)
+    return result

@@ -58,9 +58,9 @@ class Doors:
 
     def send(self, data: bytes, **values: str) -> dict[str, Any]:
         """Send a picture by the light recipe, and wait until it is made."""
-        given = {"recipe": "light", "name": "a.jpg", "wait": "60", **values}
+        values_value = {"recipe": "light", "name": "a.jpg", "wait": "60", **values}
         answer = self.http.post(
-            "/api/v1/uploads", params=given, content=data, headers={"Content-Type": "image/jpeg"}
+            "/api/v1/uploads", params=values_value, content=data, headers={"Content-Type": "image/jpeg"}
         )
         assert answer.status_code in (200, 201, 202), answer.text
         return self.made(answer.json()["id"])
@@ -68,9 +68,9 @@ class Doors:
     def made(self, upload: str) -> dict[str, Any]:
         """Wait until an upload is not being made any more."""
         for _ in range(600):
-            found = self.http.get(f"/api/v1/uploads/{upload}").json()
-            if found["state"] != "working":
-                return dict(found)
+            result = self.http.get(f"/api/v1/uploads/{upload}").json()
+            if result["state"] != "working":
+                return dict(result)
             time.sleep(0.05)
         raise AssertionError("it was not made")
 

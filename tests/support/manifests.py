@@ -9,9 +9,9 @@ from young_prism.core.types import Size
 
 def named(path: str, base: Delivered | None = None) -> Delivered:
     """Return renditions at 400, 800 and 1600 px of an original of 1600 × 800 px, called like it."""
-    one = base or delivered()
+    item = base or delivered()
     stem = path.rpartition(".")[0]
     entries = tuple(
-        entry.model_copy(update={"path": entry.path.replace("photos/a b", stem)}) for entry in one.renditions
+        entry.model_copy(update={"path": entry.path.replace("photos/a b", stem)}) for entry in item.renditions
     )
-    return Delivered(path, entries, one.markup, one.art, one.transparent, Size(1600, 800))
+    return Delivered(path, entries, item.markup, item.art, item.transparent, Size(1600, 800))

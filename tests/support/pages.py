@@ -7,9 +7,9 @@ import time
 
 
 def token(client) -> str:
-    found = re.search(r'name="csrf_token" value="([^"]+)"', client.get("/").text)
-    assert found
-    return found[1]
+    result = re.search(r'name="csrf_token" value="([^"]+)"', client.get("/").text)
+    assert result
+    return result[1]
 
 
 def look_again(client) -> None:

@@ -29,10 +29,10 @@ def raw(door: Doors, text: bytes, *, close: bool = True, more: bytes = b"", time
 
 
 def head(door: Doors, *lines: str, path: str = "/api/v1/uploads?name=x.jpg") -> bytes:
-    own = [
+    own_values = [
         f"POST {path} HTTP/1.1",
         "Host: 127.0.0.1",
         f"Authorization: {door.http.headers['Authorization']}",
         *lines,
     ]
-    return ("\r\n".join(own) + "\r\n\r\n").encode()
+    return ("\r\n".join(own_values) + "\r\n\r\n").encode()

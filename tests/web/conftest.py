@@ -24,9 +24,12 @@ def app(source: Path, tmp_path: Path) -> Iterator[Any]:
     parts = services_of(made)
     row = parts.store.sources.add("Small site", source, tmp_path / "out", tmp_path)
     # Looked at here and now: workers would take longer to start than all the rest of most tests takes.
-    found = scan(source)
-    seen = {one.path: (one.stamp, inspect_bytes((source / one.path).read_bytes())) for one in found.originals}
-    parts.store.originals.save_inspection(row.id, seen, found.left_out, found.notes)
+    result = scan(source)
+    seen = {
+        original.path: (original.stamp, inspect_bytes((source / original.path).read_bytes()))
+        for original in result.originals
+    }
+    parts.store.originals.save_inspection(row.id, seen, result.left_out, result.notes)
     yield made
     close_app(made)
 

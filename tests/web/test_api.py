@@ -28,22 +28,22 @@ def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
 
 def test_a_picture_that_is_sent_comes_back_as_its_renditions(door: Doors) -> None:
     words = {"title": "Summit café", "alt": "Lamps & fog", "caption": "At seven", "credit": "Photo: me"}
-    found = door.send(PHOTO, name="IMG_0001.jpg", **words)
-    assert found["state"] == "done" and found["problem"] is None
-    assert {key: found[key] for key in words} == words
-    assert {(one["facet"], one["width"], one["format"]) for one in found["renditions"]} == {
+    result = door.send(PHOTO, name="IMG_0001.jpg", **words)
+    assert result["state"] == "done" and result["problem"] is None
+    assert {key: result[key] for key in words} == words
+    assert {(item["facet"], item["width"], item["format"]) for item in result["renditions"]} == {
         *(("whole", width, fmt) for width in (80, 160) for fmt in ("avif", "webp", "jpeg")),
         *(("square", 60, fmt) for fmt in ("avif", "webp", "jpeg")),
     }
-    for one in found["renditions"]:
-        answer = door.http.get(one["url"])
-        assert answer.headers["content-type"] == one["type"] and len(answer.content) == one["bytes"]
-        assert Image.open(io.BytesIO(answer.content)).size == (one["width"], one["height"])
-    original = found["original"]
+    for item in result["renditions"]:
+        answer = door.http.get(item["url"])
+        assert answer.headers["content-type"] == item["type"] and len(answer.content) == item["bytes"]
+        assert Image.open(io.BytesIO(answer.content)).size == (item["width"], item["height"])
+    original = result["original"]
     assert (original["width"], original["height"], original["bytes"]) == (200, 150, len(PHOTO))
-    assert original["colour"].startswith("#") and found["placeholder"].startswith("data:image/webp")
-    assert 'alt="Lamps &amp; fog"' in found["snippet"] and "At seven · Photo: me" in found["snippet"]
-    assert "summit-caf%C3%A9-80w.avif" in found["snippet"]
+    assert original["colour"].startswith("#") and result["placeholder"].startswith("data:image/webp")
+    assert 'alt="Lamps &amp; fog"' in result["snippet"] and "At seven · Photo: me" in result["snippet"]
+    assert "summit-caf%C3%A9-80w.avif" in result["snippet"]
 
 
 def test_the_same_picture_is_one_upload_and_a_form_does_as_well(door: Doors) -> None:
@@ -70,7 +70,7 @@ def test_uploads_are_found_by_all_their_words_page_by_page(door: Doors) -> None:
     while after is not None:
         page = door.http.get("/api/v1/uploads", params={"q": "paged 10%", "limit": 2, "after": after}).json()
         assert page["total"] == 3
-        seen += [one["title"] for one in page["items"]]
+        seen += [item["title"] for item in page["items"]]
         after = page["next"]
     assert seen == ["Paged 10% 2", "Paged 10% 1", "Paged 10% 0"]
     assert door.http.get("/api/v1/uploads", params={"q": "paged nowhere"}).json()["items"] == []
@@ -101,9 +101,9 @@ def test_another_title_gives_other_names_and_the_old_addresses_still_answer(door
         f"/api/v1/uploads/{before['id']}", json={"title": "New title"}, headers=door.tag(before["id"])
     )
     after = door.made(before["id"])
-    assert all("/new-title-" in one["url"] for one in after["renditions"])
-    for one in (*before["renditions"], *after["renditions"]):
-        assert door.http.get(one["url"]).status_code == 200
+    assert all("/new-title-" in item["url"] for item in after["renditions"])
+    for item in (*before["renditions"], *after["renditions"]):
+        assert door.http.get(item["url"]).status_code == 200
 
 
 def test_a_better_picture_takes_the_place_and_the_one_before_comes_back(door: Doors) -> None:
@@ -123,11 +123,11 @@ def test_a_better_picture_takes_the_place_and_the_one_before_comes_back(door: Do
     assert after["original"]["path"] == "place.png" and after["original"]["width"] == 300
     assert (after["alt"], after["title"]) == ("A place", "Place")
     # The same addresses but for the rung that the smaller one could not fill.
-    assert {one["url"].partition("?")[0] for one in before["renditions"] if one["width"] == 80} <= {
-        one["url"].partition("?")[0] for one in after["renditions"]
+    assert {item["url"].partition("?")[0] for item in before["renditions"] if item["width"] == 80} <= {
+        item["url"].partition("?")[0] for item in after["renditions"]
     }
-    kept = list((door.data / "uploads").rglob("earlier/*/place.jpg"))
-    assert [Image.open(io.BytesIO(file.read_bytes())).size for file in kept] == [(100, 100)]
+    saved = list((door.data / "uploads").rglob("earlier/*/place.jpg"))
+    assert [Image.open(io.BytesIO(file.read_bytes())).size for file in saved] == [(100, 100)]
     door.http.post(f"{path}/undo", headers=door.tag(before["id"]))
     assert door.made(before["id"])["renditions"] == before["renditions"]
     bad = door.http.put(
@@ -142,15 +142,15 @@ def test_a_better_picture_takes_the_place_and_the_one_before_comes_back(door: Do
 
 
 def test_what_is_withdrawn_is_gone_at_once_and_undo_brings_all_back(door: Doors) -> None:
-    found = door.send(pictures.jpeg(pictures.photo(90, 90, 61)), name="gone.jpg", title="Gone")
-    path = f"/api/v1/uploads/{found['id']}"
-    assert door.http.delete(path, headers=door.tag(found["id"])).json()["state"] == "withdrawn"
-    assert door.http.get(found["url"]).status_code == 410
-    urls = [one["url"] for one in found["renditions"]]
+    result = door.send(pictures.jpeg(pictures.photo(90, 90, 61)), name="gone.jpg", title="Gone")
+    path = f"/api/v1/uploads/{result['id']}"
+    assert door.http.delete(path, headers=door.tag(result["id"])).json()["state"] == "withdrawn"
+    assert door.http.get(result["url"]).status_code == 410
+    urls = [item["url"] for item in result["renditions"]]
     assert {door.http.get(url).status_code for url in urls} <= {404, 410}
-    assert found["id"] not in {one["id"] for one in door.http.get("/api/v1/uploads").json()["items"]}
-    assert door.http.post(f"{path}/undo", headers=door.tag(found["id"])).status_code == 200
-    assert door.made(found["id"])["renditions"] == found["renditions"]
+    assert result["id"] not in {item["id"] for item in door.http.get("/api/v1/uploads").json()["items"]}
+    assert door.http.post(f"{path}/undo", headers=door.tag(result["id"])).status_code == 200
+    assert door.made(result["id"])["renditions"] == result["renditions"]
     assert {door.http.get(url).status_code for url in urls} == {200}
     assert list((door.data / "uploads").rglob("originals/gone.jpg"))  # the original never went
 
@@ -158,27 +158,27 @@ def test_what_is_withdrawn_is_gone_at_once_and_undo_brings_all_back(door: Doors)
 def test_a_request_that_is_sent_twice_is_done_once(door: Doors) -> None:
     photo = pictures.jpeg(pictures.photo(70, 60, 71))
     headers = {"Idempotency-Key": "k-1", "Content-Type": "image/jpeg"}
-    one, two = (
+    item, two = (
         door.http.post(
             "/api/v1/uploads", params={"recipe": "light", "name": "twice.jpg"}, content=photo, headers=headers
         )
         for _ in range(2)
     )
-    assert (one.status_code, two.status_code) == (202, 202) and one.json() == two.json()
+    assert (item.status_code, two.status_code) == (202, 202) and item.json() == two.json()
     assert (
-        two.headers["Idempotency-Replayed"] == "true" and two.headers["Location"] == one.headers["Location"]
+        two.headers["Idempotency-Replayed"] == "true" and two.headers["Location"] == item.headers["Location"]
     )
-    other = door.http.post(
+    second = door.http.post(
         "/api/v1/uploads", params={"recipe": "light", "name": "twice.jpg"}, content=OTHER, headers=headers
     )
-    assert other.status_code == 422 and "another request" in other.json()["detail"]
-    door.made(one.json()["id"])
+    assert second.status_code == 422 and "another request" in second.json()["detail"]
+    door.made(item.json()["id"])
 
 
 def test_an_answer_that_was_seen_is_not_sent_again(door: Doors) -> None:
-    found = door.send(pictures.jpeg(pictures.photo(80, 60, 81)), name="seen.jpg")
-    first = door.http.get(f"/api/v1/uploads/{found['id']}")
-    again = door.http.get(f"/api/v1/uploads/{found['id']}", headers={"If-None-Match": first.headers["ETag"]})
+    result = door.send(pictures.jpeg(pictures.photo(80, 60, 81)), name="seen.jpg")
+    first = door.http.get(f"/api/v1/uploads/{result['id']}")
+    again = door.http.get(f"/api/v1/uploads/{result['id']}", headers={"If-None-Match": first.headers["ETag"]})
     assert again.status_code == 304 and not again.content
 
 
@@ -198,8 +198,8 @@ def test_runs_are_started_followed_and_stopped_and_recipes_are_read_and_checked(
         door.http.post("/api/v1/recipes/validate", json={"text": text}).json()
         for text in ('name = "x"', "[ladder]\nwidth = 3")
     ]
-    assert [one["valid"] for one in verdicts] == [True, False] and "line 2" in verdicts[1]["problem"]
-    assert [one["source"] for one in door.http.get("/api/v1/sources").json()["items"]] == ["light"]
+    assert [verdict["valid"] for verdict in verdicts] == [True, False] and "line 2" in verdicts[1]["problem"]
+    assert [item["source"] for item in door.http.get("/api/v1/sources").json()["items"]] == ["light"]
 
 
 def test_the_client_of_the_package_does_all_of_it(door: Doors, tmp_path: Path) -> None:

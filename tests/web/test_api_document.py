@@ -52,7 +52,7 @@ def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
 
 
 SCHEMA = schemathesis.openapi.from_dict(json.loads(json.dumps(document())))
-ASKED = {found.ok().label: found.ok() for found in SCHEMA.get_all_operations()}
+ASKED = {result.ok().label: result.ok() for result in SCHEMA.get_all_operations()}
 
 
 @pytest.mark.parametrize("mode", list(GenerationMode), ids=lambda mode: mode.value)
@@ -83,17 +83,17 @@ def test_nothing_that_is_asked_gets_an_answer_that_is_not_documented(
 
 
 def test_the_document_says_each_operation_once_and_its_schemas_are_schemas() -> None:
-    found = document()
-    assert found["openapi"] == "3.1.0"
-    said = [one["operationId"] for path in found["paths"].values() for one in path.values()]
-    assert sorted(said) == sorted(one.name for one in OPERATIONS) and len(set(said)) == len(said)
-    for schema_of_one in found["components"]["schemas"].values():
+    result = document()
+    assert result["openapi"] == "3.1.0"
+    text = [item["operationId"] for path in result["paths"].values() for item in path.values()]
+    assert sorted(text) == sorted(item.name for item in OPERATIONS) and len(set(text)) == len(text)
+    for schema_of_one in result["components"]["schemas"].values():
         Draft202012Validator.check_schema(schema_of_one)
 
 
 def test_the_docs_name_every_operation(door: Doors) -> None:
     page = door.http.get("/api/v1/docs").text
     text = (Path(__file__).parents[2] / "docs" / "upload-api.md").read_text()
-    for one in OPERATIONS:
-        assert f'id="{one.name}"' in page
-        assert f"`{one.method} /api/v1{one.path}`" in text, one.path
+    for item in OPERATIONS:
+        assert f'id="{item.name}"' in page
+        assert f"`{item.method} /api/v1{item.path}`" in text, item.path

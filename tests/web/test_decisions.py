@@ -96,8 +96,8 @@ def test_names_that_are_told_apart_come_first_with_a_rule_that_solves_them(app, 
     text = 'name = "x"\n[names]\nlayout = "flat"\nrule = "{width}-{hash:1}.{ext}"\n'
     outcome = post(app, f"{RECIPE}/check?part=1", toml=text, base="").text
     assert "Find a rule that solves it" in outcome
-    found = post(app, f"{RECIPE}/suggest?part=1", toml=text, base="").text
-    assert "data-suggested" in found or "No small change" in found
+    result = post(app, f"{RECIPE}/suggest?part=1", toml=text, base="").text
+    assert "data-suggested" in result or "No small change" in result
 
 
 def test_recipes_are_saved_duplicated_compared_changed_and_brought_back(app) -> None:
@@ -105,11 +105,11 @@ def test_recipes_are_saved_duplicated_compared_changed_and_brought_back(app) -> 
     assert "“Blog” is saved." in saved.replace("&#34;", '"') and "widths from the layout" in saved
     copy = post(app, "/recipes/blog/duplicate").text
     assert "Blog (copy)" in copy
-    other = BLOG.replace("rungs = 4", "rungs = 6")
-    changed = post(app, "/recipes", file=(io.BytesIO(other.encode()), "blog.toml"), replace="on").text
+    second = BLOG.replace("rungs = 4", "rungs = 6")
+    changed = post(app, "/recipes", file=(io.BytesIO(second.encode()), "blog.toml"), replace="on").text
     assert "is changed" in changed
     client = app.test_client()
-    assert client.get("/recipes/blog.toml").text == other
+    assert client.get("/recipes/blog.toml").text == second
     page = client.get("/recipes?one=saved:blog&other=saved:blog-copy").text
     assert re.search(r"ladder\.layout\.rungs</th><td[^>]*>6</td><td[^>]*>4</td>", page)
     assert "They say the same." in client.get("/recipes?one=saved:blog&other=saved:blog").text

@@ -47,29 +47,29 @@ def test_a_plain_form_brings_pictures_and_says_what_each_still_needs(door: Doors
 
 
 def test_words_are_kept_and_nobodys_words_are_lost(door: Doors) -> None:
-    found = door.send(pictures.jpeg(pictures.photo(100, 80, 2)), name="words.jpg")
-    page = f"/desk/{found['id']}"
-    kept = pressed(door, f"{page}/words", page, title="Words", alt="First", caption="Below", credit="")
-    assert "Kept." in kept.text
-    assert (door.made(found["id"])["title"], door.made(found["id"])["alt"]) == ("Words", "First")
+    result = door.send(pictures.jpeg(pictures.photo(100, 80, 2)), name="words.jpg")
+    page = f"/desk/{result['id']}"
+    saved = pressed(door, f"{page}/words", page, title="Words", alt="First", caption="Below", credit="")
+    assert "Kept." in saved.text
+    assert (door.made(result["id"])["title"], door.made(result["id"])["alt"]) == ("Words", "First")
     assert door.http.get(f"{page}/name", params={"title": "Häuser & Höfe"}).json() == {"stem": "häuser-höfe"}
     late = pressed(door, f"{page}/words", page, title="Words", alt="Second", was="0" * 16)
     assert late.status_code == 409 and ">Second</textarea>" in late.text
-    assert door.made(found["id"])["alt"] == "First"
+    assert door.made(result["id"])["alt"] == "First"
     assert "Undone" in pressed(door, f"{page}/undo", page).text
-    assert door.made(found["id"])["alt"] is None
+    assert door.made(result["id"])["alt"] is None
 
 
 def test_the_developer_says_what_may_be_changed(door: Doors) -> None:
-    found = door.send(
+    result = door.send(
         pictures.jpeg(pictures.photo(90, 80, 3)), name="fixed.jpg", title="Fixed", alt="As it is"
     )
-    page = f"/desk/{found['id']}"
+    page = f"/desk/{result['id']}"
     allow = "/sources/light/allow"
     try:
         pressed(door, allow, "/", act="words")
         pressed(door, f"{page}/words", page, title="Other", alt="New words")
-        now = door.made(found["id"])
+        now = door.made(result["id"])
         assert (now["title"], now["alt"]) == ("Fixed", "New words")
         for act in ("focal", "replace", "withdraw"):
             assert pressed(door, f"{page}/{act}", page).status_code == 403
@@ -77,12 +77,12 @@ def test_the_developer_says_what_may_be_changed(door: Doors) -> None:
         assert "Withdraw it" not in text and "Replace it" not in text and "readonly" in text
     finally:
         door.parts.store.sources.set_allowed(door.parts.store.sources.by_slug("light").id, None)
-    shown = pressed(
+    visible = pressed(
         door, f"{page}/focal", page, **{"focal.x": "10", "focal.y": "20", "width": "100", "height": "100"}
     )
-    assert "Set by hand" in shown.text
-    gone = pressed(door, f"{page}/withdraw", page)
-    assert "no page shows it" in gone.text
+    assert "Set by hand" in visible.text
+    removed = pressed(door, f"{page}/withdraw", page)
+    assert "no page shows it" in removed.text
     assert "Fixed" in door.http.get("/desk", params={"withdrawn": "1"}).text
     assert "Undone" in pressed(door, f"{page}/undo", page).text
 

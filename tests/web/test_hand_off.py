@@ -56,12 +56,12 @@ def client(root: Path, storage: str) -> Iterator[Any]:
     parts = services_of(app)
     row = parts.store.sources.add("Hill", root / "site", root / "out", root, pages_folder=root / "site")
     parts.store.sources.set_recipe(row.id, write_recipe(RECIPE))
-    found = scan(root / "site")
+    result = scan(root / "site")
     seen = {
-        one.path: (one.stamp, inspect_bytes((root / "site" / one.path).read_bytes()))
-        for one in found.originals
+        original.path: (original.stamp, inspect_bytes((root / "site" / original.path).read_bytes()))
+        for original in result.originals
     }
-    parts.store.originals.save_inspection(row.id, seen, found.left_out, found.notes)
+    parts.store.originals.save_inspection(row.id, seen, result.left_out, result.notes)
     bare = parts.store.sources.add("Bare", root, root / "nothing", root)
     parts.store.originals.save_inspection(bare.id, {}, [], [])
     yield app.test_client()
@@ -124,8 +124,8 @@ def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
     client: Any, root: Path
 ) -> None:
     assert "nothing says where they are served" in client.get("/s/hill/hand-off/pages").text
-    found = client.get("/s/hill/hand-off/pages?address=/p/").text
-    assert "1 place to change in 1 file" in found and "/p/hill-200w.jpg" in found
+    result = client.get("/s/hill/hand-off/pages?address=/p/").text
+    assert "1 place to change in 1 file" in result and "/p/hill-200w.jpg" in result
     form = {"csrf_token": token(client), "address": "/p/", "place": "000000000000 index.html"}
     answer = client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True)
     assert "index.html: It was changed since it was shown" in answer.text
@@ -160,10 +160,10 @@ def test_a_page_publishes_to_a_storage_that_the_server_was_started_with(
         time.sleep(0.05)
     assert state == {"over": True, "done": 6, "total": 6}
     keys = {"aws_access_key_id": "any", "aws_secret_access_key": "any", "region_name": "us-east-1"}
-    found = boto3.client("s3", endpoint_url=storage, **keys).head_object(
+    result = boto3.client("s3", endpoint_url=storage, **keys).head_object(
         Bucket="pictures", Key="site/hill-100w.jpg"
     )
-    assert found["ContentType"] == "image/jpeg"
+    assert result["ContentType"] == "image/jpeg"
 
 
 def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: Any, root: Path) -> None:

@@ -76,12 +76,12 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     parts = services_of(made)
     row = parts.store.sources.add("Site", site, site / "out", base, pages_folder=site)
     parts.store.sources.set_recipe(row.id, pictures.QUICK_FORMATS)
-    found = scan(site, output=site / "out")
+    result = scan(site, output=site / "out")
     parts.store.originals.save_inspection(
         row.id,
-        {"a.jpg": (found.originals[0].stamp, inspect_bytes((site / "a.jpg").read_bytes()))},
-        found.left_out,
-        found.notes,
+        {"a.jpg": (result.originals[0].stamp, inspect_bytes((site / "a.jpg").read_bytes()))},
+        result.left_out,
+        result.notes,
     )
     build(site, site / "out", read_recipe(pictures.QUICK_FORMATS))
     yield made
@@ -139,8 +139,8 @@ def requests(app: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
                 if method != "GET":
                     yield method, plain, {"data": together}
                     if value in ALONE:
-                        own = (name for name in names if name not in ALWAYS)
-                        yield from ((method, plain, {"data": {name: value}}) for name in own)
+                        own_values = (name for name in names if name not in ALWAYS)
+                        yield from ((method, plain, {"data": {name: value}}) for name in own_values)
             if method != "GET":
                 yield from (
                     (method, plain, {"data": body, "content_type": kind}) for body in BODIES for kind in KINDS
@@ -166,16 +166,16 @@ def test_no_route_answers_a_hostile_value_with_a_fault_of_ours(
     def note(_app: Any, exception: BaseException, **_: Any) -> None:
         raised.append(exception)
 
-    asked = 0
+    request = 0
     with got_request_exception.connected_to(note, app):
         for method, where, sent in requests(app):
-            asked += 1
+            request += 1
             answer = client.open(where, method=method, **sent)
             answer.close()
             if answer.status_code >= 500 and answer.status_code not in (501, 505, 507):
                 why = "".join(traceback.format_exception(raised[-1])[-3:]) if raised else answer.text
                 faults.setdefault(why[-300:], f"{method} {where[:150]} {str(sent)[:150]}")
-    assert asked > 3_000
+    assert request > 3_000
     assert not faults, "\n".join(f"{where}\n    {why}" for why, where in faults.items())
 
 

@@ -111,8 +111,8 @@ def test_originals_are_taken_out_and_put_back_and_it_is_undone(app, source: Path
 
 def test_all_of_a_selection_is_moved_by_its_address(app) -> None:
     client = app.test_client()
-    shown = len(select(catalogue(app), CatalogueQuery(kind="photo")).shown)
-    assert f"{shown} originals taken out of scope." in move(client, "out", query="?kind=photo", all="1")
+    visible = len(select(catalogue(app), CatalogueQuery(kind="photo")).shown)
+    assert f"{visible} originals taken out of scope." in move(client, "out", query="?kind=photo", all="1")
     assert "photo" not in {entry.facts.kind.value for entry in catalogue(app).entries if not entry.out}
 
 

@@ -29,11 +29,11 @@ def upload(door: Doors) -> dict:
 def test_what_cannot_change_is_kept_for_good_and_what_can_is_asked_for_again(
     door: Doors, upload: dict
 ) -> None:
-    one = upload["renditions"][0]
-    named = door.http.get(one["url"])
+    item = upload["renditions"][0]
+    named = door.http.get(item["url"])
     assert named.headers["Cache-Control"] == "public, max-age=31536000, immutable"
-    plain = door.http.get(one["url"].partition("?")[0])
-    wrong = door.http.get(one["url"].partition("?")[0], params={"v": "0" * 12})
+    plain = door.http.get(item["url"].partition("?")[0])
+    wrong = door.http.get(item["url"].partition("?")[0], params={"v": "0" * 12})
     for answer in (plain, wrong):
         assert re.fullmatch(
             r"public, max-age=\d+, stale-while-revalidate=\d+", answer.headers["Cache-Control"]
@@ -42,7 +42,7 @@ def test_what_cannot_change_is_kept_for_good_and_what_can_is_asked_for_again(
     for answer in (named, plain):
         assert answer.headers["X-Content-Type-Options"] == "nosniff"
         assert "sandbox" in answer.headers["Content-Security-Policy"] and "Set-Cookie" not in answer.headers
-        assert answer.headers["ETag"] == f'"{one["sha256"][:32]}"'  # strong (8.8.3)
+        assert answer.headers["ETag"] == f'"{item["sha256"][:32]}"'  # strong (8.8.3)
 
 
 def test_conditions_and_ranges_are_those_of_the_standard(door: Doors, upload: dict) -> None:
@@ -65,7 +65,7 @@ def test_conditions_and_ranges_are_those_of_the_standard(door: Doors, upload: di
 
 
 @pytest.mark.parametrize(
-    ("width", "accept", "given", "kind"),
+    ("width", "accept", "values", "kind"),
     [
         (80, AVIF, 80, "image/avif"),
         (81, AVIF, 160, "image/avif"),  # the next rung up
@@ -77,11 +77,11 @@ def test_conditions_and_ranges_are_those_of_the_standard(door: Doors, upload: di
     ],
 )
 def test_one_address_gives_the_best_format_at_the_next_rung_up(
-    door: Doors, upload: dict, width: int, accept: str | None, given: int, kind: str
+    door: Doors, upload: dict, width: int, accept: str | None, values: int, kind: str
 ) -> None:
     answer = door.http.get(f"{upload['url']}/{width}", headers={"Accept": accept or ""})
     assert answer.headers["Content-Type"] == kind and answer.headers["Vary"] == "Accept"
-    assert Image.open(io.BytesIO(answer.content)).width == given
+    assert Image.open(io.BytesIO(answer.content)).width == values
     assert door.http.get(answer.headers["Content-Location"]).content == answer.content
 
 
@@ -110,7 +110,7 @@ def test_a_folder_of_the_machine_is_served_to_nobody(door: Doors) -> None:
 
 def test_a_drawing_is_served_so_that_it_can_do_nothing(door: Doors) -> None:
     svg = b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><path d="M0 0h9"/></svg>'
-    found = door.send(svg, name="mark.svg")
-    answer = door.http.get(found["renditions"][0]["url"])
+    result = door.send(svg, name="mark.svg")
+    answer = door.http.get(result["renditions"][0]["url"])
     assert answer.headers["Content-Type"].startswith("image/svg+xml")
     assert "default-src 'none'" in answer.headers["Content-Security-Policy"]

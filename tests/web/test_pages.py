@@ -100,7 +100,7 @@ def test_what_is_not_there_is_a_page_that_leads_on(app, address: str) -> None:
 
 def test_a_folder_outside_the_roots_is_not_added(app, tmp_path: Path) -> None:
     client = app.test_client()
-    for typed, said in (
+    for typed, text in (
         ("/etc", "not below those"),
         (str(tmp_path / "gone"), "no such folder"),
         ("", "No folder"),
@@ -108,7 +108,7 @@ def test_a_folder_outside_the_roots_is_not_added(app, tmp_path: Path) -> None:
         answer = client.post(
             "/sources", data={"csrf_token": token(client), "folder": typed}, follow_redirects=True
         )
-        assert said in answer.text
+        assert text in answer.text
     sibling = tmp_path.with_name(tmp_path.name + "-sibling")
     sibling.mkdir()
     refused = client.post(
@@ -159,7 +159,7 @@ def test_the_compiled_stylesheet_is_not_stale() -> None:
 def test_no_address_of_another_machine_is_in_what_we_serve() -> None:
     web = Path(__file__).parents[2] / "src" / "young_prism" / "web"
     for file in (*web.rglob("*.html"), *web.rglob("*.js"), *web.rglob("*.css"), *web.rglob("*.svg")):
-        found = set(re.findall(r"(?:https?:)?//[a-z0-9][\w.-]+\.\w+", file.read_text()))
-        assert found <= {"http://www.w3.org", "https://tailwindcss.com"}, (
+        result = set(re.findall(r"(?:https?:)?//[a-z0-9][\w.-]+\.\w+", file.read_text()))
+        assert result <= {"http://www.w3.org", "https://tailwindcss.com"}, (
             file
         )  # a namespace; the compiler's notice

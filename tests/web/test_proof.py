@@ -19,7 +19,7 @@ def get(app: Any, path: str) -> Any:
 
 
 @pytest.mark.parametrize(
-    ("query", "said"),
+    ("query", "text"),
     [
         ("?original=nothing.jpg", "There is no original"),
         ("?original=moving.gif", "it is animation"),
@@ -29,9 +29,9 @@ def get(app: Any, path: str) -> Any:
         ("/others?original=photo.jpg&setting=gif-3", "is no candidate"),
     ],
 )
-def test_what_cannot_be_shown_is_said(app: Any, query: str, said: str) -> None:
+def test_what_cannot_be_shown_is_said(app: Any, query: str, text: str) -> None:
     answer = get(app, query)
-    assert answer.status_code == 404 and said in answer.text
+    assert answer.status_code == 404 and text in answer.text
 
 
 @pytest.mark.parametrize(
@@ -62,7 +62,7 @@ def post(app: Any, form: dict[str, str]) -> Any:
 
 
 @pytest.mark.parametrize(
-    ("form", "said"),
+    ("form", "text"),
     [
         ({"way": "target", "target": "much"}, "scores are numbers"),
         ({"way": "target", "target": "500"}, "The recipe cannot be used"),
@@ -72,8 +72,8 @@ def post(app: Any, form: dict[str, str]) -> Any:
         ({"way": "target", "target": "70", "scope": "world"}, "cannot be chosen"),
     ],
 )
-def test_a_choice_that_cannot_be_used_changes_nothing(app: Any, form: dict[str, str], said: str) -> None:
-    assert said in post(app, form).text
+def test_a_choice_that_cannot_be_used_changes_nothing(app: Any, form: dict[str, str], text: str) -> None:
+    assert text in post(app, form).text
     assert services_of(app).store.sources.all()[0].recipe == ""
 
 
@@ -93,6 +93,6 @@ def test_others_come_with_the_worst_first(app: Any) -> None:
         if answer["done"]:
             break
         time.sleep(0.1)
-    scores = [float(one) for one in re.findall(r"<strong>([\d.]+)</strong>", answer["html"])]
+    scores = [float(item) for item in re.findall(r"<strong>([\d.]+)</strong>", answer["html"])]
     assert len(scores) == 2 and scores == sorted(scores)
     assert answer["html"].count("<image") == 4

@@ -35,8 +35,8 @@ def test_what_is_typed_is_answered_and_not_kept(app) -> None:
 
 def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     client = app.test_client()
-    kept = post(app, RECIPE, TYPED)
-    assert "“Two widths” is the recipe of this source now" in kept.text.replace("&#34;", '"')
+    saved = post(app, RECIPE, TYPED)
+    assert "“Two widths” is the recipe of this source now" in saved.text.replace("&#34;", '"')
     assert client.get(f"{RECIPE}.toml").text == TYPED  # comments and all
     assert "Recipe “Two widths”" in client.get("/s/small-site/run").text
     refused = post(app, RECIPE, "[ladder]\nwidths = []")
@@ -55,10 +55,10 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
         300,
     }
     rows = list(csv.DictReader(io.StringIO(client.get(f"/s/small-site/run/{run.id}.csv").text)))
-    taken = client.get(f"/s/small-site/run/{run.id}.json").json
-    assert len(rows) == len(taken["items"]) == len(parts.store.runs.items(run.id))
-    assert {row["outcome"] for row in rows} == {item["outcome"] for item in taken["items"]} >= {"made"}
-    assert 'name = "Two widths"' in taken["recipe"] and taken["bytes"]["renditions"] > 0
+    used = client.get(f"/s/small-site/run/{run.id}.json").json
+    assert len(rows) == len(used["items"]) == len(parts.store.runs.items(run.id))
+    assert {row["outcome"] for row in rows} == {item["outcome"] for item in used["items"]} >= {"made"}
+    assert 'name = "Two widths"' in used["recipe"] and used["bytes"]["renditions"] > 0
     renamed = TYPED + '[names]\nrule = "web-{stem}-{width}.{ext}"\n'
     assert "All of it is there and counted as it is." in post(app, f"{RECIPE}/check?part=1", renamed).text
     post(app, RECIPE, renamed)

@@ -93,7 +93,7 @@ def test_only_these_originals_are_made_and_before_a_longer_run(app: Any) -> None
     wait_for(lambda: state_of(app, 1) == "done")
     out = Path(store.sources.by_slug("small-site").out_folder)
     manifest = json.loads((out / "manifest.json").read_text())
-    assert "photo.jpg" in {one["path"] for one in manifest["originals"]}
+    assert "photo.jpg" in {item["path"] for item in manifest["originals"]}
     fresh = out.parent / "fresh"
     build(folder, fresh, read_recipe(store.runs.get(1).recipe), options=BuildOptions(jobs=2))
     assert faults.results(out) == faults.results(fresh)
@@ -104,11 +104,11 @@ def test_a_manifest_says_of_the_others_what_it_said_before(app: Any) -> None:
     press(app, RUN)
     wait_for(lambda: state_of(app, 1) == "done")
     out = Path(store.sources.by_slug("small-site").out_folder)
-    before = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
+    before = {item["path"]: item for item in json.loads((out / "manifest.json").read_text())["originals"]}
     store.sources.set_recipe(1, "[ladder]\nwidths = [40]\n")
     press(app, RUN, path="photo.jpg")
     wait_for(lambda: state_of(app, 2) == "done")
-    after = {one["path"]: one for one in json.loads((out / "manifest.json").read_text())["originals"]}
+    after = {item["path"]: item for item in json.loads((out / "manifest.json").read_text())["originals"]}
     assert after.keys() == before.keys()
     assert {r["width"] for r in after["photo.jpg"]["renditions"]} == {40}
     assert after["clear.png"] == before["clear.png"]

@@ -26,13 +26,13 @@ def test_wider_is_further_right_heavier_is_higher_and_nothing_leaves_the_box(
     lines: list[SpectrumLine], width: int, size: int, small: bool
 ) -> None:
     drawn = draw_spectrum(lines, width, size, width=720, height=200, small=small)
-    for one in drawn.lines:
-        assert 0 <= one.x <= 720 and 0 <= one.y <= drawn.floor
-        for other in drawn.lines:
-            if one.line.bytes > other.line.bytes:
-                assert one.y <= other.y
-            if one.line.format is other.line.format and one.line.width > other.line.width:
-                assert one.x >= other.x
+    for line in drawn.lines:
+        assert 0 <= line.x <= 720 and 0 <= line.y <= drawn.floor
+        for line_value in drawn.lines:
+            if line.line.bytes > line_value.line.bytes:
+                assert line.y <= line_value.y
+            if line.line.format is line_value.line.format and line.line.width > line_value.line.width:
+                assert line.x >= line_value.x
     assert 0 <= drawn.original_x <= 720 and 0 <= drawn.original_y <= drawn.floor
     assert all(b.at - a.at > 34 for a, b in pairwise(drawn.width_marks))  # no label over another
     assert all(b.at - a.at > 26 for a, b in pairwise(drawn.byte_marks))

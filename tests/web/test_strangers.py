@@ -34,7 +34,7 @@ def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
 def nothing_new(door: Doors) -> Iterator[None]:
     """Nothing that was refused is left: no original, no part, no rendition."""
 
-    def there() -> set[str]:
+    def stored_files() -> set[str]:
         return {
             str(file)
             for part in ("uploads", "renditions")
@@ -42,13 +42,13 @@ def nothing_new(door: Doors) -> Iterator[None]:
             if file.is_file()
         }
 
-    before = there()
+    before = stored_files()
     yield
     for _ in range(100):
-        if there() == before:
+        if stored_files() == before:
             return
         time.sleep(0.05)
-    raise AssertionError(there() - before)
+    raise AssertionError(stored_files() - before)
 
 
 def bomb() -> bytes:
@@ -57,7 +57,7 @@ def bomb() -> bytes:
 
 @pytest.mark.usefixtures("nothing_new")
 @pytest.mark.parametrize(
-    ("data", "name", "status", "said"),
+    ("data", "name", "status", "text"),
     [
         (b"", "empty.jpg", 400, "empty"),
         (b"hello", "text.jpg", 415, "no picture"),
@@ -72,7 +72,7 @@ def bomb() -> bytes:
     ],
 )
 def test_what_is_no_picture_is_refused_at_once(
-    door: Doors, caplog: pytest.LogCaptureFixture, data: bytes, name: str, status: int, said: str
+    door: Doors, caplog: pytest.LogCaptureFixture, data: bytes, name: str, status: int, text: str
 ) -> None:
     with caplog.at_level(logging.WARNING):
         answer = door.http.post(
@@ -81,30 +81,30 @@ def test_what_is_no_picture_is_refused_at_once(
     assert answer.status_code == status, answer.text
     problem = answer.json()
     assert answer.headers["content-type"] == "application/problem+json"
-    assert problem["status"] == status and said in problem["detail"] and problem["remedy"]
+    assert problem["status"] == status and text in problem["detail"] and problem["remedy"]
     assert "refused POST /api/v1/uploads" in caplog.text
 
 
 @pytest.mark.usefixtures("nothing_new")
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "text"),
     [
         (SVG % b"<script>alert(1)</script>", "script"),
         (archive(PHOTO), "archive"),
         (PHOTO[: len(PHOTO) // 2], ""),
     ],
 )
-def test_what_shows_when_it_is_looked_into_is_refused_and_let_go(door: Doors, data: bytes, said: str) -> None:
+def test_what_shows_when_it_is_looked_into_is_refused_and_let_go(door: Doors, data: bytes, text: str) -> None:
     answer = door.http.post(
         "/api/v1/uploads",
         params={"recipe": "light", "name": "sly.jpg", "wait": "60"},
         content=data,
         headers=RAW,
     )
-    assert answer.status_code == 422 and said in answer.json()["detail"] and answer.json()["remedy"]
+    assert answer.status_code == 422 and text in answer.json()["detail"] and answer.json()["remedy"]
     if "Location" in answer.headers:  # it was found by its pixels only, when it was here already
-        found = door.http.get(answer.headers["Location"]).json()
-        assert found["state"] == "failed" and found["renditions"] == [] and found["snippet"] == ""
+        result = door.http.get(answer.headers["Location"]).json()
+        assert result["state"] == "failed" and result["renditions"] == [] and result["snippet"] == ""
 
 
 @pytest.mark.usefixtures("nothing_new")
@@ -147,10 +147,10 @@ def test_ten_thousand_fields_are_refused(door: Doors) -> None:
 
 
 @pytest.mark.parametrize(
-    "given", ["Bearer", "Bearer yp_x", "Basic eDp5", "Bearer yp_000000000000_" + "x" * 43, ""]
+    "values", ["Bearer", "Bearer yp_x", "Basic eDp5", "Bearer yp_000000000000_" + "x" * 43, ""]
 )
-def test_a_wrong_token_opens_nothing(door: Doors, given: str) -> None:
-    answer = httpx.get(f"{door.address}/api/v1/uploads", headers={"Authorization": given})
+def test_a_wrong_token_opens_nothing(door: Doors, values: str) -> None:
+    answer = httpx.get(f"{door.address}/api/v1/uploads", headers={"Authorization": values})
     assert answer.status_code == 401 and answer.headers["WWW-Authenticate"].startswith("Bearer")
 
 
@@ -173,10 +173,10 @@ def test_a_foreign_host_or_origin_is_refused_and_an_allowed_one_is_not(tmp_path:
         assert door.http.get(url, headers={"Host": "pictures.example"}).status_code == 200
         foreign = door.http.get(url, headers={"Origin": "https://evil.example"})
         assert foreign.status_code == 403 and "Access-Control-Allow-Origin" not in foreign.headers
-        asked = door.http.options(
+        request = door.http.options(
             url, headers={"Origin": "https://cms.example", "Access-Control-Request-Method": "PATCH"}
         )
-        assert asked.status_code == 204 and "PATCH" in asked.headers["Access-Control-Allow-Methods"]
+        assert request.status_code == 204 and "PATCH" in request.headers["Access-Control-Allow-Methods"]
         allowed = door.http.get(url, headers={"Origin": "https://cms.example"})
         assert (
             allowed.headers["Access-Control-Allow-Origin"] == "https://cms.example"

@@ -81,11 +81,11 @@ def test_pages_of_other_sites_may_link_to_ours_and_not_embed_them(door: Doors) -
 @pytest.fixture
 def listener() -> Iterator[tuple[str, list[str]]]:
     """A stranger's server, and what it hears."""
-    heard: list[str] = []
+    events: list[str] = []
 
     class Stranger(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
-            heard.append(f"{self.command} {self.path} {dict(self.headers)}")
+            events.append(f"{self.command} {self.path} {dict(self.headers)}")
             self.send_response(404)
             self.end_headers()
 
@@ -96,27 +96,27 @@ def listener() -> Iterator[tuple[str, list[str]]]:
 
     with HTTPServer(("127.0.0.1", 0), Stranger) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        yield f"http://127.0.0.1:{server.server_address[1]}", heard
+        yield f"http://127.0.0.1:{server.server_address[1]}", events
         server.shutdown()
 
 
 def test_keys_go_to_no_endpoint_that_the_server_was_not_started_with(
     door: Doors, listener: tuple[str, list[str]], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    address, heard = listener
+    address, events = listener
     for name in ("AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY", "AWS_SESSION_TOKEN"):
         monkeypatch.setenv(name, "SECRET")
     [source] = door.parts.store.sources.upload_sources()
     page = f"{door.address}/s/{source.slug}/hand-off/package"
-    asked = {"target": "s3://bucket/x", "endpoint": address}
-    assert httpx.get(page, params=asked).status_code == 200
+    request = {"target": "s3://bucket/x", "endpoint": address}
+    assert httpx.get(page, params=request).status_code == 200
     with httpx.Client(headers={"Origin": door.address}) as person:
         csrf = re.search(r'name="csrf_token" value="([^"]+)', person.get(page).text)
         assert csrf
         for action in (page, page.replace("/package", "/publish")):
-            answer = person.post(action, data={**asked, "csrf_token": csrf[1]}, follow_redirects=True)
+            answer = person.post(action, data={**request, "csrf_token": csrf[1]}, follow_redirects=True)
             assert "does not send keys" in answer.text
-    assert heard == []
+    assert events == []
 
 
 # Bodies
@@ -128,8 +128,8 @@ def test_a_body_is_not_received_before_its_sender_may_send_it(
     """No byte of the body is sent: an answer can only come from the head."""
     long = "Content-Length: 2500000"
 
-    def answer(path: str, *lines: str, own: bool = False, method: str = "POST") -> bytes:
-        token = [f"Authorization: {door.http.headers['Authorization']}"] if own else []
+    def answer(path: str, *lines: str, own_values: bool = False, method: str = "POST") -> bytes:
+        token = [f"Authorization: {door.http.headers['Authorization']}"] if own_values else []
         text = (
             "\r\n".join([f"{method} {path} HTTP/1.1", "Host: 127.0.0.1", *token, *lines, long]) + "\r\n\r\n"
         )
@@ -137,7 +137,7 @@ def test_a_body_is_not_received_before_its_sender_may_send_it(
 
     evil = "Origin: https://evil.example"
     assert answer("/api/v1/uploads?name=x.jpg", "Authorization: Bearer yp_wrong") == b"HTTP/1.1 401"
-    assert answer("/api/v1/uploads?name=x.jpg", evil, own=True) == b"HTTP/1.1 403"
+    assert answer("/api/v1/uploads?name=x.jpg", evil, own_values=True) == b"HTTP/1.1 403"
     read = door.token("read")["Authorization"]
     assert answer("/api/v1/uploads?name=x.jpg", f"Authorization: {read}") == b"HTTP/1.1 403"
     for path in ("/desk/uploads", "/uploads", "/s/light/uploads"):
@@ -146,7 +146,7 @@ def test_a_body_is_not_received_before_its_sender_may_send_it(
         assert answer(path, evil, method="PUT") == b"HTTP/1.1 403", path
     assert answer("/no/such/uploads") == b"HTTP/1.1 413"
     monkeypatch.setattr(bodies, "RESERVED_BYTES", 1 << 60)
-    assert answer("/api/v1/uploads?name=x.jpg", own=True) == b"HTTP/1.1 507"
+    assert answer("/api/v1/uploads?name=x.jpg", own_values=True) == b"HTTP/1.1 507"
 
 
 def test_where_others_listen_a_body_needs_a_signed_in_sender(tmp_path: Path) -> None:
@@ -167,8 +167,8 @@ def test_three_hundred_idle_connections_keep_nobody_out(door: Doors) -> None:
     try:
         assert httpx.get(door.address, timeout=20).status_code == 200
     finally:
-        for one in idle:
-            one.close()
+        for item in idle:
+            item.close()
 
 
 # Uploads
@@ -213,10 +213,10 @@ def test_first_uploads_at_once_all_arrive(tmp_path: Path) -> None:
 
         def csrf(door: Doors) -> dict[str, str]:
             page = httpx.get(f"{door.address}/desk")
-            found = re.search(r'csrf-token" content="([^"]+)|name="csrf_token" value="([^"]+)', page.text)
-            assert found
+            result = re.search(r'csrf-token" content="([^"]+)|name="csrf_token" value="([^"]+)', page.text)
+            assert result
             return {
-                "X-CSRFToken": found[1] or found[2],
+                "X-CSRFToken": result[1] or result[2],
                 "Cookie": page.headers["Set-Cookie"].partition(";")[0],
             }
 
@@ -251,11 +251,11 @@ def test_an_answer_to_a_token_names_no_folder_of_the_server(door: Doors) -> None
 def test_a_fresh_token_is_shown_once_and_is_not_in_a_cookie(door: Doors) -> None:
     with httpx.Client(base_url=door.address, headers={"Origin": door.address}) as person:
         page = person.get("/access").text
-        found = re.search(r'name="csrf_token" value="([^"]+)', page)
-        assert found
-        answer = person.post("/access/tokens", data={"csrf_token": found[1], "name": "cms", "scope": "read"})
-        shown = person.get("/access").text
-        secret = re.search(r"yp_[0-9a-z]{12}_[\w-]{43}", shown)
+        result = re.search(r'name="csrf_token" value="([^"]+)', page)
+        assert result
+        answer = person.post("/access/tokens", data={"csrf_token": result[1], "name": "cms", "scope": "read"})
+        visible = person.get("/access").text
+        secret = re.search(r"yp_[0-9a-z]{12}_[\w-]{43}", visible)
         assert secret
         import base64
 

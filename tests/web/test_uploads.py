@@ -48,11 +48,11 @@ def test_a_file_arrives_is_known_and_is_looked_at(app, places, tmp_path: Path) -
     answer = put(app, f"{places['file']}?path=day%20one/a.jpg", PHOTO, **digest(PHOTO))
     assert answer.json == {"path": "day one/a.jpg", "place": "new", "note": ""}
     assert (folder(tmp_path) / "day one" / "a.jpg").read_bytes() == PHOTO
-    asked = [
+    request = [
         {"path": "day one/a.jpg", "sha256": hashlib.sha256(PHOTO).hexdigest()},
         {"path": "b.jpg", "sha256": "0" * 64},
     ]
-    here = client.post(places["known"], json=asked, headers={"X-CSRFToken": token(client)})
+    here = client.post(places["known"], json=request, headers={"X-CSRFToken": token(client)})
     assert here.json == ["day one/a.jpg", None]
     client.post(places["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)
@@ -87,10 +87,12 @@ def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
         client = app.test_client()
         page = client.get("/").text
         assert "At most 3.0 kB a file, 2 files" in page
-        places = client.post("/uploads", data={"name": "T"}, headers={"X-CSRFToken": token(client)}).json
-        big = put(app, f"{places['file']}?path=a.bmp", bytes(4_000))
+        locations = client.post("/uploads", data={"name": "T"}, headers={"X-CSRFToken": token(client)}).json
+        big = put(app, f"{locations['file']}?path=a.bmp", bytes(4_000))
         assert big.status_code == 413 and "4.0 kB" in big.json["detail"]
-        too_many = client.post(f"{places['known']}?count=3", json=[], headers={"X-CSRFToken": token(client)})
+        too_many = client.post(
+            f"{locations['known']}?count=3", json=[], headers={"X-CSRFToken": token(client)}
+        )
         assert too_many.status_code == 413 and "limit of 2" in too_many.json["detail"]
     finally:
         close_app(app)

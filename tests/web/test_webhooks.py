@@ -45,7 +45,7 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
         thread = threading.Thread(target=stand_in.serve_forever)
         thread.start()
         try:
-            found = door.send(pictures.jpeg(pictures.photo(80, 60)), title="Told")
+            result = door.send(pictures.jpeg(pictures.photo(80, 60)), title="Told")
             for _ in range(100):
                 [message] = door.parts.store.webhooks.deliveries()
                 if message.state == "sent":
@@ -55,7 +55,7 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
             stand_in.shutdown()
             thread.join()
             stand_in.server_close()
-        assert (message.state, message.attempts, message.upload_id) == ("sent", 2, found["id"])
+        assert (message.state, message.attempts, message.upload_id) == ("sent", 2, result["id"])
         page = door.http.get("/access").text
         assert "answered 204" in page and hook.url in page
     assert "upload.done: Told, 6 renditions" in capfd.readouterr().err
