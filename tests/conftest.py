@@ -34,6 +34,8 @@ _LONGEST_FIRST = (
     "reference",
 )
 _BETWEEN_BROWSERS = 3
+_OUR_THREADS = ("runs", "inspections", "watcher", "messenger")
+"""Threads that an application must have ended when it is closed."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -67,7 +69,7 @@ def history_of_its_own(tmp_path_factory: pytest.TempPathFactory, monkeypatch: py
 def nothing_left_behind(tmp_path: Path):
     before = set(threading.enumerate())
     yield
-    left = [t for t in set(threading.enumerate()) - before if t.is_alive() and t.name == "runner"]
+    left = [t for t in set(threading.enumerate()) - before if t.is_alive() and t.name in _OUR_THREADS]
     assert not left, f"a test left threads: {left}"
     parts = [entry.path for entry in files_below(tmp_path) if is_part(entry.name)]
     assert not parts, f"a test left temporary files: {parts}"

@@ -38,6 +38,7 @@ from young_prism.engine.site.rewrite import (
     undo_rewrite,
     write_rewrite,
 )
+from young_prism.serving.build import load_build
 
 WEB_APP = b'{"name": "Ottermoor Hill Railway", "icons": [], "start_url": "/"}\n'
 """A web app manifest (W3C), which usually has this very name."""
@@ -109,6 +110,8 @@ def test_a_build_into_a_site_leaves_its_web_app_manifest_alone_and_restore_leave
     assert result.manifest == site / SITE_MANIFEST_NAME and read_manifest(result.manifest)
     assert (site / MANIFEST_NAME).read_bytes() == WEB_APP
     assert build(site, site, IN_PLACE).manifest == result.manifest
+    served = load_build(site)
+    assert served and served.manifest.originals, "it is served by the manifest's other name too"
     assert not OriginalsBackup.from_site(site).restore(site).refused
     assert tree(site) == before and not (site / ".young-prism").exists()
 

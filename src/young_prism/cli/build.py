@@ -142,7 +142,7 @@ def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:
 
 
 class _BuildObservers:
-    """Who is told of a build: the person at the terminal, the history, and the report."""
+    """Observers of a build: progress on the terminal, the history, and the report."""
 
     def __init__(
         self, options: BuildCommandOptions, data: Path | None, *, verify: bool, record: bool

@@ -83,7 +83,7 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
 
 @dataclass(frozen=True, slots=True)
 class BuildCommandOptions(Site):
-    """What a build is told on the command line."""
+    """The options that all commands about a build share."""
 
     jobs: int | None
     as_json: bool

@@ -1,4 +1,4 @@
-"""The project file on the command line: what it says are the options that nobody gives."""
+"""The project file on the command line: its values are the defaults of the options."""
 
 from __future__ import annotations
 

@@ -65,7 +65,7 @@ class _Rebuilder:
         self.output_filter = OutputFilter(options.source, options.out)
 
     def build(self, why: str) -> None:
-        """Build, and say what came of it. What ends a build does not end the watch."""
+        """Build and report the outcome. An error that ends a build does not end the watch."""
         from young_prism.core.errors import YoungPrismError
 
         try:

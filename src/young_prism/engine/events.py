@@ -1,4 +1,4 @@
-"""What the engine tells a door while it works. A door passes one function that takes any of these."""
+"""Events that the engine sends while it works. Callers pass one function that takes any of them."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from young_prism.core.types import (
 
 @dataclass(frozen=True, slots=True)
 class OriginalInspected:
-    """One more original was looked at."""
+    """One more original was inspected."""
 
     done: int
     total: int
@@ -78,7 +78,7 @@ class OriginalDone:
 
 @dataclass(frozen=True, slots=True)
 class WorkerProgress:
-    """What a worker is at: it began an original (`rendition` is None), or a rendition, or made one (`bytes` is over 0)."""
+    """A worker began an original (`rendition` is None), began a rendition, or made one (`bytes` is over 0)."""
 
     worker: str
     original: str
@@ -88,14 +88,14 @@ class WorkerProgress:
 
 @dataclass(frozen=True, slots=True)
 class Halted:
-    """The run waits, and why; empty when it goes on."""
+    """The build waits, and why; empty when it continues."""
 
     why: str
 
 
 @dataclass(frozen=True, slots=True)
 class ReusedUnchanged:
-    """So many originals with so many renditions are as they were, and these are left out as before.
+    """These originals and renditions are unchanged, and these originals are left out as before.
 
     Where that is `all`, there is nothing to do; else a plan for the others follows. `shares` are those of the figures.
     """
@@ -112,7 +112,7 @@ class ReusedUnchanged:
 
 @dataclass(frozen=True, slots=True)
 class Heartbeat:
-    """Time goes by; comes every now and then, so that a door need not have a clock of its own."""
+    """Sent every now and then, so that a listener needs no clock of its own."""
 
 
 Event = OriginalInspected | PlanReady | OriginalDone | WorkerProgress | Halted | ReusedUnchanged | Heartbeat
@@ -120,4 +120,4 @@ OnEvent = Callable[[Event], None]
 
 
 def ignore_event(_event: Event) -> None:
-    """Listen to nothing."""
+    """Ignore an event."""

@@ -1,4 +1,4 @@
-"""What results hang on beside originals and recipe."""
+"""Versions that results depend on, apart from originals and recipe."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ def new_secret() -> str:
 
 
 def signature(secret: str, message_id: str, timestamp: int, body: bytes) -> str:
-    """Return what stands in `webhook-signature`."""
+    """Return the value of the header `webhook-signature`."""
     key = base64.b64decode(secret.removeprefix(_PREFIX))
     digest = hmac.new(key, f"{message_id}.{timestamp}.".encode() + body, hashlib.sha256).digest()
     return "v1," + base64.b64encode(digest).decode()

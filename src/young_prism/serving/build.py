@@ -36,7 +36,7 @@ class ServedBuild:
     """What a manifest names: renditions by their paths, with the other formats of the same picture by media type.
 
     `owners` are the originals of renditions, both by path; `orphaned` the files of earlier recipes that are still there, with their
-    sha256; `originals` what came of each original, by its path.
+    sha256; `originals` the manifest entries of originals, by path.
     """
 
     manifest: Manifest

@@ -23,7 +23,7 @@ class AccessRecords(Sessions):
     """The part of the store that knows who may do what. Of a token only the hash comes here."""
 
     def add_token(self, token_id: str, name: str, digest: str, scopes: Sequence[str]) -> AccessToken:
-        """Put a new token on record."""
+        """Store a new token."""
         row = TokenRow(
             id=token_id, name=name, digest=digest, scopes=list(scopes), created_at=datetime.now(UTC)
         )

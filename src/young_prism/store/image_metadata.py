@@ -14,7 +14,7 @@ class MetadataRecords(Sessions):
     """The repository of image metadata."""
 
     def by_path(self, source_id: int) -> dict[str, ImageMetadata]:
-        """Return what was said of a source's originals, by path; those that are gone are kept, they may come back."""
+        """Return the metadata of a source's originals, by path. Metadata of deleted originals is kept: they may come back."""
         with self._session() as session:
             return {
                 row.path: ImageMetadata(
@@ -30,7 +30,7 @@ class MetadataRecords(Sessions):
             }
 
     def set(self, source_id: int, path: str, detail: ImageMetadata) -> None:
-        """Keep what a person says of an original; what says nothing is forgotten."""
+        """Store the metadata of an original; empty metadata is deleted."""
         with self._session() as session:
             row = session.get(ImageMetadataRow, (source_id, path))
             if detail == NO_METADATA:

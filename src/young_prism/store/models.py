@@ -91,7 +91,7 @@ class OriginalRow(Base):
 
 
 class ImageMetadataRow(Base):
-    """What a person said of an original: focal point as shares of its width and height, title, alternative text, caption."""
+    """Metadata of an original: focal point as shares of its width and height, title, alternative text, caption, credit."""
 
     __tablename__ = "detail"
 
@@ -173,7 +173,7 @@ class IdempotentResponseRow(Base):
 
 
 class WebhookRow(Base):
-    """An address that is told when an upload is done."""
+    """An address that is notified when an upload is done."""
 
     __tablename__ = "webhook"
 
@@ -197,7 +197,7 @@ class DeliveryRow(Base):
     attempts: Mapped[int] = mapped_column(Integer, default=0)
     next_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
     said: Mapped[str] = mapped_column(default="")
-    """What came of the last attempt."""
+    """Result of the last attempt."""
 
 
 class SavedRecipeRow(Base):

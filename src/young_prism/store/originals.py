@@ -40,7 +40,7 @@ class OriginalRecords(Sessions):
         pages: Mapping[str, tuple[FileStamp, Sequence[ImageReference]]] | None = None,
         keep_marks: bool = False,
     ) -> None:
-        """Put on record what a look at a source found. Only what differs is written.
+        """Store what an inspection of a source found. Only differences are written.
 
         Originals are marked as new or changed since the look before; with `keep_marks` earlier marks stay as well.
         """

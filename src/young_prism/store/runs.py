@@ -32,7 +32,7 @@ class RunRecords(Sessions):
         state: RunState = RunState.WAITING,
         **values: object,
     ) -> int:
-        """Put a run of this process on record that is waiting to begin; return its number."""
+        """Store a new run of this process; return its number."""
         with self._session() as session:
             row = RunRow(
                 source_id=source_id,
@@ -90,7 +90,7 @@ class RunRecords(Sessions):
             return before
 
     def reset_for_resume(self, run_id: int) -> dict[str, str]:
-        """Begin a run anew that was begun before: its items go. Return the outcomes that they had, by path."""
+        """Delete the items of a run that starts again, and return the outcomes they had, by path."""
         with self._session() as session:
             query = select(ItemRow).where(ItemRow.run_id == run_id, ItemRow.path != "")
             outcomes = {row.path: row.outcome for row in session.scalars(query)}
@@ -130,7 +130,7 @@ class RunRecords(Sessions):
         return before.report if before else None
 
     def count(self) -> int:
-        """Return how many runs are on record."""
+        """Return how many runs are stored."""
         with self._session() as session:
             return session.scalar(select(func.count(RunRow.id))) or 0
 
@@ -166,7 +166,7 @@ class RunRecords(Sessions):
         return None
 
     def active(self) -> list[tuple[Run, Source]]:
-        """Return the runs that are going on now, with their sources; those that somebody waits for come first.
+        """Return the active runs with their sources, quick runs first.
 
         A command's run whose process is gone, or was not heard of for a while, is marked as interrupted, and none of them.
         """

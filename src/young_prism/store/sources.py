@@ -95,7 +95,7 @@ class SourceRecords(Sessions):
         return self._until_unique(add)
 
     def _until_unique(self, add: Callable[[Session], SourceRow]) -> Source:
-        """Add a source, and again where somebody else took its slug at the same moment."""
+        """Add a source; try again where another process took its slug at the same moment."""
         for _ in range(_ATTEMPTS):
             with suppress(IntegrityError), self._session() as session:
                 row = add(session)

@@ -19,7 +19,7 @@ class UploadRecords(Sessions):
     """The repository of uploads."""
 
     def add(self, source_id: int, path: str, file_name: str, origin: str) -> Upload:
-        """Put a picture on record that has come; one with the same original is taken up again."""
+        """Store a received upload; one with the same original is processed again."""
         now = datetime.now(UTC)
         with self._session() as session:
             row = session.scalar(
@@ -154,7 +154,7 @@ class UploadRecords(Sessions):
     # What can be undone
 
     def note(self, upload_id: str, kind: str, before: Mapping[str, Any]) -> None:
-        """Write down how an upload was before a change."""
+        """Store how an upload was before a change."""
         with self._session() as session:
             session.add(
                 UploadChangeRow(upload_id=upload_id, at=datetime.now(UTC), what=kind, before=dict(before))

@@ -76,7 +76,7 @@ class WebhookRecords(Sessions):
     def attempted(
         self, delivery_id: str, result_text: str, *, state: DeliveryState, next_at: datetime | None
     ) -> None:
-        """Write down what came of an attempt."""
+        """Store the result of an attempt."""
         with self._session() as session:
             row = session.get(DeliveryRow, delivery_id)
             if row:

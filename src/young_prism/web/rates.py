@@ -1,4 +1,4 @@
-"""How often somebody may ask; counted in memory, in a moving window."""
+"""Rate limits, counted in memory in a moving window."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether a build keeps to its budget, and what is said of it where it does not."""
+"""Check a build against its budget."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ KINDS = {
     "score": "least score",
     "alt": "alternative texts",
 }
-"""Every kind of finding, with what it is about."""
+"""Every kind of finding, with its subject."""
 
 
 def over_budget(

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 
 class Need(NamedTuple):
-    """A width in pixels that somebody needs, and how often: weights are shares of visits."""
+    """A width in pixels that visitors need. `weight` is its share of visits."""
 
     width: int
     weight: float

@@ -34,7 +34,7 @@ def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
 
 
 def widths_of(ladder: Ladder) -> tuple[int, ...]:
-    """Return the rungs as numbers where they do not hang on the original: a list, or those of a layout."""
+    """Return the rungs as numbers where they do not depend on the original: a list, or those of a layout."""
     return _best_for(ladder.layout) if ladder.layout else ladder.widths
 
 

@@ -1,4 +1,4 @@
-"""Which of several formats a client gets, by what it says in `Accept` (RFC 9110, 12.5.1).
+"""Choose one of several formats by the client's `Accept` header (RFC 9110, 12.5.1).
 
 A modern format is sent only to who names it: `*/*` is what old clients say too, and says nothing about what they can show.
 Among those named, and the fallback as `image/*` and `*/*` weigh it, the greatest weight decides; of equal ones the first offered.

@@ -47,7 +47,7 @@ class ArtDirection(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class MarkupContext:
-    """What is said of a picture where it is shown.
+    """Text and priority of a picture where a page shows it.
 
     `alt` is None while nobody has written it, which leaves the attribute out so that it is noticed; empty says that the
     picture is decoration. A `hero` is what a page shows first: it is loaded at once, before others.

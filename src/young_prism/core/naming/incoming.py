@@ -1,4 +1,4 @@
-"""The path under which a file that somebody brings in is kept: inside its folder, printable, and not too long.
+"""The path under which a received file is stored: inside its folder, printable, and not too long.
 
 A name is kept as it is wherever that is safe, since pages may refer to it. What is changed is said.
 """

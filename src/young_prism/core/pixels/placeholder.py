@@ -1,4 +1,4 @@
-"""What stands in a picture's place until it is loaded: its average colour, or itself, tiny and blurred, as a data URI."""
+"""Placeholders shown until a picture is loaded: its average colour, or a tiny blurred copy as a data URI."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The key of a rendition: it changes with all that its pixels hang on, and with nothing else.
+"""The key of a rendition: it changes with everything that its pixels depend on, and with nothing else.
 
 Content, size, format and settings, the encoder's version, the cut, and the finishing where that is not the usual one.
 The name is no part of it, nor is the original's place.
@@ -29,7 +29,7 @@ def rendition_key(sha256: str, size: Size, rest: str) -> str:
     """Return the key of one rendition: content, size, and what `rest_of_key` or `cut_in_key` gave for all that is left.
 
     Put together rather than hashed once more: a large source has a hundred thousand keys, and a person who asks why
-    something is made anew sees which part differs.
+    something is made again sees which part differs.
     """
     return f"{sha256[:32]}-{size.width}x{size.height}-{rest}"
 
@@ -47,7 +47,7 @@ def add_sanitiser(rest: str) -> str:
 
 @lru_cache(maxsize=4096)
 def add_parent_rung(rest: str, largest: Size) -> str:
-    """Return the rest of a key of a rung that is reduced from the largest rung of its ladder, and so hangs on that."""
+    """Return the rest of a key of a rung that is reduced from the largest rung of its ladder, and so depends on it."""
     return _digest(f"{rest}, via {largest.width}x{largest.height}")
 
 

@@ -34,7 +34,7 @@ def make_plan(
 ) -> Plan:
     """Plan all originals, given by their path below the source with `/` between folders.
 
-    `details` is what a person said of single ones, `marks` the watermarks by the file that the recipe names. Raises
+    `details` are the metadata of single originals, `marks` the watermarks by the file that the recipe names. Raises
     `ValueError` for an original of which only the header is known: its kind decides what is made.
     """
     unseen = [path for path, known in facts.items() if not known.seen]

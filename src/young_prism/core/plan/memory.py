@@ -1,7 +1,7 @@
 """How much memory an original takes while its renditions are made: by pixels and type, from the header alone.
 
 Measured as the growth of a worker's resident memory (`make bench-memory`), rounded up; a worker of its own, with all
-codecs loaded, is counted in. Admission of work hangs on it, and no result does.
+codecs loaded, is counted in. It decides which work is admitted, and affects no result.
 """
 
 from __future__ import annotations

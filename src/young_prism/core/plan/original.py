@@ -1,4 +1,4 @@
-"""The plan of one original: its cuts, its rungs, its formats and their names; or what it is when it is not resized."""
+"""The plan of one original: its crops, rungs, formats and names; or a copy where it is not resized."""
 
 from __future__ import annotations
 

@@ -36,7 +36,7 @@ def suggest_names(
     """
     plain = recipe.model_copy(
         update={"finishing": Finishing()}
-    )  # names do not hang on it, and no file is needed
+    )  # names do not depend on it, and no file is needed
     now = make_plan(facts, plain, details=details)
     troubled = _troubled(now)
     if not troubled:

@@ -15,7 +15,7 @@ _SMALL = 200
 
 
 class OriginalSuggestion(NamedTuple):
-    """An original, and what it stands for."""
+    """An original, and why it is representative."""
 
     path: str
     why: str

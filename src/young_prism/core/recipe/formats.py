@@ -65,7 +65,7 @@ class Lossy(RecipeModel):
 
     @property
     def searched(self) -> bool:
-        """Whether its quality hangs on the picture."""
+        """Whether its quality depends on the picture."""
         return self.target is not None or self.band is not None
 
 

@@ -96,7 +96,7 @@ class Names(RecipeModel):
 
     @property
     def stays_in_its_folder(self) -> bool:
-        """Whether an original's names do not hang on what lies in other folders."""
+        """Whether an original's names are independent of other folders."""
         switched = self.hyphens or self.ascii_only or self.case != "keep"
         return self.layout != "flat" and not switched and not uses(self.rule, "counter")
 
@@ -134,7 +134,7 @@ class Markup(RecipeModel):
 
     @property
     def url_base(self) -> str:
-        """What stands before a rendition's path: base URL and prefix in one."""
+        """Base URL and prefix, joined: what precedes a rendition's path."""
         if not (self.base_url and self.prefix):
             return self.base_url or self.prefix
         return f"{self.base_url.rstrip('/')}/{self.prefix.lstrip('/')}"

@@ -1,4 +1,4 @@
-"""From the pixels of a rung to a file, in the way that the recipe's settings say."""
+"""Encode the pixels of a rung by the recipe's settings."""
 
 from __future__ import annotations
 

@@ -46,7 +46,7 @@ class SearchHint(NamedTuple):
 
 
 class SearchResult(NamedTuple):
-    """The file, what is said of it, and its score; `reached` is false where the recipe's wish was not fulfilled."""
+    """The file of a search, its explanation and score. `reached` is False where the target was not reached."""
 
     data: bytes
     explanation: str

@@ -40,11 +40,11 @@ from young_prism.core.types import Kind, Size
 from young_prism.core.vips import VipsImage, pyvips
 
 OnProgress = Callable[[PlannedRendition, int], None]
-"""Is told of each rendition when it is begun, with -1, and when it is made, with its bytes."""
+"""Called with each rendition when it is begun, with -1, and when it is made, with its bytes."""
 
 
 class _RenderContext(NamedTuple):
-    """Who is told, the least score of what is lossy, and what metadata go along."""
+    """Progress callback, lowest score for lossy formats, and the metadata to embed."""
 
     on_progress: OnProgress
     floor: float

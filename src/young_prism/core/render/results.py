@@ -1,4 +1,4 @@
-"""What came of renditions, and which of them are worth delivering: judged from their bytes alone, no pixels needed."""
+"""Results of rendering, and which renditions are worth delivering: decided from their bytes alone."""
 
 from __future__ import annotations
 

@@ -27,7 +27,7 @@ from young_prism.core.vips import VipsImage
 def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
     """Return the smaller file, or the original's own bytes, and what was done.
 
-    What the picture looks like hangs on its profile and its orientation as well: they stay, whatever the rule for
+    The look of the picture depends on its profile and orientation too: they stay, whatever the rule for
     metadata.
     """
     header = read_header(BytesView(data), facts.format)

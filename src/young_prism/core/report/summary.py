@@ -113,7 +113,7 @@ class OriginalStatsBuilder:
         ]
 
     def of(self, path: str, kind: str, size: int, results: Sequence[Result]) -> OriginalStats:
-        """Return the share of an original of `size` bytes with what came of it."""
+        """Return the figures of an original of `size` bytes with these results."""
         formats: dict[str, tuple[int, int]] = {}
         kept_text = ""
         for result in results:

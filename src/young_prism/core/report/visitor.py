@@ -1,4 +1,4 @@
-"""What a saving means to somebody who opens the page."""
+"""What a saving means to a visitor of the page."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ class Network(NamedTuple):
     latency: float
 
     def seconds(self, size: int) -> float:
-        """Return how long a file of so many bytes takes: one round trip and its bits, on a connection that is open."""
+        """Return how long a file of `size` bytes takes: one round trip and its bits, on an open connection."""
         return self.latency + size * 8 / self.bits
 
 

@@ -1,4 +1,4 @@
-"""What a person said of single originals: where to look when it is cut, what it is called, and what stands for it in words.
+"""Metadata that people give to single originals: focal point, title and texts.
 
 Kept apart from recipes, so that it outlives them, as a TOML file that a repository can hold:
 
@@ -30,9 +30,9 @@ LONGEST_TEXT = 1000
 
 
 class ImageMetadata(NamedTuple):
-    """What was said of one original; without a `focal` point the engine finds one where it needs it.
+    """Metadata of one original. Without a `focal` point the engine finds one where it needs it.
 
-    `alt` is None while nobody has written it, and empty where somebody said that the picture is decoration.
+    `alt` is None while nobody has written it, and empty for a picture that is decoration.
     """
 
     focal: FocalPoint | None = None

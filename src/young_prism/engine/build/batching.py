@@ -1,4 +1,4 @@
-"""Which piece of work goes to a worker: an original whole, or, towards the end of a run, a part of its renditions.
+"""Batching of work: a worker gets a whole original or, towards the end of a build, a slice of its renditions.
 
 Long ones come first, and what would be the last straggler is divided, so that all workers end together. A divided
 original is decoded once a part; that is why not all are.

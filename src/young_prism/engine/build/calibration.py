@@ -1,4 +1,4 @@
-"""What earlier builds, or a sample made now, teach about the bytes and the time of a plan."""
+"""Calibration of estimates by earlier builds, or by a sample made now."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Publishes what workers hand back, and counts; it waits where the disk is full, and gives up where the folder is gone."""
+"""Delivery of renditions into the output folder. It waits while the disk is full and stops where the folder is gone."""
 
 from __future__ import annotations
 
@@ -44,11 +44,11 @@ NO_BACKUP: Mapping[str, str] = {}
 
 
 class StoppedError(Exception):
-    """A person stopped the run while it waited for room."""
+    """The build was cancelled while it waited for disk space."""
 
 
 class Delivery:
-    """One run's hand on its output folder. Raises `OutputError` when that is gone, `StoppedError` out of a wait."""
+    """Writes renditions of one build. Raises `OutputError` when the folder is gone, `StoppedError` out of a wait."""
 
     def __init__(
         self,
@@ -60,7 +60,7 @@ class Delivery:
         stopped: Callable[[], bool] = lambda: False,
         backed_up: Mapping[str, str] = NO_BACKUP,
     ) -> None:
-        """Take the folder's records in hand. `kept` are the hashes of originals, by path, whose names may be taken."""
+        """Write by a ledger. `kept` are the hashes of backed-up originals, by path, whose names may be taken."""
         self.ledger = ledger
         self.result = BuildOutcome(manifest_target(ledger.out, into_site=recipe.names.into_source))
         self._listen = listen
@@ -75,11 +75,11 @@ class Delivery:
         self._writers = ThreadPoolExecutor(_WRITERS, thread_name_prefix="writer")
 
     def close(self) -> None:
-        """Let go of the threads that write."""
+        """End the writing threads."""
         self._writers.shutdown()
 
     def on_reused(self, original: PlannedOriginal) -> None:
-        """Count an original of which all is there."""
+        """Count an original whose renditions all exist."""
         self._count(original, [self._reused_item(planned) for planned in original.renditions], work=0.0)
 
     def _reused_item(self, planned: PlannedRendition) -> ItemDone:

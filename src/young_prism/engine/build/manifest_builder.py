@@ -1,4 +1,4 @@
-"""From the plan and the ledger to the manifest."""
+"""Build the manifest from plan and ledger."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ def build_manifest(
 ) -> Manifest:
     """Return the manifest of what is on the disk now, in the order of the plan.
 
-    Where `only` some originals were asked for, what was said of the others before stands.
+    Where `only` some originals were asked for, the others keep the entries they had.
     """
     known = ledger.previous_entries if ledger.written_as(plan.recipe) else {}
     originals = [

@@ -1,7 +1,7 @@
 """Files that an earlier recipe made and that nothing plans any more: listed, and removed when a person says so.
 
 Only what the manifest names as orphaned is touched, and of that only what is byte for byte what we made: a file that was
-changed since is somebody's own, and stays.
+changed since belongs to a person, and stays.
 """
 
 from __future__ import annotations

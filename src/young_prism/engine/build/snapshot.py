@@ -43,11 +43,11 @@ _FILE = "standing"
 _VERSION = 3
 
 DetailFingerprint = Callable[[str], str]
-"""A hash of what was said of an original, by its path; empty for nothing."""
+"""A hash of an original's metadata, by its path; empty where it has none."""
 
 
 def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
-    """Return a hash of all that the results hang on beside the originals and what was said of them."""
+    """Return a hash of everything that the results depend on, apart from the originals and their metadata."""
     parts = [
         _VERSION,
         FACTS_VERSION,
@@ -60,7 +60,7 @@ def inputs_fingerprint(recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> st
 
 
 def detail_fingerprint(details: MetadataByPath, scope: Scope) -> DetailFingerprint:
-    """Return what tells whether something else was said of an original: its details, and whether it is out of scope."""
+    """Return a function that hashes an original's metadata and whether it is excluded."""
 
     def of(path: str) -> str:
         detail, out = details.get(path), path in scope.out
@@ -76,7 +76,7 @@ FileEntry = tuple[str, int, int, int]
 
 
 class OriginalSnapshot(NamedTuple):
-    """One original, with what came of it."""
+    """One original, with the outcome of its renditions."""
 
     path: str
     stamp: FileStamp | None
@@ -94,7 +94,7 @@ class OriginalSnapshot(NamedTuple):
     reason_left_out: tuple[str, str, bool] | None = None
     """Why it is left out, what to do, and whether it failed."""
     files: tuple[FileEntry, ...] = ()
-    """Each rendition that lies there."""
+    """Each delivered rendition."""
     skipped: tuple[tuple[str, str], ...] = ()
     """Path and reason of each rendition that was not worth delivering."""
 
@@ -174,7 +174,7 @@ class BuildSnapshot:
         return frozenset(delivered | self.orphans.keys())
 
     def changes(self, scan: Scan, detail_hash: DetailFingerprint) -> SourceChanges:
-        """Return what is other than it was: originals, what was said of them, and files that were delivered."""
+        """Compare with a walk of the source: originals, their metadata, and the delivered files."""
         known = {original.path: original for original in self.originals}
         same, changed, before = [], [], []
         out = f"{self.out}/"

@@ -1,4 +1,4 @@
-"""What is left to do for an original: nothing is made twice, whatever it is called and wherever it lies."""
+"""Remaining work for an original: a rendition that exists under any name is not made again."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from young_prism.engine.output.reusable import ReusableRendition
 
 @dataclass(frozen=True, slots=True)
 class RemainingWork:
-    """An original that is not done: what of it was made before, by path, and what of that lies elsewhere."""
+    """An original that is not done: its renditions that exist, by path, and those of them under another name."""
 
     original: PlannedOriginal
     known: dict[str, PriorResult]
@@ -49,7 +49,7 @@ class RemainingWork:
         return sum(left) + self.original.decoding if left else 0.0
 
     def without_encoding(self) -> list[Rendered] | None:
-        """Return what is to be said of it where nothing has to be encoded, else None."""
+        """Return the results of an original for which nothing has to be encoded, else None."""
         if len(self.known) < len(self.original.renditions):
             return None
         dropped = formats_to_drop(self.original, {path: prior.bytes for path, prior in self.known.items()})
@@ -70,7 +70,7 @@ class RemainingWork:
 
 
 def split_duplicates(todo: list[RemainingWork]) -> tuple[list[RemainingWork], list[RemainingWork]]:
-    """Part those whose renditions are another one's too: when that is done, they cost nothing but their names."""
+    """Separate originals whose renditions equal another's: when that one is made, theirs only need names."""
     first: list[RemainingWork] = []
     copies: list[RemainingWork] = []
     seen: set[tuple[str, ...]] = set()

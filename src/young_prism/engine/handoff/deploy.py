@@ -1,7 +1,7 @@
 """Publishing a build: only what changed, pictures before the manifest, and nothing deleted that is not proven ours.
 
 What is there is judged by the manifest that was published before, and by our own journal of a publishing that did not end.
-A file that neither knows is somebody else's: it is never overwritten unless that is asked for.
+A file that neither knows belongs to others: it is never overwritten unless that is asked for.
 """
 
 from __future__ import annotations

@@ -14,7 +14,7 @@ from young_prism.engine.output.atomic import is_part, write_atomically
 
 
 class ObjectHeaders(NamedTuple):
-    """What is said of a file where it is served from storage."""
+    """HTTP headers of a file that is served from storage."""
 
     type: str
     cache: str

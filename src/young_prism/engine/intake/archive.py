@@ -1,4 +1,4 @@
-"""Unpack a zip into a folder of originals. A zip is a stranger: what it says of itself is checked, never believed."""
+"""Unpack a zip into a folder of originals. Nothing that a zip says of itself is trusted."""
 
 from __future__ import annotations
 

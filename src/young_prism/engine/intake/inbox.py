@@ -256,7 +256,7 @@ class Inbox:
         return digest.hexdigest()
 
     def _check_content(self, part: Path, path: str, shown: str) -> None:
-        """Take pictures by their content, and pages by their ending; refuse the rest with a word on what it is."""
+        """Accept images by their content and pages by their ending; refuse the rest and say what it is."""
         with FileView(part) as view:
             if not view.size:
                 raise IncomingError(

@@ -1,4 +1,4 @@
-"""What of a picture that somebody has just brought is made at once, while he waits: its placeholder, and a rendition to begin with.
+"""Quick first renditions of an upload, made while a person waits: its placeholder and the renditions to begin with.
 
 The workers are kept warm, since they take as long to start as a picture takes. What they make is put into the cache under its
 key, so that the run that follows does not make it again: it has the very same bytes.
@@ -50,7 +50,7 @@ class UploadJob:
 
 
 class QuickResult(NamedTuple):
-    """What is known of a picture at once: the renditions to begin with, the narrowest first, and what stands in till they come."""
+    """The quick result: facts, the first renditions, narrowest first, and a placeholder until they are loaded."""
 
     facts: Facts
     renditions: tuple[RenditionEntry, ...]
@@ -71,13 +71,13 @@ class QuickRenderer:
         self._thread: threading.Thread | None = None
 
     def submit(self, job: UploadJob, on_result: OnQuickResult) -> None:
-        """Have it made soon; `heard` is told what came of it, on a thread of ours."""
+        """Queue a job. `on_result` is called with its result or error, on the renderer's thread."""
         with self._news:
             self._waiting.append((job, on_result))
             self._start()
 
     def warm(self) -> None:
-        """Start the workers, since somebody is likely to bring something soon."""
+        """Start the workers before the first upload arrives."""
         with self._news:
             self._warming = True
             self._start()

@@ -35,7 +35,7 @@ class Cache:
     _added: bool = field(default=False, init=False)
 
     def find(self, key: str) -> ReusableRendition | None:
-        """Return what came of a key; its bytes are read, and checked, when they are asked for."""
+        """Return the rendition with a key; its bytes are read and checked when they are asked for."""
         path = self._path(key)
         try:
             with path.open("rb") as file:

@@ -1,4 +1,4 @@
-"""What in an output folder is ours, what it was made from, and what need not be made again.
+"""The ledger of an output folder: which files are ours, what they were made from, and what can be reused.
 
 Three records, each with its own job:
 
@@ -59,11 +59,11 @@ class _JournalLine(BaseModel):
 
 @dataclass(slots=True)
 class Ledger:
-    """The records of one output folder, in memory. Nothing is written before `open_for_writing`."""
+    """The records of one output folder, in memory."""
 
     out: Path
     partial: bool = False
-    """Whether it knows only what concerns some of the originals."""
+    """Whether it knows only some of the originals."""
     owned: dict[str, set[str]] = field(default_factory=dict)
     """Path -> the sha256 of everything that we ever put there, or were about to when the power went."""
     made: dict[tuple[str, str], RenditionEntry] = field(default_factory=dict)
@@ -71,9 +71,9 @@ class Ledger:
     skipped: dict[tuple[str, str], SkippedEntry] = field(default_factory=dict)
     """(path, key) -> what was tried and not delivered."""
     by_key: dict[str, RenditionEntry | SkippedEntry] = field(default_factory=dict)
-    """Key -> what came of it, wherever it lies: a name is no part of a key."""
+    """Key -> its entry, under any path: a name is no part of a key."""
     copies: dict[str, list[RenditionEntry | SkippedEntry]] = field(default_factory=dict)
-    """Key -> what else has it: an original may lie there twice."""
+    """Key -> further entries with it: two originals may have the same content."""
     previous_entries: dict[str, OriginalEntry] = field(default_factory=dict)
     """Original -> what the manifest says of it."""
     made_by: tuple[str, Recipe] | None = None
@@ -107,7 +107,7 @@ class Ledger:
         for left in dropped:
             self.skipped[left.path, left.key] = left
             self._add_entry(left)
-            # What lies there from an earlier build stays owned, but is no part of this one.
+            # The file of an earlier build stays owned, but is no part of this one.
             self.made.pop((left.path, left.key), None)
 
     def _add_entry(self, entry: RenditionEntry | SkippedEntry) -> None:
@@ -133,7 +133,7 @@ class Ledger:
             for line in (self.out / STATE_FOLDER / STAMPS).read_bytes().splitlines():
                 with suppress(
                     ValueError, KeyError, TypeError
-                ):  # a line that was cut off; what it says is found out anew
+                ):  # a line that was cut off; its files are hashed again
                     self._take_stamps(from_json(line))
 
     def _take_stamps(self, data: Any) -> None:
@@ -191,7 +191,7 @@ class Ledger:
         return self._hashes[path]
 
     def invalidate(self, path: str) -> None:
-        """Look at the file at `path` anew when it is asked for: it is not what it was thought to be."""
+        """Read the file at `path` again when it is asked for next: its recorded hash is wrong."""
         self._hashes.pop(path, None)
         self.stamps.pop(path, None)
 
@@ -236,7 +236,7 @@ class Ledger:
         return left_out == set(redundant_files(files))
 
     def find_reusable(self, rendition: PlannedRendition) -> ReusableRendition | None:
-        """Return what came of a rendition under another name: a file that lies there untouched, or one not worth delivering."""
+        """Return a rendition that exists under another name: an untouched file, or one not worth delivering."""
         known = self.by_key.get(rendition.key)
         if known is None:
             return None
@@ -261,12 +261,12 @@ class Ledger:
         )
 
     def is_there(self, rendition: PlannedRendition) -> bool:
-        """Whether a rendition was made from the same original in the same way, and lies there untouched."""
+        """Whether a rendition was made from the same original in the same way, and its file is untouched."""
         entry = self.made.get((rendition.path, rendition.key))
         return entry is not None and self.hash_on_disk(rendition.path) == entry.sha256
 
     def append_to_journal(self, renditions: list[RenditionEntry], dropped: list[SkippedEntry]) -> None:
-        """Put on record what is about to be published, and make sure that it is on the disk."""
+        """Append what is about to be published to the journal, and flush it to the disk."""
         line = _JournalLine(renditions=tuple(renditions), skipped=tuple(dropped)).model_dump_json()
         with (self.out / STATE_FOLDER / JOURNAL).open("a") as journal:
             journal.write(line + "\n")
@@ -305,7 +305,7 @@ class Ledger:
 
 
 def owned_paths(folder: Path) -> frozenset[str]:
-    """Return the paths of what we made in a folder: where renditions lie beside their originals, they are no originals."""
+    """Return the paths of the renditions in a folder: where they lie among originals, they are none themselves."""
     if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()
     return frozenset(Ledger.from_output(folder).owned)

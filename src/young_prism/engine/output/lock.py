@@ -1,4 +1,4 @@
-"""One writer at a time in an output folder, whichever process it is in."""
+"""Lock of an output folder: one build writes to it at a time, in any process."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from young_prism.engine.output.ledger import JOURNAL
 
 @contextmanager
 def output_lock(out: Path) -> Iterator[None]:
-    """Hold an output folder for writing, having made sure that it can be written. Raises `OutputError`."""
+    """Lock an output folder for writing, after a check that it can be written. Raises `OutputError`."""
     state = out / STATE_FOLDER
     lock = FileLock(state / "lock")
     try:

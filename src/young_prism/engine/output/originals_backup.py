@@ -53,7 +53,7 @@ class BackupEntry(BaseModel):
 
 @dataclass(frozen=True, slots=True)
 class RestoreResult:
-    """What came of bringing originals back: paths that are back, that were there, and that were not touched, with why."""
+    """Result of a restore: paths that were restored, were there already, or were not touched, with the reason."""
 
     restored: list[str] = field(default_factory=list)
     already_there: list[str] = field(default_factory=list)

@@ -1,4 +1,4 @@
-"""What was made before, in just this way, wherever it lies: under another name, or in the cache."""
+"""Renditions that were made before in the same way: under another name, or in the cache."""
 
 from __future__ import annotations
 

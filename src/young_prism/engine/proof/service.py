@@ -90,7 +90,7 @@ class ProofService:
             self._news.notify_all()
 
     def warm(self) -> None:
-        """Start the workers, since somebody is likely to come soon: they take a second to start."""
+        """Start the workers before the first request: they take a second to start."""
         with self._news:
             self._warming = True
             self._start()

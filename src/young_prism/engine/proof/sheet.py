@@ -36,7 +36,7 @@ DEFAULT_WIDTH = 1200
 
 
 class SheetRow(NamedTuple):
-    """One candidate and what came of it."""
+    """One candidate with its result."""
 
     candidate: Candidate
     target: float | None

@@ -63,7 +63,7 @@ class ProofRequest:
 
     @cached_property
     def key(self) -> str:
-        """Changes with all that the result hangs on."""
+        """A key that changes with everything that the result depends on."""
         cut = next((r.cut for r in self.original.renditions if r.facet == self.facet), None)
         largest = max(r.size for r in self.original.renditions if r.facet == self.facet)
         sharpen = "mild" if self.candidate.sharpen else "none"
@@ -94,7 +94,7 @@ class ProofRequest:
 
 @dataclass(frozen=True, slots=True)
 class ProofResult:
-    """What came of it. `score` and `ssim` are against the rung's own pixels; `worst` is the left and upper edge of `WINDOW`."""
+    """Result of a proof. `score` and `ssim` are against the rung's own pixels; `worst` is the left and upper edge of `WINDOW`."""
 
     key: str
     file: str

@@ -96,7 +96,7 @@ def load_recipe(file: Path | None) -> Recipe:
 
 
 def load_details(file: Path | None) -> MetadataByPath:
-    """Read what was said of single originals; nothing without a file. Raises `RecipeError`."""
+    """Read the metadata of single originals; none without a file. Raises `RecipeError`."""
     return EMPTY_METADATA if file is None else read_details(read_text(file), file=str(file))
 
 

@@ -265,7 +265,7 @@ def _inside(folder: Path, other_folder: Path) -> str | None:
 
 @dataclass(frozen=True, slots=True)
 class WriteResult:
-    """What came of writing or of taking back: the paths that are done, and those that were not touched, with why."""
+    """Result of writing or undoing a rewrite: the paths that are done, and those that were not touched, with the reason."""
 
     done: list[str] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)

@@ -1,4 +1,4 @@
-"""Look at a source: headers at once in this process, all bytes and pixels in workers, nothing twice."""
+"""Inspection of a source: headers in this process, all bytes and pixels in workers, nothing twice."""
 
 from __future__ import annotations
 
@@ -39,13 +39,13 @@ _BATCH_FILES = 64
 _REPORT_EVERY = 100
 
 KnownFacts = Callable[[SourceFile], Facts | None]
-"""Answers from an earlier look, as long as the original's stamp is the same."""
+"""Returns the facts of a file from an earlier inspection, None where its stamp has changed."""
 
 FileResult = tuple[SourceFile, Facts | YoungPrismError]
 
 
 def no_known_facts(_file: SourceFile) -> None:
-    """Know nothing from an earlier look."""
+    """Know nothing from an earlier inspection."""
 
 
 @dataclass(frozen=True)
@@ -125,7 +125,7 @@ def inspect_scanned(
     max_pixels: int = MAX_PIXELS,
     full: bool = True,
 ) -> InspectionResult:
-    """Look at what a walk of the source found, as `look_folder` does."""
+    """Inspect what a walk of the source found; see `inspect_folder`."""
     seen: dict[str, tuple[SourceFile, Facts]] = {}
     left_out = list(scanned.left_out)
     unknown = []
@@ -149,7 +149,7 @@ def inspect_scanned(
 
 
 def scanned_paths(scanned: Scan) -> list[str]:
-    """Return the paths of everything that a page may rightly refer to."""
+    """Return the paths of all originals that pages may refer to."""
     return [original.path for original in scanned.originals]
 
 

@@ -35,7 +35,7 @@ _MAX_IDLE_RSS = 400_000_000
 _POLL_INTERVAL_S = 0.2
 
 _ATTEMPTS = 3
-"""So many times a worker that died before it began is started for an item."""
+"""Attempts to start a worker for an item, where workers die before they begin it."""
 
 _SHORT_TASK_S = 0.3
 """Items shorter than this are handed over two at a time, so that the worker need not wait for the next one."""

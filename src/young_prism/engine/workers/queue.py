@@ -23,7 +23,7 @@ class Task(Generic[Item]):
 
 
 _MAX_OVERTAKES = 8
-"""So many items a worker may go before one that waits for memory; then all wait for it."""
+"""Items for each worker that may overtake one that waits for memory; then all wait for it."""
 
 
 class MemoryAwareQueue(Generic[Item]):

@@ -1,4 +1,4 @@
-"""The figures of a run from its events, on record or not."""
+"""The figures of a run, added up from its events."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _MADE = (Outcome.MADE.value, Outcome.KEPT.value)
 
 
 class RunFigures:
-    """Adds up what a run says. `earlier` are the outcomes that it had, by path, before it was interrupted."""
+    """Adds up the events of a run. `earlier` are the outcomes that it had, by path, before it was interrupted."""
 
     def __init__(self, recipe: Recipe, *, verify: bool, earlier: Mapping[str, str] | None = None) -> None:
         self.summary = Summary()

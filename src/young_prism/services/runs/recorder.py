@@ -1,4 +1,4 @@
-"""Writes down what a run says, an original at a time, and what its workers are at; seldom enough to cost nothing."""
+"""Stores a run as it goes: its items, figures, and what its workers do; seldom enough to cost nothing."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ class LiveState:
 
 
 class RunRecorder:
-    """The listener of a run that is on record. `asked` is what a person asked of it meanwhile: `stopping` or `pausing`."""
+    """Stores the events of a run. `requested_stop` is the state that a person asked for meanwhile, if any."""
 
     def __init__(
         self,
@@ -103,7 +103,7 @@ class RunRecorder:
         earlier: Mapping[str, str] | None = None,
         seconds: float = 0.0,
     ) -> None:
-        """Take up a run. `pace` is the seconds that a unit of work may take.
+        """Record a run. `pace` is the seconds that a unit of work may take.
 
         `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then.
         """

@@ -1,4 +1,4 @@
-"""Runs behind the pages: start, stop and resume them, one at a time for each source, all on record in the store.
+"""Runs behind the pages: start, stop and resume them, one at a time for each source, all stored.
 
 The engine does the work in its own processes; the threads here only wait for it.
 """

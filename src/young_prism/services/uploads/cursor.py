@@ -15,7 +15,7 @@ def encode_cursor(row: Upload) -> str:
 
 
 def decode_cursor(mark: str) -> tuple[datetime, str] | None:
-    """Return what `Uploads.page` is told of a mark, None for an empty one. Raises `ValueError` for what is none."""
+    """Return the position that a cursor encodes, None for an empty one. Raises `ValueError` for an invalid one."""
     if not mark:
         return None
     at, _, upload_id = base64.urlsafe_b64decode(mark.encode()).decode().partition(" ")

@@ -108,7 +108,7 @@ def visits_of(catalogue: Catalogue) -> tuple[Visit, ...]:
 
 
 def markup_context(catalogue: Catalogue, path: str, *, hero: bool = False) -> MarkupContext:
-    """Return what a person said of an original, as markup says it."""
+    """Return the texts of an original as markup uses them."""
     detail = catalogue.details.get(path, NO_METADATA)
     return MarkupContext(detail.alt, detail.caption_line, hero)
 

@@ -27,7 +27,7 @@ _DELIVERED = (Outcome.MADE, Outcome.REUSED, Outcome.KEPT)
 
 @dataclass(frozen=True, slots=True)
 class ReportRow:
-    """One original of a run as a row: what it weighed, what came of it, and its spectrum drawn small."""
+    """One original of a run as a row: bytes before and after, outcomes, and a small spectrum."""
 
     path: str
     before: int
@@ -111,7 +111,7 @@ def failures_of(items: Sequence[RunItem]) -> list[tuple[str, str, str]]:
 
 
 def _problems(items: Sequence[RunItem], outcome: Outcome) -> list[tuple[str, str, str]]:
-    """Return what is said of originals with an outcome, each thing once."""
+    """Return original, reason and remedy of the items with an outcome, each once."""
     return list(dict.fromkeys((i.original, i.reason, i.remedy) for i in items if i.outcome == outcome))
 
 

@@ -267,7 +267,7 @@ class _Rewriter:
             (self.site.find(url, self.base), self.site.is_rendition(url, self.base))
             for url, _ in split_srcset(self.tags.value(srcset))
         ]
-        # What an earlier rewriting wrote leads nowhere when the site has moved; then it is told by its kind.
+        # When the site has moved, what an earlier rewrite wrote leads nowhere; it is recognised by its kind then.
         lost = shown.is_ours and self.tags.kind_of(source) in kinds
         if all(ours or (lost and isinstance(match, NoMatch)) for match, ours in places):
             return bool(places)

@@ -110,7 +110,7 @@ class _Styles:
             marker = _OURS.match(text, *declared.comment) if declared.comment else None
             original_url = marker[1] if marker else url
             if not marker and self.site.is_rendition(url, self.base):
-                continue  # somebody's own work with our files
+                continue  # written by hand, with our files
             match = self.site.find(original_url, self.base)
             if isinstance(match, Match) and self.site.delivered[match.original].is_copy:
                 continue
@@ -218,7 +218,7 @@ class _Styles:
         )
 
     def _joint(self, declaration: _Declaration) -> str:
-        """Return what stands between two declarations: a line of its own where the first has one."""
+        """Return the text between two declarations: a line break where the first one has a line of its own."""
         text = self.document.text
         begin = declaration.comment[0] if declaration.comment else declaration.start
         start = text.rfind("\n", 0, begin) + 1
@@ -287,7 +287,7 @@ class _Scan:
         self.start, self.urls, self.ours, self.parens = piece.end(), [], None, 0
 
     def declaration(self, end: int) -> None:
-        """Take what stands since the last mark as a declaration, if it is one and in a block."""
+        """Record the text since the last mark as a declaration, if it is one and in a block."""
         name = _NAME.match(self.text, self.start, end)
         if name and self.open:
             first = name.start(1)

@@ -42,7 +42,7 @@ class BytesView:
 
 
 class FileView:
-    """A file of which only the head is read until somebody asks for more. Raises `OSError` as the system does."""
+    """A file of which only the head is read at first, and more when it is asked for. Raises `OSError`."""
 
     def __init__(self, path: str | Path) -> None:
         self._file = os.open(path, _FLAGS)
