@@ -34,7 +34,7 @@ _LONGEST_FIRST = (
     "reference",
 )
 _BETWEEN_BROWSERS = 3
-_OUR_THREADS = ("runs", "inspections", "watcher", "messenger")
+_OUR_THREADS = ("runs", "inspections", "watcher", "messenger", "publishing")
 """Threads that an application must have ended when it is closed."""
 
 

@@ -25,6 +25,7 @@ from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
+from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
@@ -159,6 +160,7 @@ def _services(settings: Settings, store: Store) -> Services:
         webhooks=webhooks,
         rates=Rates(settings.per_minute),
         watchers=WatchService(store, runs),
+        deployments=DeploymentService(),
     )
 
 
@@ -166,6 +168,7 @@ def close_app(app: Flask) -> None:
     """Stop what runs behind the pages, and close the database."""
     parts = services_of(app)
     parts.watchers.close()
+    parts.deployments.close()
     parts.proofs.close()
     parts.quick_renderer.close()
     parts.inspections.cancel()  # those of runs too, which then end

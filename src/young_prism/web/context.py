@@ -15,6 +15,7 @@ from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
+from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.planning import Guess, guess_of
 from young_prism.services.runs.service import RunService
@@ -45,6 +46,7 @@ class Services:
     webhooks: WebhookDispatcher
     rates: Rates
     watchers: WatchService
+    deployments: DeploymentService
 
 
 def services_of(app: Flask) -> Services:

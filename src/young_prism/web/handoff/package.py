@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import threading
-from dataclasses import dataclass, field
 from urllib.parse import parse_qsl, urlencode
 
-from flask import Response, abort, current_app, flash, jsonify, redirect, request, url_for
+from flask import Response, abort, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import MultiDict
 
 from young_prism.core.errors import PublishError, YoungPrismError
 from young_prism.engine.handoff.deploy import (
     DeployPlan,
-    deploy,
     plan_deploy,
 )
 from young_prism.engine.handoff.package import (
@@ -24,24 +21,9 @@ from young_prism.engine.handoff.package import (
 )
 from young_prism.engine.handoff.storage import FolderStorage, storage_at
 from young_prism.engine.output.manifest_file import manifest_file
-from young_prism.store.records import Source
 from young_prism.web.context import services, source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 from young_prism.web.security import with_query
-
-
-@dataclass(slots=True)
-class Publishing:
-    """A publishing that goes on behind the pages, or is over."""
-
-    target: str
-    total: int
-    done: int = 0
-    stop: threading.Event = field(default_factory=threading.Event)
-    over: bool = False
-    result_text: str = ""
-    failures: list[str] = field(default_factory=list)
-
 
 _FIELDS = ("target", "endpoint", "delete", "overwrite")
 
@@ -63,7 +45,7 @@ def _show(slug: str, values: MultiDict[str, str], *, preview: bool) -> str:
     if build is None or not build.delivered:
         return nothing_yet(source)
     # Before the plan: one that ends in between is shown as going on, and the page asks again.
-    going = _going().get(source.id)
+    going = services().deployments.newest(source.id)
     over = going is not None and going.over
     whole, changed, error = _packages(build)
     target = values.get("target", "").strip()
@@ -132,7 +114,7 @@ def publish_now(slug: str) -> BaseResponse:
     target = request.form.get("target", "").strip()
     if build is None or not target:
         abort(404)
-    known = _going().get(source.id)
+    known = services().deployments.newest(source.id)
     if known and not known.over:
         flash("It is being published already.", "error")
     else:
@@ -140,16 +122,14 @@ def publish_now(slug: str) -> BaseResponse:
         if plan is None:
             flash(refused, "error")
         else:
-            _begin(source, plan, target)
+            services().deployments.start(source.id, plan, target)
     return _back(slug)
 
 
 @blueprint.post("/s/<slug>/hand-off/publish/stop")
 def publish_stop(slug: str) -> BaseResponse:
     """Stop a publishing; what is sent stays, and the next one goes on from there."""
-    known = _going().get(source_or_404(slug).id)
-    if known:
-        known.stop.set()
+    services().deployments.stop(source_or_404(slug).id)
     return _back(slug)
 
 
@@ -163,44 +143,10 @@ def _back(slug: str) -> BaseResponse:
 @blueprint.get("/s/<slug>/hand-off/publish/state")
 def publish_state(slug: str) -> Response:
     """Say how far a publishing is."""
-    known = _going().get(source_or_404(slug).id)
+    known = services().deployments.newest(source_or_404(slug).id)
     return jsonify(
         {"over": True} if known is None else {"over": known.over, "done": known.done, "total": known.total}
     )
-
-
-def _going() -> dict[int, Publishing]:
-    deployments: dict[int, Publishing] = current_app.extensions.setdefault("young_prism.publishing", {})
-    return deployments
-
-
-def _begin(source: Source, plan: DeployPlan, target: str) -> None:
-    known = Publishing(target, len(plan.send))
-    _going()[source.id] = known
-    threading.Thread(target=_publish, args=(plan, known), name="publishing", daemon=True).start()
-
-
-def _publish(plan: DeployPlan, known: Publishing) -> None:
-    def on_progress(done: int, _total: int) -> None:
-        known.done = done
-
-    try:
-        result = deploy(plan, progress=on_progress, is_cancelled=known.stop.is_set)
-        known.failures = [str(error) for error in result.failures]
-        known.result_text = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
-        if result.stopped:
-            known.result_text = (
-                f"Stopped after {result.sent} of {known.total}; publishing again goes on from there."
-            )
-        elif result.failures:
-            known.result_text = (
-                f"{result.sent} sent, {len(result.failures)} failed. The manifest was not sent."
-            )
-    except YoungPrismError as error:
-        known.failures = [str(error)]
-        known.result_text = "It did not go on."
-    finally:
-        known.over = True
 
 
 def _plan(build: SourceBuild, target: str, values: MultiDict[str, str]) -> tuple[DeployPlan | None, str]:
