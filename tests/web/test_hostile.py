@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import logging
 import re
 import sys
@@ -90,9 +91,9 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
 
 def parameters(app: Any, rule: Rule) -> list[str]:
     """Return the parameters that the module of a route reads."""
-    function = inspect_bytes.unwrap(app.view_functions[rule.endpoint])
+    function = inspect.unwrap(app.view_functions[rule.endpoint])
     module = sys.modules.get(function.__module__)
-    source = inspect_bytes.getsource(module) if module and hasattr(module, "__file__") else ""
+    source = inspect.getsource(module) if module and hasattr(module, "__file__") else ""
     return sorted({first or second for first, second in PARAMETER.findall(source)})
 
 

@@ -17,6 +17,7 @@ from young_prism.web.context import services_of
 from young_prism.web.intake import PAGE
 from young_prism.web.intake.selection import COLUMNS, CatalogueQuery, select
 from young_prism.web.intake.weight_map import draw_weights
+from young_prism.web.run.planned import planned_of
 
 INTAKE = "/s/small-site/intake"
 
@@ -28,11 +29,17 @@ def catalogue(app) -> Catalogue:
 
 def test_many_selections_evict_each_other_and_nothing_else(app) -> None:
     known = catalogue(app)
-    known.kept["planned"] = plan = object()
-    for number in range(100):
+    source = services_of(app).store.sources.by_slug("small-site")
+    plan = planned_of(source, known)
+    first = select(known, CatalogueQuery(text="0"))
+    assert select(known, CatalogueQuery(text="0", view="map")) is first, "another view of the same selection"
+    for number in range(1, 24):
         select(known, CatalogueQuery(text=str(number)))
-    assert len(known.selections) == 24 and known.kept["planned"] is plan
-    del known.kept["planned"]
+    assert select(known, CatalogueQuery(text="0")) is first
+    for number in range(1, 100):
+        select(known, CatalogueQuery(text=str(number)))
+    assert select(known, CatalogueQuery(text="0")) is not first
+    assert planned_of(source, known) is plan
 
 
 def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:

@@ -6,7 +6,7 @@ import oxipng
 
 from young_prism.core.metadata.embed import embed_in_png, metadata_of
 from young_prism.core.recipe.formats import Png
-from young_prism.core.vips import VipsImage
+from young_prism.core.vips_image import VipsImage
 
 
 def encode(pixels: VipsImage, settings: Png) -> bytes:

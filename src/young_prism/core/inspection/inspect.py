@@ -47,7 +47,7 @@ from young_prism.core.types import (
     Kind,
     Size,
 )
-from young_prism.core.vips import VipsImage
+from young_prism.core.vips_image import VipsImage
 
 _INSPECTED_SIDE = 1000
 """A JPEG is judged at the smallest decoder shrink that leaves its longer side at least this long."""

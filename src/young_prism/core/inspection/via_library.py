@@ -12,7 +12,7 @@ from young_prism.core.images.headers.contract import (
 )
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.types import ImageFormat, Size
-from young_prism.core.vips import VipsImage
+from young_prism.core.vips_image import VipsImage
 
 
 def read(view: ByteView, fmt: ImageFormat) -> Header:

@@ -10,7 +10,8 @@ import struct
 import zlib
 from typing import NamedTuple
 
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 _BLOBS = {
     "exif": ("exif-data", 1),

@@ -21,7 +21,8 @@ from young_prism.core.types import (
     ImageFormat,
     Size,
 )
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 @lru_cache(maxsize=1)

@@ -7,7 +7,7 @@ import base64
 from young_prism.core.pixels.shape import resized, without_metadata
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.types import Size
-from young_prism.core.vips import VipsImage
+from young_prism.core.vips_image import VipsImage
 
 _WIDTHS = (32, 24, 16, 12, 8)
 _QUALITIES = (50, 30, 15)

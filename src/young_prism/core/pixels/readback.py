@@ -12,7 +12,8 @@ import numpy.typing as npt
 from young_prism.core.errors import DamagedError
 from young_prism.core.pixels.decode import by_pillow
 from young_prism.core.types import ImageFormat
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:

@@ -22,7 +22,8 @@ from young_prism.core.types import (
     Kind,
     Size,
 )
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 _HEADROOM = 2
 """The decoder's own shrinking must leave at least this factor for Lanczos, which is the better filter."""

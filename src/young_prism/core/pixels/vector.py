@@ -8,7 +8,8 @@ from young_prism.core.images.headers.svg import vector_size
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 def draw_vector(data: bytes, target: Size) -> VipsImage:

@@ -18,7 +18,8 @@ from young_prism.core.render.quality_search import LadderSearch, SearchResult
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.types import Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 class MeasuredCandidate(NamedTuple):

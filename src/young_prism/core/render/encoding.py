@@ -13,7 +13,8 @@ from young_prism.core.render.quality_search import (
 )
 from young_prism.core.render.rungs import RungPixels
 from young_prism.core.types import Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 def encode(

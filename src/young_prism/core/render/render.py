@@ -37,7 +37,8 @@ from young_prism.core.render.squeeze import squeeze
 from young_prism.core.render.verify import find_fault
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Kind, Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 OnProgress = Callable[[PlannedRendition, int], None]
 """Called with each rendition when it is begun, with -1, and when it is made, with its bytes."""

@@ -19,7 +19,8 @@ from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
 from young_prism.core.render.watermark import in_space, with_watermark
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> VipsImage:

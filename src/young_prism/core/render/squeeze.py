@@ -21,7 +21,7 @@ from young_prism.core.metadata.policy import (
 from young_prism.core.pixels.decode import open_image
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import ImageFormat
-from young_prism.core.vips import VipsImage
+from young_prism.core.vips_image import VipsImage
 
 
 def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:

@@ -14,7 +14,8 @@ from young_prism.core.pixels.shape import resized, to_srgb, without_metadata
 from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.types import ImageFormat, Size
-from young_prism.core.vips import VipsImage, pyvips
+from young_prism.core.vips import pyvips
+from young_prism.core.vips_image import VipsImage
 
 
 def watermark_size(data: bytes) -> Size:
