@@ -229,7 +229,7 @@ def test_a_storage_that_is_not_there_is_not_called_a_missing_bucket(
 def test_ctrl_c_ends_a_command_with_130(site: Path, tmp_path: Path) -> None:
     build(site, tmp_path / "out", RECIPE)
     slow = (
-        "import time, sys; from young_prism.engine import storage; "
+        "import time, sys; from young_prism.engine.handoff import storage; "
         "storage.FolderStorage.write = lambda *a: (print('writing', flush=True), time.sleep(0.5)); "
         "from young_prism.cli.main import main; main(sys.argv[1:])"
     )
