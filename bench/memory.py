@@ -37,7 +37,7 @@ KINDS: dict[str, tuple[str, dict[str, object], int]] = {
     "TIFF": ("tif", {}, 50),
 }
 
-_ONE = r"""
+_CHILD = r"""
 import re, sys
 from young_prism.core.inspection.inspect import look
 from young_prism.core.plan.make import make_plan
@@ -73,7 +73,7 @@ def drawn(name: str, number: int = 0) -> Path:
 def measured(path: Path, text: str) -> int:
     """Return the most bytes that a process of its own held while it looked at an original, or made its renditions."""
     done = subprocess.run(
-        [sys.executable, "-c", _ONE, str(path), text], check=True, capture_output=True, text=True
+        [sys.executable, "-c", _CHILD, str(path), text], check=True, capture_output=True, text=True
     )
     return int(done.stdout)
 

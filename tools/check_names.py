@@ -16,8 +16,9 @@ FOLDERS = ("src", "tools", "tests", "bench")
 
 VAGUE = frozenset(
     {
-        "another", "asked", "found", "given", "heard", "how", "it", "kept", "one", "ones", "other", "own", "place", "said",
-        "stood", "such", "there", "those", "told", "wanted", "what", "with_",
+        "another", "asked", "beside", "found", "given", "gone", "heard", "how", "it", "kept", "mine", "one", "ones", "other", "others",
+        "ours", "own", "place", "places", "said", "shown", "standing", "stood", "such", "taken", "there", "those", "told", "wanted",
+        "what", "with_",
     }
 )  # fmt: skip
 """Pronouns, question words and bare participles. Name the thing instead, such as `original`, `rendition` or `match`."""
@@ -27,10 +28,14 @@ _PUBLIC: dict[tuple[str, str], str] = {
     ("src/young_prism/core/audit/budgets.py", "what"): "field of `check --json`",
     ("src/young_prism/core/audit/flags.py", "what"): "field of `look --json`",
     ("src/young_prism/core/images/facts.py", "place"): "stored with the facts of an original",
+    ("src/young_prism/core/images/facts.py", "taken"): "stored with the facts of an original",
+    ("src/young_prism/core/images/headers/metadata.py", "taken"): "as in the facts that it becomes",
     ("src/young_prism/services/uploads/schemas.py", "given"): "field of the API",
     ("src/young_prism/services/uploads/schemas.py", "what"): "field of the API",
     ("src/young_prism/web/problems.py", "what"): "field of the API",
     ("src/young_prism/store/models.py", "given"): "column of the database",
+    ("src/young_prism/store/models.py", "gone"): "column of the database",
+    ("src/young_prism/store/originals.py", "gone"): "column of the database",
     ("src/young_prism/store/models.py", "what"): "column of the database",
     ("src/young_prism/store/models.py", "said"): "column of the database",
     ("src/young_prism/store/records.py", "given"): "column of the database",

@@ -64,7 +64,7 @@ def test_a_rung_that_weighs_no_less_than_a_larger_one_is_not_offered() -> None:
     screen = Screen(390, 2)
     for formats in (ALL_FORMATS, frozenset({"webp", "jpeg"})):
         made = replace(plain, renditions=tuple(weigh(rendition) for rendition in plain.renditions))
-        used = fetch(ladders(made, formats), screen).taken
+        used = fetch(ladders(made, formats), screen).entry
         lighter = [
             rendition
             for rendition in made.renditions

@@ -32,7 +32,7 @@ def test_the_quick_way_finds_what_the_standard_s_steps_find(
     choices, element = ladders(item, formats), item.element()
     for visit in typical_visits():
         used = choose_source(element, visit.screen, formats={MIMES[fmt] for fmt in formats})
-        assert used and used.url.replace("%20", " ") == fetch(choices, visit.screen).taken.path
+        assert used and used.url.replace("%20", " ") == fetch(choices, visit.screen).entry.path
 
 
 def test_pixels_too_many_and_too_few_are_shares_of_the_place() -> None:

@@ -76,7 +76,7 @@ def test_a_file_is_taken_whole_under_its_name(inbox: Inbox) -> None:
     adjacent = inbox.receive("a/b.jpg", io.BytesIO(OTHER))
     assert (adjacent.path, adjacent.outcome) == (
         "a/b-2.jpg",
-        PlacementOutcome.BESIDE,
+        PlacementOutcome.KEPT_UNDER_NEW_NAME,
     ) and "a/b.jpg" in adjacent.note
     assert (
         inbox.receive("a/b.jpg", io.BytesIO(OTHER)).path == "a/b-2.jpg"

@@ -28,7 +28,7 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
     with pytest.raises(OutputError, match="no manifest"):
         find_orphans(out)
     build(source, out, FIRST, options=BuildOptions(jobs=2))
-    assert not find_orphans(out).ours
+    assert not find_orphans(out).owned
     before = pictures.hashes(source)
     build(source, out, SECOND, options=BuildOptions(jobs=2))
     (out / "old" / "photo-200.avif").write_bytes(b"mine now")
@@ -37,18 +37,18 @@ def test_only_what_nothing_plans_and_nobody_touched_goes(source: Path, tmp_path:
         r.path for original in read_manifest(out / "manifest.json").originals for r in original.renditions
     }
     result = find_orphans(out)
-    assert "old/photo-200.avif" in result.changed and "old/photo-200.jpg" in {o.path for o in result.ours}
+    assert "old/photo-200.avif" in result.changed and "old/photo-200.jpg" in {o.path for o in result.owned}
     assert find_orphans(out) == result  # looking changes nothing
     removed = remove_orphans(out)
     assert removed == result and removed.bytes > 0
-    assert not any((out / orphan.path).exists() for orphan in removed.ours)
+    assert not any((out / orphan.path).exists() for orphan in removed.owned)
     assert {p.name for p in (out / "old").iterdir()} == {"photo-200.avif", "notes.txt"}
     assert not (out / "deep" / "old").exists()  # a folder that is left empty goes too
     assert all((out / path).is_file() for path in planned)
     assert pictures.hashes(source) == before
     events: list[Event] = []
     again = build(source, out, SECOND, options=BuildOptions(jobs=2), on_event=events.append)
-    assert again.outcomes["made"] == 0 and not find_orphans(out).ours
+    assert again.outcomes["made"] == 0 and not find_orphans(out).owned
     assert any(isinstance(event, ReusedUnchanged) for event in events), "what stands is known as before"
     with output_lock(out), pytest.raises(OutputError, match="Another run"):
         remove_orphans(out)

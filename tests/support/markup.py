@@ -12,7 +12,7 @@ ALL = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG)
 """Formats in the order of preference."""
 
 
-def delivered(*, facet: str | None = None, markup: Markup | None = None, **others: object) -> Delivered:
+def delivered(*, facet: str | None = None, markup: Markup | None = None, **settings: object) -> Delivered:
     """Three formats at 400, 800 and 1600 px, and where it is asked for a square of 300 and 600."""
     sizes = [(400, 200, None), (800, 400, None), (1600, 800, None)]
     sizes += [(300, 300, facet), (600, 600, facet)] if facet else []
@@ -34,4 +34,4 @@ def delivered(*, facet: str | None = None, markup: Markup | None = None, **other
         for width, height, of in sizes
     )
     art = (ArtDirection(facet, 480, "100vw"),) if facet else ()
-    return Delivered("photos/a b.jpg", entries, markup or Markup(sizes="100vw"), art, **others)
+    return Delivered("photos/a b.jpg", entries, markup or Markup(sizes="100vw"), art, **settings)

@@ -59,14 +59,14 @@ def test_a_count_says_what_choosing_its_filter_would_show(app) -> None:
         ):
             for value, (number, size) in counts.items():
                 chosen = select(every, CatalogueQuery(**{"format": wish.format, "kind": wish.kind, "text": wish.text, "folder": wish.folder, facet: value}))  # fmt: skip
-                assert (len(chosen.shown), chosen.bytes) == (number, size), (wish, facet, value)
+                assert (len(chosen.entries), chosen.bytes) == (number, size), (wish, facet, value)
 
 
 @pytest.mark.parametrize("column", COLUMNS)
 def test_every_column_sorts_both_ways_and_equals_stand_by_path(app, column: str) -> None:
     every = catalogue(app)
     key = COLUMNS[column][1]
-    up, down = (select(every, CatalogueQuery(sort=sign + column)).shown for sign in ("", "-"))
+    up, down = (select(every, CatalogueQuery(sort=sign + column)).entries for sign in ("", "-"))
     assert [key(entry) for entry in up] == sorted(key(entry) for entry in every.entries)
     assert [key(entry) for entry in down] == sorted((key(entry) for entry in every.entries), reverse=True)
     for order in (up, down):
@@ -118,7 +118,7 @@ def test_originals_are_taken_out_and_put_back_and_it_is_undone(app, source: Path
 
 def test_all_of_a_selection_is_moved_by_its_address(app) -> None:
     client = app.test_client()
-    visible = len(select(catalogue(app), CatalogueQuery(kind="photo")).shown)
+    visible = len(select(catalogue(app), CatalogueQuery(kind="photo")).entries)
     assert f"{visible} originals taken out of scope." in move(client, "out", query="?kind=photo", all="1")
     assert "photo" not in {entry.facts.kind.value for entry in catalogue(app).entries if not entry.out}
 

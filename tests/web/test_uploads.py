@@ -29,7 +29,7 @@ def digest(data: bytes) -> dict[str, str]:
 
 
 @pytest.fixture
-def places(app) -> dict[str, str]:
+def urls(app) -> dict[str, str]:
     client = app.test_client()
     return client.post("/uploads", data={"name": "Trip"}, headers={"X-CSRFToken": token(client)}).json
 
@@ -43,18 +43,18 @@ def folder(tmp_path: Path) -> Path:
     return tmp_path / "data" / "uploads" / "trip" / "originals"
 
 
-def test_a_file_arrives_is_known_and_is_looked_at(app, places, tmp_path: Path) -> None:
+def test_a_file_arrives_is_known_and_is_looked_at(app, urls, tmp_path: Path) -> None:
     client = app.test_client()
-    answer = put(app, f"{places['file']}?path=day%20one/a.jpg", PHOTO, **digest(PHOTO))
+    answer = put(app, f"{urls['file']}?path=day%20one/a.jpg", PHOTO, **digest(PHOTO))
     assert answer.json == {"path": "day one/a.jpg", "place": "new", "note": ""}
     assert (folder(tmp_path) / "day one" / "a.jpg").read_bytes() == PHOTO
     request = [
         {"path": "day one/a.jpg", "sha256": hashlib.sha256(PHOTO).hexdigest()},
         {"path": "b.jpg", "sha256": "0" * 64},
     ]
-    here = client.post(places["known"], json=request, headers={"X-CSRFToken": token(client)})
+    here = client.post(urls["known"], json=request, headers={"X-CSRFToken": token(client)})
     assert here.json == ["day one/a.jpg", None]
-    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+    client.post(urls["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)
     assert "1 original" in client.get("/s/trip/intake").text
 
@@ -70,10 +70,10 @@ def test_a_file_arrives_is_known_and_is_looked_at(app, places, tmp_path: Path) -
     ],
 )
 def test_a_refusal_is_a_problem_with_its_remedy(
-    app, places, tmp_path: Path, path: str, data: bytes, headers: dict[str, str], status: int, word: str
+    app, urls, tmp_path: Path, path: str, data: bytes, headers: dict[str, str], status: int, word: str
 ) -> None:
     """RFC 9457."""
-    answer = put(app, f"{places['file']}?path={path}", data, **headers)
+    answer = put(app, f"{urls['file']}?path={path}", data, **headers)
     assert (answer.status_code, answer.mimetype) == (status, "application/problem+json")
     assert word in answer.json["detail"] and answer.json["remedy"] and answer.json["status"] == status
     assert not any(folder(tmp_path).rglob("*.*"))
@@ -98,15 +98,15 @@ def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
         close_app(app)
 
 
-def test_a_zip_is_unpacked_and_each_refusal_is_told(app, places, tmp_path: Path) -> None:
+def test_a_zip_is_unpacked_and_each_refusal_is_told(app, urls, tmp_path: Path) -> None:
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w") as archive:
         archive.writestr("in/a.jpg", PHOTO)
         archive.writestr("../b.jpg", PHOTO)
-    answer = put(app, f"{places['zip']}?path=x.zip", buffer.getvalue()).json
+    answer = put(app, f"{urls['zip']}?path=x.zip", buffer.getvalue()).json
     assert [file["path"] for file in answer["files"]] == ["in/a.jpg"]
     assert [entry["file"] for entry in answer["refused"]] == ["../b.jpg"]
-    assert put(app, f"{places['zip']}?path=x.zip", b"junk").status_code == 400
+    assert put(app, f"{urls['zip']}?path=x.zip", b"junk").status_code == 400
     assert not (tmp_path / "data" / "uploads" / "trip" / "b.jpg").exists()
 
 
@@ -124,24 +124,24 @@ def test_it_works_without_script_too(app) -> None:
     wait_until_looked(app)
 
 
-def test_a_folder_dropped_again_goes_on_where_it_was(app, places) -> None:
+def test_a_folder_dropped_again_goes_on_where_it_was(app, urls) -> None:
     client = app.test_client()
     headers = {"X-CSRFToken": token(client)}
-    assert client.post("/uploads", data={"name": "Trip", "folder": "1"}, headers=headers).json == places
-    assert client.post("/uploads", data={"name": "Trip"}, headers=headers).json != places
+    assert client.post("/uploads", data={"name": "Trip", "folder": "1"}, headers=headers).json == urls
+    assert client.post("/uploads", data={"name": "Trip"}, headers=headers).json != urls
 
 
-def test_adding_files_does_not_disturb_a_run(app, places) -> None:
+def test_adding_files_does_not_disturb_a_run(app, urls) -> None:
     client, parts = app.test_client(), services_of(app)
     for seed in range(3):
-        put(app, f"{places['file']}?path={seed}.jpg", pictures.jpeg(pictures.photo(1000, 700, seed)))
-    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+        put(app, f"{urls['file']}?path={seed}.jpg", pictures.jpeg(pictures.photo(1000, 700, seed)))
+    client.post(urls["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)
     client.post("/s/trip/run", data={"csrf_token": token(client)})
     [run] = parts.store.runs.newest(parts.store.sources.by_slug("trip").id)
     wait_for(lambda: parts.store.runs.get(run.id).state == "running")
-    put(app, f"{places['file']}?path=late.jpg", PHOTO)
-    client.post(places["done"], headers={"X-CSRFToken": token(client)})
+    put(app, f"{urls['file']}?path=late.jpg", PHOTO)
+    client.post(urls["done"], headers={"X-CSRFToken": token(client)})
     wait_until_looked(app)  # the look does not wait for the run
     assert "4 originals" in client.get("/s/trip/intake").text
     wait_for(lambda: parts.store.runs.get(run.id).state == "done")

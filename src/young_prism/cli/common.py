@@ -104,7 +104,7 @@ def build_options(command: Command) -> Command:
         exclude: tuple[str, ...],
         jobs: int | None,
         as_json: bool,
-        **others: object,
+        **command_options: object,
     ) -> object:
         from young_prism.engine.source.watermarks import load_watermarks
 
@@ -126,7 +126,7 @@ def build_options(command: Command) -> Command:
             jobs,
             as_json,
         )
-        return command(*arguments, options=options, **others)
+        return command(*arguments, options=options, **command_options)
 
     result: Command = bundled
     for option in (
@@ -160,7 +160,7 @@ def limit_options(command: Command) -> Command:
         max_files: int,
         max_zip_mb: int,
         max_megapixels: int,
-        **others: object,
+        **command_options: object,
     ) -> object:
         limits = Limits(
             file_bytes=max_file_mb * 1_000_000,
@@ -169,7 +169,7 @@ def limit_options(command: Command) -> Command:
             unpacked_bytes=2 * max_zip_mb * 1_000_000,
             max_pixels=max_megapixels * 1_000_000,
         )
-        return command(*arguments, limits=limits, **others)
+        return command(*arguments, limits=limits, **command_options)
 
     usual = Limits()
     result: Command = bundled

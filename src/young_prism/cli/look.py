@@ -98,11 +98,11 @@ def look(
         )
     failures = [left for left in looks.left_out if left.failed]
     flags = flags_of(looks.facts, Recipe(), [failure.path for failure in failures], looks.references)
-    shown = [path for path in looks.facts if not only or any(f.flag in only for f in flags.get(path, ()))]
+    listed = [path for path in looks.facts if not only or any(f.flag in only for f in flags.get(path, ()))]
     if as_json:
-        print_json(_as_json(folder, looks, flags, shown))
+        print_json(_as_json(folder, looks, flags, listed))
     else:
-        _print(looks, flags, shown)
+        _print(looks, flags, listed)
     guilty = sorted(
         path for path, flagged in flags.items() if any(flagged.flag in fail_on for flagged in flagged)
     )
@@ -113,7 +113,7 @@ def look(
 
 
 def _as_json(
-    folder: Path, looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: list[str]
+    folder: Path, looks: InspectionResult, flags: dict[str, list[FlagFinding]], listed: list[str]
 ) -> dict[str, object]:
     return {
         "source": str(folder),
@@ -123,7 +123,7 @@ def _as_json(
                 **looks.facts[path].as_dict(),
                 "flags": [flagged._asdict() for flagged in flags.get(path, ())],
             }
-            for path in shown
+            for path in listed
         ],
         "failures": [left.as_dict() for left in looks.left_out if left.failed],
         "skipped": [left.as_dict() for left in looks.left_out if not left.failed],
@@ -133,9 +133,9 @@ def _as_json(
     }
 
 
-def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: list[str]) -> None:
-    width = max((len(printable(path)) for path in shown), default=0)
-    for path in shown:
+def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], listed: list[str]) -> None:
+    width = max((len(printable(path)) for path in listed), default=0)
+    for path in listed:
         facts = looks.facts[path]
         size = f"{facts.size.width} × {facts.size.height}"
         names = ", ".join(flagged.flag for flagged in flags.get(path, ()))
@@ -144,8 +144,8 @@ def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], shown: 
             f"{facts.format.label:<4}  {facts.kind_label if facts.seen else facts.kind.value:<25}  {names}"
         )
         click.echo(row.rstrip())
-    total = sum(looks.facts[path].bytes for path in shown)
-    say(f"{count(len(shown), 'original')}, {format_bytes(total)}")
+    total = sum(looks.facts[path].bytes for path in listed)
+    say(f"{count(len(listed), 'original')}, {format_bytes(total)}")
     print_remarks([], looks.notes)
     if looks.references.read:
         say(f"{count(looks.references.read, 'page or stylesheet', 'pages and stylesheets')} read")

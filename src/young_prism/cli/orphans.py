@@ -21,15 +21,15 @@ def orphans(*, out: Path, remove: bool, as_json: bool) -> None:
     if as_json:
         print_json(
             {
-                "orphans": [{"path": orphan.path, "bytes": orphan.bytes} for orphan in orphans.ours],
+                "orphans": [{"path": orphan.path, "bytes": orphan.bytes} for orphan in orphans.owned],
                 "changed": list(orphans.changed),
                 "removed": remove,
             }
         )
     else:
-        for orphan in orphans.ours:
+        for orphan in orphans.owned:
             click.echo(f"{format_bytes(orphan.bytes):>8}  {printable(orphan.path)}")
     for path in orphans.changed:
         say(f"Note: {printable(path)} was changed since it was made, and stays.")
     done = "removed" if remove else "no longer planned; --remove deletes them"
-    say(f"{count(len(orphans.ours), 'file')}, {format_bytes(orphans.bytes)}, {done}")
+    say(f"{count(len(orphans.owned), 'file')}, {format_bytes(orphans.bytes)}, {done}")

@@ -32,9 +32,11 @@ def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
     known = hashes_of(require_manifest(since)) if since else last_packed(out) if changed else None
     package = Package.from_output(out, known)
     write_package(package, file)
-    gone = (
+    removed_files = (
         f"; {count(len(package.removed), 'file')} gone since, listed in removed.txt"
         if package.removed
         else ""
     )
-    say(f"{count(len(package.entries), 'rendition')}, {format_bytes(package.bytes)}, in {file}{gone}")
+    say(
+        f"{count(len(package.entries), 'rendition')}, {format_bytes(package.bytes)}, in {file}{removed_files}"
+    )

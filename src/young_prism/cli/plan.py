@@ -105,9 +105,9 @@ def _guess(
     ledger = prepared.ledger
     pace = DEFAULT_PACE / (options.jobs or default_jobs())
     if sample and prepared.plan.originals:
-        taken = take_sample(options.source, prepared.plan, pool, sample)
-        experience, pace = taken.experience, taken.pace or pace
-        basis = f"judged by a sample of {count(taken.originals, 'original')}"
+        sample_result = take_sample(options.source, prepared.plan, pool, sample)
+        experience, pace = sample_result.experience, sample_result.pace or pace
+        basis = f"judged by a sample of {count(sample_result.originals, 'original')}"
     else:
         experience = calibrate(ledger, prepared.inspection.facts, options.details, options.marks)
         known = len(ledger.made)

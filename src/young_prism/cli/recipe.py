@@ -28,8 +28,8 @@ def recipe(recipe_file: Path | None, *, against: Path | None, start: str | None,
             click.echo(f"{known_start.name:<26} {known_start.purpose}")
     elif against is not None:
         changes = differences(load_recipe(recipe_file), load_recipe(against))
-        for key, ours, theirs in changes:
-            click.echo(f"{key}: {ours or '(not there)'} → {theirs or '(not there)'}")
+        for key, left, theirs in changes:
+            click.echo(f"{key}: {left or '(not there)'} → {theirs or '(not there)'}")
         say(f"{count(len(changes), 'difference')}")
     elif start is None:
         click.echo(write_recipe(load_recipe(recipe_file)), nl=False)

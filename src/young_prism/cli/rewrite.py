@@ -15,7 +15,7 @@ from young_prism.core.report.formatting import count
 if TYPE_CHECKING:
     from young_prism.engine.site.rewrite import SiteRewrite, WriteResult
 
-_SHOWN = 50
+_MAX_LISTED = 50
 
 
 @click.command()
@@ -142,13 +142,13 @@ def _write(rewrite: SiteRewrite, keep: Path | None) -> None:
 
 def _say_left(rewrite: SiteRewrite) -> None:
     left = rewrite.left
-    for path, reference in left[:_SHOWN]:
+    for path, reference in left[:_MAX_LISTED]:
         line_suffix = f":{reference.line}" if reference.line else ""
         say(
             f"Left alone: {printable(path)}{line_suffix}: {printable(reference.url)}{': ' if reference.url else ''}{reference.why}"
         )
-    if len(left) > _SHOWN:
-        reasons = Counter(skipped.why for _, skipped in left[_SHOWN:])
+    if len(left) > _MAX_LISTED:
+        reasons = Counter(skipped.why for _, skipped in left[_MAX_LISTED:])
         for why, number in reasons.most_common():
             say(f"Left alone: {number} more: {why}")
 

@@ -28,8 +28,8 @@ def runs(
     try:
         if prune_keep or prune_days:
             before = datetime.now(UTC) - timedelta(days=prune_days) if prune_days else None
-            gone = store.runs.prune(keep=prune_keep, before=before)
-            say(f"{count(gone, 'run')} taken off the record.")
+            pruned = store.runs.prune(keep=prune_keep, before=before)
+            say(f"{count(pruned, 'run')} taken off the record.")
         store.runs.mark_interrupted()
         sources = store.sources.by_id()
         runs = store.runs.newest(limit=limit)

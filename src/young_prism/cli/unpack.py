@@ -44,7 +44,7 @@ def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, a
         if placed.note:
             say(f"Note: {printable(placed.note)}")
     say(
-        f"{count(result.count(PlacementOutcome.NEW) + result.count(PlacementOutcome.BESIDE), 'file')} unpacked into {folder},"
+        f"{count(result.count(PlacementOutcome.NEW) + result.count(PlacementOutcome.KEPT_UNDER_NEW_NAME), 'file')} unpacked into {folder},"
         f" {result.count(PlacementOutcome.ALREADY)} there already, {len(result.refused)} refused"
     )
     if as_json:

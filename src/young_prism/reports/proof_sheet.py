@@ -25,8 +25,8 @@ class SheetTile(NamedTuple):
 
 def sheet_page(sheets: Sequence[ProofSheet], folder: Path) -> str:
     """Return the file's text; the candidates' files are read from `folder`."""
-    shown = [(sheet, _window(sheet), _exact(sheet, folder), _tiles(sheet, folder)) for sheet in sheets]
-    return environment().get_template("reports/proof_sheet.html").render(shown=shown, style=style())
+    rows = [(sheet, _window(sheet), _exact(sheet, folder), _tiles(sheet, folder)) for sheet in sheets]
+    return environment().get_template("reports/proof_sheet.html").render(shown=rows, style=style())
 
 
 def _tiles(sheet: ProofSheet, folder: Path) -> list[SheetTile]:

@@ -67,7 +67,7 @@ class Catalogue:
     version: int
     entries: tuple[CatalogueEntry, ...]
     problems: tuple[Original, ...]
-    gone: tuple[str, ...]
+    missing_since: tuple[str, ...]
     uses: PageReferences
     pages: KnownPages
     outdated: bool
@@ -163,7 +163,7 @@ def _load(store: Store, source: Source) -> Catalogue:
         except (TypeError, ValueError, KeyError):
             outdated = True  # written by another version of this program: to be looked at again
     recipe = recipe_of(source)
-    gone, uses, pages = store.originals.inspection(source.id)
+    missing_since, uses, pages = store.originals.inspection(source.id)
     out = store.scope.excluded(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
     flags: dict[str, list[FlagFinding]] = {}
@@ -177,7 +177,7 @@ def _load(store: Store, source: Source) -> Catalogue:
             for path, known in facts.items()
         ),
         problems=tuple(store.originals.problems(source.id)),
-        gone=tuple(gone),
+        missing_since=tuple(missing_since),
         uses=uses,
         pages=pages,
         outdated=outdated,

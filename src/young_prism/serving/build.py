@@ -42,7 +42,7 @@ class ServedBuild:
     manifest: Manifest
     delivered: dict[str, Delivered]
     entries: dict[str, RenditionEntry]
-    others: dict[str, dict[str, str]]
+    alternates: dict[str, dict[str, str]]
     owners: dict[str, str]
     orphaned: dict[str, str]
     originals: dict[str, OriginalEntry]
@@ -81,11 +81,11 @@ def negotiated(build: ServedBuild, folder: Path, path: str, environ: Environ, ca
     entry = build.entries.get(path)
     if entry is None:
         return None
-    others = build.others.get(path, {})
-    kind = choose_variant(environ.get("HTTP_ACCEPT", ""), list(others), entry.type)
-    entry = build.entries[others.get(kind, path)]
+    alternates = build.alternates.get(path, {})
+    kind = choose_variant(environ.get("HTTP_ACCEPT", ""), list(alternates), entry.type)
+    entry = build.entries[alternates.get(kind, path)]
     answer = ServedFile(folder / entry.path, entry.type, entry.sha256).answer(environ, cache)
-    if answer and others:
+    if answer and alternates:
         answer.vary.add("Accept")
     return answer
 

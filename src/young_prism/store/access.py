@@ -14,7 +14,7 @@ from young_prism.store.records import AccessToken, IdempotentResponse, record_or
 from young_prism.store.sessions import Sessions
 
 _NOTE_USE_EVERY_S = 60
-_KEPT = timedelta(hours=24)
+_KEY_LIFETIME = timedelta(hours=24)
 _GIVEN_UP = timedelta(minutes=10)
 """So long after it began, a request that has no answer is taken to have died with its server."""
 
@@ -67,7 +67,9 @@ class AccessRecords(Sessions):
         """Take a key for a request that begins; return what is known of it where it was taken before."""
         now = datetime.now(UTC)
         with self._session() as session:
-            session.execute(delete(IdempotentResponseRow).where(IdempotentResponseRow.at < now - _KEPT))
+            session.execute(
+                delete(IdempotentResponseRow).where(IdempotentResponseRow.at < now - _KEY_LIFETIME)
+            )
             session.execute(
                 delete(IdempotentResponseRow).where(
                     IdempotentResponseRow.status.is_(None), IdempotentResponseRow.at < now - _GIVEN_UP

@@ -29,8 +29,8 @@ def recipe_text(source: Source) -> str:
 
 def out_of(source: Source, recipe: Recipe | None = None) -> Path:
     """Return the folder that renditions go to: the source's own where its recipe puts them beside their originals."""
-    beside = (recipe or recipe_of(source)).names.into_source
-    return Path(source.folder if beside else source.out_folder)
+    is_beside_originals = (recipe or recipe_of(source)).names.into_source
+    return Path(source.folder if is_beside_originals else source.out_folder)
 
 
 @lru_cache(maxsize=64)

@@ -55,7 +55,7 @@ class OriginalRecords(Sessions):
                     )
                 )
             }
-            gone = [path for path in known if path not in seen and path not in problems]
+            missing_paths = [path for path in known if path not in seen and path not in problems]
             rows = []
             for path, (stamp, facts) in seen.items():
                 before, mark = known.get(path, (None, ""))
@@ -66,9 +66,9 @@ class OriginalRecords(Sessions):
                 elif not keep_marks:
                     mark = ""
                 rows.append(_original_row(source_id, path, stamp, facts, mark))
-            self._replace(session, source_id, rows, problems, gone)
+            self._replace(session, source_id, rows, problems, missing_paths)
             look = session.get(InspectionRow, source_id) or InspectionRow(source_id=source_id, gone=[])
-            look.gone = [*look.gone, *gone] if keep_marks else gone
+            look.gone = [*look.gone, *missing_paths] if keep_marks else missing_paths
             look.uses = {
                 "read": uses.read,
                 "used": {path: list(usage) for path, usage in uses.used.items()},
@@ -84,7 +84,7 @@ class OriginalRecords(Sessions):
         source_id: int,
         rows: list[dict[str, Any]],
         problems: Mapping[str, SkippedOriginal],
-        gone: Sequence[str],
+        missing_paths: Sequence[str],
     ) -> None:
         """Bring the table of originals to `rows` and `problems`, writing only what is not there as it should be."""
         stored = {
@@ -115,7 +115,7 @@ class OriginalRecords(Sessions):
             }
             for left in problems.values()
         ]
-        stale = [*gone, *(row["path"] for row in fresh)]
+        stale = [*missing_paths, *(row["path"] for row in fresh)]
         for at in range(0, len(stale), MAX_PARAMETERS):
             session.execute(
                 delete(OriginalRow).where(

@@ -140,7 +140,7 @@ class RunRecords(Sessions):
         The newest run of a source always stays. Return how many went.
         """
         with self._session() as session:
-            gone = []
+            pruned_ids = []
             numbers: dict[int, int] = {}
             query = select(RunRow.id, RunRow.source_id, RunRow.state, RunRow.started_at)
             for number, source, state, started in session.execute(query.order_by(RunRow.id.desc())):
@@ -149,10 +149,10 @@ class RunRecords(Sessions):
                     before is not None and started.replace(tzinfo=UTC) < before
                 )
                 if old and numbers[source] > 1 and not RunState(state).is_active:
-                    gone.append(number)
-            for number in gone:
+                    pruned_ids.append(number)
+            for number in pruned_ids:
                 session.execute(delete(RunRow).where(RunRow.id == number))
-            return len(gone)
+            return len(pruned_ids)
 
     def pace(self, source_id: int) -> float | None:
         """Return how many seconds a unit of work took in the newest runs: a source's own, or else any; None without one."""

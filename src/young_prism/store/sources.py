@@ -78,9 +78,9 @@ class SourceRecords(Sessions):
         names = select(SourceRow.name).where(SourceRow.kind == UPLOAD)
 
         def add(session: Session) -> SourceRow:
-            taken = set(session.scalars(select(SourceRow.slug)))
-            taken |= {folder.name for folder in uploads.iterdir()} if uploads.is_dir() else set()
-            slug = free_slug(name, taken, otherwise="source")
+            used_slugs = set(session.scalars(select(SourceRow.slug)))
+            used_slugs |= {folder.name for folder in uploads.iterdir()} if uploads.is_dir() else set()
+            slug = free_slug(name, used_slugs, otherwise="source")
             folder = str(uploads / slug / "originals")
             return _new_source(
                 session,
@@ -183,8 +183,8 @@ def _new_source(session: Session, **values: Any) -> SourceRow:
     return row
 
 
-def _free_name(name: str, taken: Collection[str]) -> str:
+def _free_name(name: str, used_names: Collection[str]) -> str:
     free, number = name, 2
-    while free in taken:
+    while free in used_names:
         free, number = f"{name} ({number})", number + 1
     return free

@@ -11,7 +11,7 @@ from young_prism.store.records import Webhook, WebhookDelivery, to_record, to_re
 from young_prism.store.sessions import Sessions
 from young_prism.store.states import DeliveryState
 
-_KEPT = timedelta(days=30)
+_RETENTION = timedelta(days=30)
 
 
 class WebhookRecords(Sessions):
@@ -41,7 +41,7 @@ class WebhookRecords(Sessions):
         with self._session() as session:
             session.execute(
                 delete(DeliveryRow).where(
-                    DeliveryRow.state != DeliveryState.WAITING, DeliveryRow.at < now - _KEPT
+                    DeliveryRow.state != DeliveryState.WAITING, DeliveryRow.at < now - _RETENTION
                 )
             )
             session.add(

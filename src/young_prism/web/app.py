@@ -257,7 +257,7 @@ def _add_errors(app: Flask, settings: Settings) -> None:
         return render_template("error.html", title=title, what=own_words, remedy=remedy, code=code), code
 
     @app.errorhandler(YoungPrismError)
-    def ours(error: YoungPrismError) -> tuple[str, int]:
+    def answer_error(error: YoungPrismError) -> tuple[str, int]:
         prefix = f"{error.file}: " if error.file else ""
         return render_template(
             "error.html", title="This did not work", what=prefix + error.what, remedy=error.remedy, code=409

@@ -37,7 +37,7 @@ def check_host() -> None:
     Raises `SecurityError`. Names are compared in lower case and without the port (RFC 9110, 4.2.3).
     """
     settings = services().settings
-    ours = {
+    own_hosts = {
         "127.0.0.1",
         "localhost",
         "::1",
@@ -48,7 +48,7 @@ def check_host() -> None:
         name = urlsplit(f"//{request.host}").hostname
     except ValueError:
         name = None
-    if name not in {name.strip("[]") for name in ours}:
+    if name not in {name.strip("[]") for name in own_hosts}:
         raise SecurityError
 
 

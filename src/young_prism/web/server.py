@@ -153,13 +153,13 @@ class _Parser(HTTPRequestParser):  # type: ignore[misc]
 
     def received(self, data: bytes) -> int:
         """Take bytes as they come; what is too long is refused before it has all come."""
-        taken: int = super().received(data)
+        consumed: int = super().received(data)
         if self.refusal and not self.error:
             self.error, self.completed, self.expect_continue = self.refusal, True, False
         if isinstance(self.error, RequestEntityTooLarge) and not isinstance(self.error, TooLong):
             self.error = TooLong(self.error.body)
             _log.warning("refused %s %s: its body is over the limit", self.command, self.path)
-        return taken
+        return consumed
 
 
 def http_server(app: Flask, settings: Settings, **where: Any) -> Any:

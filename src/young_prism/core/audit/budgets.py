@@ -45,12 +45,15 @@ KINDS = {
 
 
 def over_budget(
-    manifest: Manifest, budget: Budget, details: MetadataByPath, shown: Mapping[str, Collection[str]]
+    manifest: Manifest,
+    budget: Budget,
+    details: MetadataByPath,
+    originals_by_page: Mapping[str, Collection[str]],
 ) -> Iterator[Finding]:
     """Yield what of a build breaks its budget. `shown` says which originals each page shows."""
     yield from _renditions(manifest, budget)
     delivered = all_delivered(manifest.originals, manifest.recipe)
-    yield from _page_views(delivered, budget, shown)
+    yield from _page_views(delivered, budget, originals_by_page)
     for folder, most in budget.folders.items():
         prefix = f"{folder.strip('/')}/" if folder.strip("/") else ""
         inside = (entry for entry in manifest.originals if entry.path.startswith(prefix))
@@ -103,20 +106,20 @@ def _lighter(fmt: str, original: str, width: int) -> str:
 
 
 def _page_views(
-    delivered: Mapping[str, Delivered], budget: Budget, shown: Mapping[str, Collection[str]]
+    delivered: Mapping[str, Delivered], budget: Budget, originals_by_page: Mapping[str, Collection[str]]
 ) -> Iterator[Finding]:
     for limit in budget.page_views:
         screen = Screen(limit.viewport, limit.density)
-        for page, paths in sorted(shown.items()):
-            ours = [path for path in paths if path in delivered]
-            sizes = {path: fetch(ladders(delivered[path]), screen).taken.bytes for path in ours}
+        for page, paths in sorted(originals_by_page.items()):
+            delivered_paths = [path for path in paths if path in delivered]
+            sizes = {path: fetch(ladders(delivered[path]), screen).entry.bytes for path in delivered_paths}
             weight = sum(sizes.values())
             if weight > limit.bytes:
                 heaviest = max(sizes, key=lambda path: sizes[path])
                 yield Finding(
                     "page-view",
                     page,
-                    f"Its {len(ours)} pictures weigh {format_bytes(weight)} at {limit.viewport} px and density "
+                    f"Its {len(delivered_paths)} pictures weigh {format_bytes(weight)} at {limit.viewport} px and density "
                     f"{limit.density:g}, and may {format_bytes(limit.bytes)}.",
                     f"The heaviest is {heaviest}, {format_bytes(sizes[heaviest])}.",
                 )

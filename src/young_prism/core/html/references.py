@@ -287,22 +287,22 @@ def collect_references(
     the source lies in the site: `images`, or empty where they are the same.
     """
     prefix = f"{folder}/" if folder else ""
-    mine = {prefix + path: path for path in originals}
+    path_by_url = {prefix + path: path for path in originals}
     by_name: dict[str, list[str]] = defaultdict(list)
-    for path in mine:
+    for path in path_by_url:
         by_name[path.rpartition("/")[2].lower()].append(path)
-    present = set(files) | set(mine)
+    present = set(files) | set(path_by_url)
     used: dict[str, dict[str, int]] = defaultdict(dict)
     missing: dict[str, dict[str, None]] = defaultdict(dict)
     for page, references in pages.items():
         for ref in references:
             if ref.is_text_mention:
                 for path in _mentioned(ref.url, by_name):
-                    used[mine[path]].setdefault(page, 0)
+                    used[path_by_url[path]].setdefault(page, 0)
                 continue
             path, exists = _resolve(page, ref.url, present)
-            if path in mine:
-                used[mine[path]][page] = max(ref.width, used[mine[path]].get(page, 0))
+            if path in path_by_url:
+                used[path_by_url[path]][page] = max(ref.width, used[path_by_url[path]].get(page, 0))
             elif not exists and path and _is_picture(path):
                 missing[path][page] = None
     in_any_case = {casefold_key(path): path for path in present}

@@ -89,18 +89,18 @@ def _near(ranked: list[str], facts: Mapping[str, Facts]) -> dict[str, str]:
     prints = np.array([int(facts[path].fingerprint, 16) for path in ranked], np.uint64)
     shapes = np.array([facts[path].size.width / facts[path].size.height for path in ranked])
     colours = np.array([_rgb(facts[path].mean_colour) for path in ranked])
-    taken = np.zeros(len(ranked), bool)
+    is_grouped = np.zeros(len(ranked), bool)
     first_paths: dict[str, str] = {}
     for better in range(len(ranked)):
-        if taken[better]:
+        if is_grouped[better]:
             continue
         later = (
             np.flatnonzero(np.bitwise_count(prints[better + 1 :] ^ prints[better]) <= _NEAR_BITS) + better + 1
         )
-        later = later[~taken[later]]
+        later = later[~is_grouped[later]]
         if later.size:
             alike = np.abs(shapes[better] / shapes[later] - 1) < 0.02
             alike &= np.abs(colours[better] - colours[later]).max(axis=1) <= _NEAR_COLOUR
-            taken[later[alike]] = True
+            is_grouped[later[alike]] = True
             first_paths.update({ranked[int(worse)]: ranked[better] for worse in later[alike]})
     return first_paths

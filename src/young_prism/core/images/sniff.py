@@ -95,7 +95,7 @@ _SAVE_AS = "Save it as JPEG, PNG or WebP where it was made, and put that here."
 _RAW = KnownNonImage(
     "a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program."
 )
-_OTHERS: tuple[tuple[bytes, int, KnownNonImage], ...] = (
+_NON_IMAGE_SIGNATURES: tuple[tuple[bytes, int, KnownNonImage], ...] = (
     (b"%PDF", 0, KnownNonImage("a PDF document", "Export the page that you need as PNG or SVG.")),
     (b"8BPS", 0, KnownNonImage("a layered PSD document", _SAVE_AS)),
     (b"%!PS", 0, KnownNonImage("an EPS drawing", "Export it as SVG, or as PNG.")),
@@ -138,7 +138,7 @@ _OTHERS: tuple[tuple[bytes, int, KnownNonImage], ...] = (
 
 def identify_non_image(head: bytes) -> KnownNonImage | None:
     """Say what a file is that `sniff` does not take for a picture, if its first bytes tell."""
-    for mark, at, kind in _OTHERS:
+    for mark, at, kind in _NON_IMAGE_SIGNATURES:
         if head[at : at + len(mark)] == mark:
             return kind
     if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):

@@ -55,8 +55,8 @@ def choose_source(
         slot = slot_width(values.get("sizes", ""), screen, auto)
         options = _options(values, slot, with_src=is_img)
         if options:
-            taken = _choose(options, screen.density)
-            return Fetched(taken.url, taken.width, slot, taken.density, values.get("type", ""))
+            choice = _choose(options, screen.density)
+            return Fetched(choice.url, choice.width, slot, choice.density, values.get("type", ""))
     return None
 
 

@@ -54,10 +54,10 @@ class ServedFiles:
                 if not entry.is_copy
             }
         pairs = {
-            prefix + plain: {fmt: prefix + path for fmt, path in others.items()}
+            prefix + plain: {fmt: prefix + path for fmt, path in alternates.items()}
             for entry in delivered.values()
-            for plain, others in siblings(entry).items()
-            if any(_stem(path) != _stem(plain) for path in others.values())
+            for plain, alternates in siblings(entry).items()
+            if any(_stem(path) != _stem(plain) for path in alternates.values())
         }
         rule = manifest.recipe.names.rule
         hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
@@ -187,8 +187,8 @@ def _nginx_files(served: ServedFiles) -> list[str]:
     for which in _ORDER if served.alternates else ():
         files = (
             f"{_nginx_key(f'{plain}.{fmt.value}')} {_nginx_text(path)}"
-            for plain, others in served.alternates.items()
-            for fmt, path in others.items()
+            for plain, alternates in served.alternates.items()
+            for fmt, path in alternates.items()
         )
         lines += _block(f'map "$uri$yp_{which}" $yp_{which}_file', 'default "/none"', *files)
     if any("$" in path for path in served.redirects.values()):
@@ -249,8 +249,8 @@ def _apache_rules(served: ServedFiles, modern: str, plain: str, endings: str, *,
         return [*conditions, condition, rule]
     return [
         line
-        for path, others in served.alternates.items()
-        for fmt, alternate in others.items()
+        for path, alternates in served.alternates.items()
+        for fmt, alternate in alternates.items()
         if fmt.value == modern and re.search(rf"\.(?:{endings})$", path)
         for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(alternate)}" [END]')
     ]

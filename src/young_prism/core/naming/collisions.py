@@ -49,7 +49,7 @@ def resolve_collisions(
     results: Callable[[Named], list[str]],
     titles: Mapping[str, str] = NO_TITLES,
     *,
-    standing: Iterable[str] = (),
+    used_paths: Iterable[str] = (),
 ) -> dict[str, Named]:
     """Name all originals so that no two results share a path, and return what `named` gave for each.
 
@@ -57,15 +57,15 @@ def resolve_collisions(
     given out first, so that no made-up one ever takes the plain one of an original still to come. `standing` are paths
     that are taken already.
     """
-    taken = {casefold_key(path) for path in standing}
+    used_keys = {casefold_key(path) for path in used_paths}
     chosen: dict[str, Named] = {}
 
     def fits(path: str, stem: str) -> bool:
         candidate = named(path, stem)
         keys = casefold_keys(results(candidate))
-        if keys & taken:
+        if keys & used_keys:
             return False
-        taken.update(keys)
+        used_keys.update(keys)
         chosen[path] = candidate
         return True
 

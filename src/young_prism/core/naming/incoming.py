@@ -32,32 +32,36 @@ def incoming_path(file_name: str) -> Incoming:
 
     Raises `IncomingError` for a path that is absolute, leads out of its folder, is hidden, or goes too deep.
     """
-    shown = printable_name(file_name)
+    printable = printable_name(file_name)
     path = file_name.replace("\\", "/")
     if path.startswith("/") or re.match(r"[A-Za-z]:/", path) or "\0" in path:
         raise IncomingError(
             "Its path is absolute: it would land outside the folder.",
-            file=shown,
+            file=printable,
             remedy="Pack it again with relative paths.",
         )
     parts = [part for part in path.split("/") if part not in ("", ".")]
     if ".." in parts:
         raise IncomingError(
             "Its path leads out of the folder (“..”).",
-            file=shown,
+            file=printable,
             remedy="Pack it again from the folder that holds it.",
         )
     if not parts or path.endswith("/"):
-        raise IncomingError("It has no name.", file=shown, remedy="Give it one.")
+        raise IncomingError("It has no name.", file=printable, remedy="Give it one.")
     if len(parts) > _DEEPEST:
-        raise IncomingError("It lies too many folders deep.", file=shown, remedy="Bring it from further up.")
+        raise IncomingError(
+            "It lies too many folders deep.", file=printable, remedy="Bring it from further up."
+        )
     if any(part.startswith(".") or part == "__MACOSX" for part in parts):
-        raise IncomingError("It is hidden.", file=shown, remedy="Rename it if it is wanted.")
+        raise IncomingError("It is hidden.", file=printable, remedy="Rename it if it is wanted.")
     cleaned = [_clean(part) for part in parts]
     result = "/".join(cleaned)
     if len(result.encode()) > _LONGEST_PATH:
         raise IncomingError(
-            "Its path is too long.", file=shown, remedy="Bring it from further up, or shorten its folders."
+            "Its path is too long.",
+            file=printable,
+            remedy="Bring it from further up, or shorten its folders.",
         )
     note = "" if cleaned == [unicodedata.normalize("NFC", part) for part in parts] else f"Kept as {result}."
     return Incoming(result, note)
@@ -65,10 +69,10 @@ def incoming_path(file_name: str) -> Incoming:
 
 def printable_name(name: str) -> str:
     """Return a name with everything that could confuse a reader spelt out, cut at a length that fits a line."""
-    shown = "".join(
+    printable = "".join(
         char if char.isprintable() else char.encode("unicode_escape", "replace").decode() for char in name
     )
-    return shown if len(shown) <= 120 else f"{shown[:80]}…{shown[-30:]}"
+    return printable if len(printable) <= 120 else f"{printable[:80]}…{printable[-30:]}"
 
 
 def _clean(part: str) -> str:

@@ -65,7 +65,7 @@ def make_plan(
         )
         for path, mark in no_mark.items()
     ]
-    places = {path: number for number, path in enumerate(sorted(facts), start=1)}
+    number_by_path = {path: number for number, path in enumerate(sorted(facts), start=1)}
     clean = _cleaner(recipe.names)
     titles = {
         path: title
@@ -79,9 +79,9 @@ def make_plan(
     def planned(path: str, stem: str) -> PlannedOriginal:
         effective = recipes[path] or recipe
         detail = details.get(path, NO_METADATA)
-        return OriginalPlanner(path, facts[path], effective, places[path], detail, marks, clean, shared).plan(
-            stem, titles.get(path)
-        )
+        return OriginalPlanner(
+            path, facts[path], effective, number_by_path[path], detail, marks, clean, shared
+        ).plan(stem, titles.get(path))
 
     named = resolve_collisions(
         [path for path, recipe in recipes.items() if recipe and path not in no_mark],
@@ -89,7 +89,7 @@ def make_plan(
         # In place an original's own name is its own: it stands, and no other one may have it.
         lambda original: [r.path for r in original.renditions if not in_place or r.path != original.path],
         titles,
-        standing=facts if recipe.names.into_source else (),
+        used_paths=facts if recipe.names.into_source else (),
     )
     problems = tuple(sorted([*left_out, *left], key=lambda skipped: skipped.path))
     overridden = {

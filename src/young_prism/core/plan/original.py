@@ -371,14 +371,14 @@ def _distinguish_names(
     # What tells an original's own renditions apart (numbers, formats, facets) has no upper case.
     if len({rendition.path for rendition in renditions}) == len(renditions):
         return renditions, remarks
-    taken: set[str] = set()
+    used_names: set[str] = set()
     apart = []
     for rendition in renditions:
         path = rendition.path
-        if casefold_key(path) in taken:
+        if casefold_key(path) in used_names:
             stem, ending = split_name(path)
             path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
-        taken.add(casefold_key(path))
+        used_names.add(casefold_key(path))
         apart.append(rendition if path is rendition.path else rendition._replace(path=path))
     return apart, [
         *remarks,

@@ -22,12 +22,12 @@ def differences(recipe: Recipe, other_recipe: Recipe) -> list[Difference]:
     Facets are told apart by their names and overrides by what they match, lines of a layout by their place; of overrides
     the order counts too, since the last one that matches decides.
     """
-    ours, theirs = dict(_comparable(recipe)), dict(_comparable(other_recipe))
-    keys = dict.fromkeys([*ours, *theirs])
+    left_values, theirs = dict(_comparable(recipe)), dict(_comparable(other_recipe))
+    keys = dict.fromkeys([*left_values, *theirs])
     return [
-        Difference(key, ours.get(key, ""), theirs.get(key, ""))
+        Difference(key, left_values.get(key, ""), theirs.get(key, ""))
         for key in keys
-        if ours.get(key) != theirs.get(key)
+        if left_values.get(key) != theirs.get(key)
     ]
 
 

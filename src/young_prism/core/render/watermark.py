@@ -66,11 +66,11 @@ def with_watermark(pixels: VipsImage, data: bytes, settings: Watermark) -> VipsI
     """Return the pixels of a rung with the mark on them. Raises `DamagedError` where the mark cannot be read."""
     carried = metadata_of(pixels)
     picture = Size(pixels.width, pixels.height)
-    size, places = watermark_position(picture, watermark_size(data), settings)
+    size, positions = watermark_position(picture, watermark_size(data), settings)
     try:
         mark = _mark(data, size, carried.profile)
         alpha = (mark[3] * settings.opacity).cast("uchar", shift=False)
-        layer = _layer(mark[:3].bandjoin(alpha), picture, places)
+        layer = _layer(mark[:3].bandjoin(alpha), picture, positions)
         # Both in the same space and over each other as CSS does it, alpha not premultiplied.
         under = without_metadata(pixels).copy(interpretation="srgb")
         over = under.composite2(layer, "over", compositing_space="srgb")
@@ -115,9 +115,9 @@ def in_space(image: VipsImage, profile: bytes) -> VipsImage:
     return converted.bandjoin(image[3]) if image.hasalpha() else converted
 
 
-def _layer(mark: VipsImage, picture: Size, places: list[tuple[int, int]]) -> VipsImage:
+def _layer(mark: VipsImage, picture: Size, positions: list[tuple[int, int]]) -> VipsImage:
     """Return a clear layer as large as the picture with the mark at each place."""
     layer: VipsImage = pyvips.Image.black(picture.width, picture.height, bands=4).copy(interpretation="srgb")
-    for left, top in places:
+    for left, top in positions:
         layer = layer.insert(mark, left, top)
     return layer.copy_memory().copy(interpretation="srgb")

@@ -57,9 +57,9 @@ def display_width(recipe: Recipe, viewport: Viewport) -> float:
     return shown_width(layout, viewport.css_px) if layout else viewport.css_px
 
 
-def view_bytes(results: Sequence[Result], shown: float, density: float) -> int:
+def view_bytes(results: Sequence[Result], display_width: float, density: float) -> int:
     """Return what a browser fetches of one original: the whole picture, in the first format that is delivered; 0 for none."""
-    return _fetched(results, [round(shown) * density])[0]
+    return _fetched(results, [round(display_width) * density])[0]
 
 
 def _fetched(results: Sequence[Result], needed: Sequence[float]) -> list[int]:

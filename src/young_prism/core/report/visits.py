@@ -40,7 +40,7 @@ class FetchResult(NamedTuple):
     """One picture on one screen: what is fetched, how wide its place is in CSS pixels, and how wide it would have to be."""
 
     screen: Screen
-    taken: RenditionEntry
+    entry: RenditionEntry
     slot: float
 
     @property
@@ -60,7 +60,7 @@ class FetchResult(NamedTuple):
 
     @property
     def _ratio(self) -> float:
-        return (self.taken.width / self.needed) ** 2 if self.needed and self.taken.width else 1.0
+        return (self.entry.width / self.needed) ** 2 if self.needed and self.entry.width else 1.0
 
 
 class RungChoice(NamedTuple):
@@ -100,8 +100,8 @@ def fetch(choices: Sequence[RungChoice], screen: Screen) -> FetchResult:
     ladder = next(choice for choice in choices if choice.up_to is None or screen.width <= choice.up_to)
     slot = _slot(ladder.sizes, screen)
     needed = slot * screen.density
-    taken = next((rung for rung in ladder.rungs if rung.width >= needed), ladder.rungs[-1])
-    return FetchResult(screen, taken, slot)
+    entry = next((rung for rung in ladder.rungs if rung.width >= needed), ladder.rungs[-1])
+    return FetchResult(screen, entry, slot)
 
 
 @lru_cache(maxsize=4096)
@@ -148,11 +148,11 @@ def average_fetch(
     for delivered, size in pictures:
         choices = ladders(delivered, formats)
         before += size
-        after += sum(visit.share * fetch(choices, visit.screen).taken.bytes for visit in visits)
+        after += sum(visit.share * fetch(choices, visit.screen).entry.bytes for visit in visits)
     return AverageFetch(before, after)
 
 
 def unused(choices: Sequence[RungChoice], visits: Sequence[Visit]) -> list[RenditionEntry]:
     """Return the rungs that nobody in a mix of visitors fetches."""
-    taken = {fetch(choices, visit.screen).taken.path for visit in visits}
-    return [rung for ladder in choices for rung in ladder.rungs if rung.path not in taken]
+    fetched_paths = {fetch(choices, visit.screen).entry.path for visit in visits}
+    return [rung for ladder in choices for rung in ladder.rungs if rung.path not in fetched_paths]

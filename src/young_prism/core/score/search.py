@@ -75,12 +75,12 @@ class Trials(Generic[File]):
 
     def slope_ratio(self, quality: int, steps: QualitySteps) -> float:
         """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
-        others = [
+        other_trials = [
             quality_tried for quality_tried in self.done if 0 < abs(quality_tried - quality) <= _NEAR_BY
         ]
-        if not others:
+        if not other_trials:
             return 1.0
-        nearest = min(others, key=lambda quality_tried: (abs(quality_tried - quality), quality_tried))
+        nearest = min(other_trials, key=lambda quality_tried: (abs(quality_tried - quality), quality_tried))
         made = (self.done[quality][0] - self.done[nearest][0]) / (quality - nearest)
         return min(max(made / steps.at((quality + nearest) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
 

@@ -25,13 +25,13 @@ from young_prism.engine.output.manifest_file import manifest_file, no_manifest
 class Orphans:
     """What was found: files that may go, or are gone, and those that stay because they were changed since."""
 
-    ours: tuple[OrphanEntry, ...]
+    owned: tuple[OrphanEntry, ...]
     changed: tuple[str, ...]
 
     @property
     def bytes(self) -> int:
         """Bytes of those that may go."""
-        return sum(orphan.bytes for orphan in self.ours)
+        return sum(orphan.bytes for orphan in self.owned)
 
 
 def find_orphans(out: Path) -> Orphans:
@@ -51,9 +51,9 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
         orphans = _find_in(out, manifest.frame.orphaned)
         if only is not None:
             orphans = Orphans(
-                tuple(orphan for orphan in orphans.ours if orphan.path in only), orphans.changed
+                tuple(orphan for orphan in orphans.owned if orphan.path in only), orphans.changed
             )
-        for orphan in orphans.ours:
+        for orphan in orphans.owned:
             target = path_inside(out, orphan.path)
             target.unlink(missing_ok=True)
             with suppress(OSError):  # the first folder that is not empty ends it
@@ -61,10 +61,10 @@ def remove_orphans(out: Path, only: Collection[str] | None = None) -> Orphans:
                     if folder == out:
                         break
                     folder.rmdir()
-        gone = {orphan.path for orphan in orphans.ours}
-        left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in gone)
+        removed_paths = {orphan.path for orphan in orphans.owned}
+        left = tuple(orphan for orphan in manifest.frame.orphaned if orphan.path not in removed_paths)
         frame = manifest.frame.model_copy(update={"orphaned": left})
-        with snapshot_synced_with(out, gone):
+        with snapshot_synced_with(out, removed_paths):
             write_atomically(manifest_file(out), replace(manifest, frame=frame).as_json())
     return orphans
 
@@ -80,6 +80,6 @@ def _find_in(out: Path, orphaned: Collection[OrphanEntry]) -> Orphans:
     ledger = Ledger(out, partial=True)
     ledger.load_orphans(orphaned, orphan_stamps(out))
     existing = [orphan for orphan in orphaned if (out / orphan.path).is_file()]
-    ours = tuple(orphan for orphan in existing if ledger.is_ours(orphan.path))
-    names = {orphan.path for orphan in ours}
-    return Orphans(ours, tuple(orphan.path for orphan in existing if orphan.path not in names))
+    owned = tuple(orphan for orphan in existing if ledger.is_ours(orphan.path))
+    names = {orphan.path for orphan in owned}
+    return Orphans(owned, tuple(orphan.path for orphan in existing if orphan.path not in names))

@@ -192,8 +192,8 @@ class BuildSnapshot:
             if was:
                 before.append(was)
         orphans = [(path, *stamp) for path, stamp in self.orphans.items()]
-        beside = self.left_out != left_out_hash(scan) or not _are_unchanged(out, orphans)
-        return SourceChanges(tuple(same), tuple(changed), (*before, *known.values()), beside)
+        others_changed = self.left_out != left_out_hash(scan) or not _are_unchanged(out, orphans)
+        return SourceChanges(tuple(same), tuple(changed), (*before, *known.values()), others_changed)
 
     def write(self) -> None:
         """Write it down. What fails is left unsaid: the next build then looks at everything."""

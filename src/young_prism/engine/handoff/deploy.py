@@ -78,7 +78,7 @@ def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: b
     existing = store.listing()
     before = _published_paths(store, existing, overwrite=overwrite)
     known = {**(hashes_of(before) if before else {}), **_journal(out, store)}
-    ours = {**({orphan.path: orphan.sha256 for orphan in before.orphaned} if before else {}), **known}
+    owned_hashes = {**({orphan.path: orphan.sha256 for orphan in before.orphaned} if before else {}), **known}
     sizes = _sizes(before)
     send: list[RenditionEntry] = []
     foreign: list[str] = []
@@ -89,14 +89,14 @@ def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: b
             send.append(entry)
         elif existing[entry.path] == entry.bytes and known.get(entry.path) == entry.sha256:
             same += 1
-        elif entry.path in ours or overwrite:
+        elif entry.path in owned_hashes or overwrite:
             send.append(entry)
         elif existing[entry.path] == entry.bytes and store.holds(entry.path, _bytes(out, entry)):
             same += 1
         else:
             foreign.append(entry.path)
     paths = {rendition.path for rendition in renditions}
-    gone = [path for path, size in sizes.items() if path not in paths and existing.get(path) == size]
+    removed_paths = [path for path, size in sizes.items() if path not in paths and existing.get(path) == size]
     differs = before is None or before != manifest
     return DeployPlan(
         out,
@@ -104,7 +104,7 @@ def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: b
         manifest,
         tuple(send),
         same,
-        tuple(sorted(gone)) if delete else (),
+        tuple(sorted(removed_paths)) if delete else (),
         tuple(foreign),
         differs,
     )

@@ -52,8 +52,8 @@ class Package:
         for _, file in entries:
             _check(out, file)
         paths = {rendition.path for _, rendition in every}
-        gone = tuple(sorted(path for path in known if path not in paths))
-        return cls(out, manifest, entries, gone, since is None)
+        removed_paths = tuple(sorted(path for path in known if path not in paths))
+        return cls(out, manifest, entries, removed_paths, since is None)
 
     @property
     def bytes(self) -> int:

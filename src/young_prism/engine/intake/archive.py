@@ -101,13 +101,13 @@ def unpack(
 
 
 def _check(info: zipfile.ZipInfo) -> None:
-    shown = printable_name(info.filename)
+    printable = printable_name(info.filename)
     if info.flag_bits & _ENCRYPTED:
-        raise IncomingError("It is encrypted.", file=shown, remedy="Pack it again without a password.")
+        raise IncomingError("It is encrypted.", file=printable, remedy="Pack it again without a password.")
     mode = info.external_attr >> 16
     if mode and stat.S_IFMT(mode) not in (0, stat.S_IFREG):
         kind_text = "a link" if stat.S_ISLNK(mode) else "no ordinary file"
-        raise IncomingError(f"It is {kind_text}.", file=shown, remedy="Pack the file itself.")
+        raise IncomingError(f"It is {kind_text}.", file=printable, remedy="Pack the file itself.")
 
 
 def _receive(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placement:

@@ -72,7 +72,7 @@ class PlacementOutcome(StrEnum):
 
     NEW = "new"
     ALREADY = "already there"
-    BESIDE = "kept beside another"
+    KEPT_UNDER_NEW_NAME = "kept beside another"
 
 
 @dataclass(frozen=True, slots=True)
@@ -195,24 +195,24 @@ class Inbox:
 
     @contextmanager
     def _received(
-        self, path: str, shown: str, stream: Readable, length: int | None, sha256: str = ""
+        self, path: str, printable: str, stream: Readable, length: int | None, sha256: str = ""
     ) -> Iterator[tuple[Path, str]]:
         """Receive a file that is to be at `path`, check it, and hand over where it waits, and its digest. Then it goes."""
         if length is not None:
-            self.check_room(length, shown)
+            self.check_room(length, printable)
         part = self.waiting / f"{PART_PREFIX}{secrets.token_hex(8)}{PART_SUFFIX}"
         try:
-            digest = self._receive(part, stream, shown, length)
+            digest = self._receive(part, stream, printable, length)
             if sha256 and digest != sha256:
                 raise IncomingError(
                     "It arrived damaged: its bytes are not the ones that were sent.",
-                    file=shown,
+                    file=printable,
                     remedy="Send it again.",
                 )
-            self._check_content(part, path, shown)
+            self._check_content(part, path, printable)
             yield part, digest
         except OSError as error:
-            raise _refused_by_system(error, shown) from error
+            raise _refused_by_system(error, printable) from error
         finally:
             part.unlink(missing_ok=True)
 
@@ -225,24 +225,24 @@ class Inbox:
                 remedy="Make a source of its own of them, or raise --max-files.",
             )
 
-    def check_room(self, length: int, shown: str) -> None:
+    def check_room(self, length: int, printable: str) -> None:
         """Raise `IncomingError` when a file of `length` bytes is over the limit, or would fill the disk."""
         if length > self.limits.file_bytes:
             raise IncomingTooLargeError(
                 f"It has {format_bytes(length)}, over the limit of {format_bytes(self.limits.file_bytes)} a file.",
-                file=shown,
+                file=printable,
                 remedy="Save it smaller, or raise --max-file-mb.",
             )
         if shutil.disk_usage(self.waiting).free < length + RESERVED_BYTES:
-            raise _disk_full(shown)
+            raise _disk_full(printable)
 
-    def _receive(self, part: Path, stream: Readable, shown: str, length: int | None) -> str:
+    def _receive(self, part: Path, stream: Readable, printable: str, length: int | None) -> str:
         digest, received = hashlib.sha256(), 0
         with part.open("xb") as file:
             while chunk := stream.read(_CHUNK):
                 received += len(chunk)
                 if received > self.limits.file_bytes:
-                    self.check_room(received, shown)
+                    self.check_room(received, printable)
                 digest.update(chunk)
                 file.write(chunk)
             file.flush()
@@ -250,17 +250,17 @@ class Inbox:
         if length is not None and received != length:
             raise IncomingError(
                 f"Only {format_bytes(received)} of {format_bytes(length)} arrived.",
-                file=shown,
+                file=printable,
                 remedy="Send it again; nothing of it was kept.",
             )
         return digest.hexdigest()
 
-    def _check_content(self, part: Path, path: str, shown: str) -> None:
+    def _check_content(self, part: Path, path: str, printable: str) -> None:
         """Accept images by their content and pages by their ending; refuse the rest and say what it is."""
         with FileView(part) as view:
             if not view.size:
                 raise IncomingError(
-                    "The file is empty.", file=shown, remedy="Copy it again from where it came from."
+                    "The file is empty.", file=printable, remedy="Copy it again from where it came from."
                 )
             head = view.read(0, HEAD_BYTES)
             fmt = sniff(head)
@@ -270,7 +270,7 @@ class Inbox:
                 known = identify_non_image(head)
                 raise IncomingKindError(
                     f"It is {known.description}." if known else "It is no picture that we know.",
-                    file=shown,
+                    file=printable,
                     remedy=known.remedy
                     if known
                     else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
@@ -281,10 +281,10 @@ class Inbox:
                 danger = self._danger(part, fmt) if self.strict else ""
             except YoungPrismError as error:
                 kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
-                raise kind(error.what, file=shown, remedy=error.remedy) from error
+                raise kind(error.what, file=printable, remedy=error.remedy) from error
             if danger:
                 raise IncomingDangerError(
-                    danger, file=shown, remedy="Export the picture alone, and send that."
+                    danger, file=printable, remedy="Export the picture alone, and send that."
                 )
 
     def _danger(self, part: Path, fmt: ImageFormat) -> str:
@@ -312,7 +312,7 @@ class Inbox:
                 return Placement(candidate, PlacementOutcome.NEW)
             return Placement(
                 candidate,
-                PlacementOutcome.BESIDE,
+                PlacementOutcome.KEPT_UNDER_NEW_NAME,
                 f"Another picture is called {path} already; this one is kept as {candidate}.",
             )
         raise AssertionError("there is always another name")
@@ -363,17 +363,17 @@ def _flush_folder(folder: Path) -> None:
         os.close(opened)
 
 
-def _refused_by_system(error: OSError, shown: str) -> IncomingError:
+def _refused_by_system(error: OSError, printable: str) -> IncomingError:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        return _disk_full(shown)
+        return _disk_full(printable)
     return IncomingError(
         f"It cannot be written here ({error.strerror}).",
-        file=shown,
+        file=printable,
         remedy="Check the data folder's permissions.",
     )
 
 
-def _disk_full(shown: str) -> DiskFullError:
+def _disk_full(printable: str) -> DiskFullError:
     return DiskFullError(
-        "The disk is full.", file=shown, remedy="Make room and send it again; what has arrived is kept."
+        "The disk is full.", file=printable, remedy="Make room and send it again; what has arrived is kept."
     )

@@ -71,8 +71,8 @@ def _below(root: Path, changed: str) -> str:
     return path.relative_to(root).as_posix() if path.is_relative_to(root) and path != root else ""
 
 
-def _is_ignored(path: str, mine: Callable[[str], bool]) -> bool:
-    if path == FAILURES_FILE or mine(path):
+def _is_ignored(path: str, is_output: Callable[[str], bool]) -> bool:
+    if path == FAILURES_FILE or is_output(path):
         return True
     folders = path.split("/")
     return any(
@@ -86,7 +86,7 @@ class OutputFilter:
     def __init__(self, source: Path, out: Path) -> None:
         self._out = out
         whole, root = out.resolve(), source.resolve()
-        self._beside = whole == root
+        self._is_source = whole == root
         self._below = (
             whole.relative_to(root).as_posix() + "/" if whole.is_relative_to(root) and whole != root else ""
         )
@@ -99,7 +99,7 @@ class OutputFilter:
 
     def refresh(self) -> None:
         """Take note of what the newest build made, where that lies among the originals."""
-        manifest = read_manifest(manifest_file(self._out)) if self._beside else None
+        manifest = read_manifest(manifest_file(self._out)) if self._is_source else None
         if manifest:
             self._paths = {
                 rendition.path for original in manifest.originals for rendition in original.renditions

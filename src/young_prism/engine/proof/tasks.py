@@ -126,9 +126,9 @@ def proof_job(
     )
 
 
-def part_around(result: ProofResult, size: Size, shown: Size) -> tuple[int, int, int, int]:
+def part_around(result: ProofResult, size: Size, part_size: Size) -> tuple[int, int, int, int]:
     """Return the part of a rung, as large as `shown` where the rung is, in whose middle it suffers most: left, top, width, height."""
-    width, height = min(shown.width, size.width), min(shown.height, size.height)
+    width, height = min(part_size.width, size.width), min(part_size.height, size.height)
     left = result.worst[0] - (width - WINDOW.width) // 2
     top = result.worst[1] - (height - WINDOW.height) // 2
     return min(max(0, left), size.width - width), min(max(0, top), size.height - height), width, height

@@ -43,9 +43,9 @@ def check_site(
     manifest = read_manifest(manifest_file(site.out))
     if manifest:
         findings += _orphans(site.out)
-        shown = _shown_originals(site, pages, manifest) if budget.page_views else {}
+        originals_by_page = _shown_originals(site, pages, manifest) if budget.page_views else {}
         own_manifest = manifest.model_copy(update={"recipe": site.recipe})
-        findings += over_budget(own_manifest, budget, site.details, shown)
+        findings += over_budget(own_manifest, budget, site.details, originals_by_page)
     return CheckResult(findings, len(prepared.plan.originals))
 
 
@@ -68,7 +68,7 @@ def _plan_findings(prepared: PreparedPlan) -> Iterator[Finding]:
 
 
 def _orphans(out: Path) -> Iterator[Finding]:
-    for orphan in find_orphans(out).ours:
+    for orphan in find_orphans(out).owned:
         yield Finding(
             "orphaned", orphan.path, "Nothing plans it any more.", "Run young-prism orphans --remove."
         )

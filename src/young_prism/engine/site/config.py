@@ -56,9 +56,9 @@ class Site:
 
 def find_project(folder: Path) -> Path | None:
     """Return the project file in a folder, or in the nearest one above that has one."""
-    places = [folder.resolve(), *folder.resolve().parents]
+    folders = [folder.resolve(), *folder.resolve().parents]
     return next(
-        (folder_above / PROJECT_FILE for folder_above in places if (folder_above / PROJECT_FILE).is_file()),
+        (folder_above / PROJECT_FILE for folder_above in folders if (folder_above / PROJECT_FILE).is_file()),
         None,
     )
 
@@ -78,7 +78,7 @@ def load_site(file: Path) -> Site:
     recipe = load_recipe(here / project.recipe if project.recipe else None)
     scope = Scope(project.include, project.exclude)
     scope.check()
-    beside = [(here / project.recipe).parent] if project.recipe else []
+    recipe_folders = [(here / project.recipe).parent] if project.recipe else []
     source = here / project.source
     return Site(
         source,
@@ -86,7 +86,7 @@ def load_site(file: Path) -> Site:
         recipe,
         scope,
         load_details(here / project.details if project.details else None),
-        load_watermarks(recipe, *beside, source),
+        load_watermarks(recipe, *recipe_folders, source),
     )
 
 

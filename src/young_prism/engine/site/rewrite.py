@@ -190,12 +190,12 @@ class SitePages:
             except OSError:
                 continue
             base = self.site.base_of(path)
-            places = (
+            positions = (
                 self.site.find(ref.url, base)
                 for ref in references(text, _ending(path))
                 if not ref.is_text_mention
             )
-            originals = {match.original for match in places if isinstance(match, Match)}
+            originals = {match.original for match in positions if isinstance(match, Match)}
             if originals:
                 originals_by_page[path] = originals
         return originals_by_page

@@ -161,15 +161,15 @@ def _results(
     if full:
         yield from _in_workers(source, unknown, pool(), max_pixels, InspectionDepth.FULL)
         return
-    others = []
+    for_workers = []
     for original in unknown:
         result = inspect_file_header(str(source), original.path, max_pixels)
         if result is HeaderAccess.NEEDS_WORKER:
-            others.append(original)
+            for_workers.append(original)
         else:
             yield original, result
-    if others:
-        yield from _in_workers(source, others, pool(), max_pixels, InspectionDepth.HEADER)
+    if for_workers:
+        yield from _in_workers(source, for_workers, pool(), max_pixels, InspectionDepth.HEADER)
 
 
 def _in_workers(

@@ -87,7 +87,7 @@ def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.
 
     `root` is a real path. Folders that are links are not followed.
     """
-    ours = os.path.realpath(output) if output else ""
+    output_path = os.path.realpath(output) if output else ""
     count = 0
     waiting = [(str(root), "")]
     while waiting and count < _MOST_FILES:
@@ -95,7 +95,7 @@ def walk_site(root: Path, output: Path | None = None) -> Iterator[tuple[str, os.
         for entry in _entries(folder):
             path = prefix + entry.name
             is_folder = entry.is_dir(follow_symlinks=False)
-            if is_folder and entry.path == ours:  # both are real paths, since no link is followed
+            if is_folder and entry.path == output_path:  # both are real paths, since no link is followed
                 continue
             if _RULES.excluded_by(path + "/" if is_folder else path):
                 continue

@@ -79,14 +79,14 @@ class _Walker:
         source: Path,
         output: Path | None,
         scope: Scope,
-        ours: frozenset[str],
+        owned_paths: frozenset[str],
         *,
         count_excluded: bool,
     ) -> None:
         self.root = Path(os.path.realpath(source))
         self.output = _path_below(self.root, output) if output else None
         self.scope = scope
-        self.owned = ours
+        self.owned = owned_paths
         self.count_excluded = count_excluded
         self.originals: list[SourceFile] = []
         self.left_out: list[SkippedOriginal] = []

@@ -247,9 +247,9 @@ class Cluster:
             for key, sent in self._sent.items()
             if sent.since and now - sent.since > _ITEMS_AHEAD * job.timeout_s(sent.item)
         ]
-        taken = []
+        overdue = []
         for key in late:
             sent = self._sent.pop(key)
             sent.future.cancel()
-            taken.append(sent.item)
-        return taken
+            overdue.append(sent.item)
+        return overdue

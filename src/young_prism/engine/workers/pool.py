@@ -114,7 +114,7 @@ class Pool:
                 slot.drain_messages(job.on_message)
                 for task in [task for task in slot.tasks if task.future.done()]:
                     slot.tasks.remove(task)
-                    queue.taken -= task.memory
+                    queue.memory_in_use -= task.memory
                     yield from self._on_task_ended(
                         task, slot, queue, suspects if job.retry_isolated else None
                     )

@@ -75,7 +75,7 @@ class PullIterator(Generic[Item]):
         return self
 
     def __next__(self) -> Item:
-        taken = self._take()
-        if taken is None:
+        task = self._take()
+        if task is None:
             raise StopIteration
-        return taken
+        return task

@@ -37,7 +37,7 @@ class MemoryAwareQueue(Generic[Item]):
         self._memory = memory
         self._held: deque[Task[Item]] = deque()
         self._overtaken = 0
-        self.taken = 0
+        self.memory_in_use = 0
 
     def put_back(self, task: Task[Item]) -> None:
         """Return a task to the head of the queue, to be handed out again."""
@@ -66,8 +66,8 @@ class MemoryAwareQueue(Generic[Item]):
         return None
 
     def _fits(self, task: Task[Item]) -> bool:
-        return not self.taken or self.taken + task.memory <= self._memory
+        return not self.memory_in_use or self.memory_in_use + task.memory <= self._memory
 
     def _take(self, task: Task[Item]) -> Task[Item]:
-        self.taken += task.memory
+        self.memory_in_use += task.memory
         return task

@@ -146,10 +146,10 @@ def render_bytes(
     # Here, since a first look at headers must not wait for the codecs to load.
     from young_prism.core.render.render import encode_paths, render
 
-    places = {planned.path: index for index, planned in enumerate(original.renditions)}
+    index_by_path = {planned.path: index for index, planned in enumerate(original.renditions)}
 
     def say(planned: PlannedRendition, size: int) -> None:
-        report((places[planned.path], size))
+        report((index_by_path[planned.path], size))
 
     try:
         if paths is not None:

@@ -129,8 +129,8 @@ def draw_spectrum(
 
 def _gap(widths: Sequence[int], across: Callable[[int], float], formats: int, *, small: bool) -> float:
     """Distance of the lines at one rung: as wide as looks well, as narrow as the closest two rungs demand."""
-    places = [across(width) for width in widths]
-    closest = min((b - a for a, b in itertools.pairwise(places)), default=60.0)
+    positions = [across(width) for width in widths]
+    closest = min((b - a for a, b in itertools.pairwise(positions)), default=60.0)
     return max(1.5, min(4.0 if small else 9.0, closest / (formats + 1)))
 
 

@@ -32,7 +32,7 @@ from young_prism.web.api.upload_requests import (
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
 
-_ONE = (UploadAnswer, "The upload as it is.")
+_UPLOAD_RESPONSE = (UploadAnswer, "The upload as it is.")
 
 
 @operation(
@@ -101,7 +101,7 @@ def list_uploads(query: ListQuery) -> Answer:
     return UploadPage(items=items, total=total, next=following)
 
 
-@operation("GET", "/uploads/{upload}", scope=TokenScope.READ, tagged=True, answers={200: _ONE})
+@operation("GET", "/uploads/{upload}", scope=TokenScope.READ, tagged=True, answers={200: _UPLOAD_RESPONSE})
 def fetch_upload(upload: str) -> Answer:
     """Fetch an upload. With `If-None-Match` the answer is 304 while nothing has changed."""
     row, source = load_upload(upload)
@@ -115,7 +115,7 @@ def fetch_upload(upload: str) -> Answer:
     body=Change,
     if_match=True,
     tagged=True,
-    answers={200: _ONE},
+    answers={200: _UPLOAD_RESPONSE},
 )
 def change_upload(upload: str, body: Change) -> Answer:
     """Change what is said of a picture: title, texts, focal point. What hangs on it is made again."""
@@ -139,7 +139,7 @@ def change_upload(upload: str, body: Change) -> Answer:
     upload=UploadBody(),
     if_match=True,
     tagged=True,
-    answers={200: _ONE},
+    answers={200: _UPLOAD_RESPONSE},
     problems={409: "It was withdrawn.", 507: "The disk is full."},
 )
 def replace_upload(upload: str, query: ReplacementQuery) -> Answer:
@@ -158,7 +158,7 @@ def replace_upload(upload: str, query: ReplacementQuery) -> Answer:
     scope=TokenScope.CHANGE,
     if_match=True,
     tagged=True,
-    answers={200: _ONE},
+    answers={200: _UPLOAD_RESPONSE},
     problems={409: "There is nothing to undo."},
 )
 def undo_upload(upload: str) -> Answer:
@@ -169,7 +169,12 @@ def undo_upload(upload: str) -> Answer:
 
 
 @operation(
-    "DELETE", "/uploads/{upload}", scope=TokenScope.DELETE, if_match=True, tagged=True, answers={200: _ONE}
+    "DELETE",
+    "/uploads/{upload}",
+    scope=TokenScope.DELETE,
+    if_match=True,
+    tagged=True,
+    answers={200: _UPLOAD_RESPONSE},
 )
 def withdraw_upload(upload: str) -> Answer:
     """Withdraw a picture: its renditions are gone at once, its original stays here, and undo brings all back."""

@@ -75,11 +75,11 @@ def index() -> str:
     sources = parts.store.sources.upload_sources()
     chosen = request.args.get("source", "")
     words = request.args.get("q", "").strip()[:200]
-    gone = "withdrawn" in request.args
+    withdrawn_only = "withdrawn" in request.args
     ids = [row.id for row in sources if not chosen or row.slug == chosen]
     states = (
         [UploadState.WITHDRAWN]
-        if gone
+        if withdrawn_only
         else [state for state in UploadState if state != UploadState.WITHDRAWN]
     )
     rows = parts.store.uploads.page(ids, words=words, states=states, after=_after(), limit=_A_PAGE + 1)
@@ -96,7 +96,7 @@ def index() -> str:
         sources=sources,
         chosen=chosen,
         words=words,
-        gone=gone,
+        gone=withdrawn_only,
         total=parts.store.uploads.count(ids, words=words, states=states),
         withdrawn=parts.store.uploads.count([row.id for row in sources], states=[UploadState.WITHDRAWN]),
         older=encode_cursor(last) if last else "",
@@ -156,7 +156,7 @@ def _page(row: Upload, source: Source, typed: ImageMetadata | None = None) -> st
         detail=typed or detail,
         was=_tag(detail),
         card=_card(row, source, detail),
-        shown=_shown(row, source),
+        shown=_preview_url(row, source),
         cuts=_cuts(row, source),
         facts=facts_of(row),
         facets=_by_facet(answer),
@@ -320,7 +320,7 @@ def _card(row: Upload, source: Source, detail: ImageMetadata) -> Card:
     return Card(row, source, detail, small, (row.first or {}).get("placeholder", ""), tuple(needs))
 
 
-def _shown(row: Upload, source: Source) -> str:
+def _preview_url(row: Upload, source: Source) -> str:
     """Return the address of a rendition to look at, empty while there is none."""
     fallback = _whole_fallback(row, source)
     if not fallback:

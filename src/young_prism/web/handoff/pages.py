@@ -75,7 +75,7 @@ def pages(slug: str) -> str:
         mode=_mode(request.args),
         asked=request.args,
         folder=folder,
-        files=[(file, _shown(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
+        files=[(file, _changes_of(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
         left=rewrite.left[:_LEFT_SHOWN] if rewrite else [],
         undo=newest_rewrite(folder),
         query=request.query_string.decode(),
@@ -154,7 +154,7 @@ def _mode(values: Mapping[str, str]) -> Mode:
     return Mode(mode_name) if mode_name in list(Mode) else Mode.PICTURE
 
 
-def _shown(file: PageFile) -> list[ShownChange]:
+def _changes_of(file: PageFile) -> list[ShownChange]:
     return [
         ShownChange(change, file.line(change), change_hunks(file.rewriting, change))
         for change in file.rewriting.changes

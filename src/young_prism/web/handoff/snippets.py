@@ -55,7 +55,7 @@ def snippets(slug: str) -> str:
     chosen = [path for path in request.args.getlist("original") if path in build.delivered]
     chosen = chosen or [next(iter(build.delivered))]
     form = _form()
-    shown = _shown(build, chosen)
+    pictures = _pictures_of(build, chosen)
     return page(
         "snippets",
         source,
@@ -65,10 +65,10 @@ def snippets(slug: str) -> str:
         form=form,
         chosen=chosen,
         listed=_listed(build, chosen),
-        first=shown[0],
+        first=pictures[0],
         detail=catalogue.details.get(chosen[0], NO_METADATA),
         said=markup_context(catalogue, chosen[0]),
-        text=_written(form, shown, catalogue),
+        text=_written(form, pictures, catalogue),
         unsaid=set(without_alt(build, catalogue)),
         facts=catalogue.by_path,
         asked=request.args,
@@ -83,7 +83,7 @@ def snippet_file(slug: str, form: str) -> Response:
     if build is None or form not in list(SnippetForm):
         abort(404)
     chosen = [path for path in request.args.getlist("original") if path in build.delivered]
-    text = _written(SnippetForm(form), _shown(build, chosen or list(build.delivered)), catalogue)
+    text = _written(SnippetForm(form), _pictures_of(build, chosen or list(build.delivered)), catalogue)
     ending = FORMS[SnippetForm(form)][1]
     return text_file(
         "young-prism.jinja" if form == "jinja" else f"{source.slug}-{form}.{ending}", text + "\n"
@@ -119,7 +119,7 @@ def preview(slug: str) -> Response:
     path = request.args.get("original", "")
     if build is None or path not in build.delivered:
         abort(404)
-    answer = Response(_preview(source, catalogue, _shown(build, [path])[0]))
+    answer = Response(_preview(source, catalogue, _pictures_of(build, [path])[0]))
     answer.headers["Content-Security-Policy"] = (
         "default-src 'none'; img-src 'self' data:; style-src 'unsafe-inline'; frame-ancestors 'self'"
     )
@@ -156,10 +156,10 @@ def _styles(delivered: Delivered) -> tuple[str, str]:
 def _listed(build: SourceBuild, chosen: list[str]) -> list[str]:
     """Return the pictures that the list shows: those chosen, and others that have what is searched for in their path."""
     term = request.args.get("find", "").strip().lower()
-    others = (path for path in build.delivered if term in path.lower() and path not in set(chosen))
+    matching = (path for path in build.delivered if term in path.lower() and path not in set(chosen))
     if len(build.delivered) <= _LISTED and not term:
         return list(build.delivered)
-    return [*chosen, *islice(others, _LISTED)]
+    return [*chosen, *islice(matching, _LISTED)]
 
 
 def _file(slug: str, form: SnippetForm, chosen: list[str]) -> str:
@@ -173,7 +173,7 @@ def _form() -> SnippetForm:
     return SnippetForm(form_name) if form_name in list(SnippetForm) else SnippetForm.HTML
 
 
-def _shown(build: SourceBuild, paths: list[str]) -> list[Delivered]:
+def _pictures_of(build: SourceBuild, paths: list[str]) -> list[Delivered]:
     """Return originals with what the address asks for; a value that cannot be used is left alone."""
     args = request.args
     changes: dict[str, object] = {
@@ -190,27 +190,27 @@ def _shown(build: SourceBuild, paths: list[str]) -> list[Delivered]:
     return [build.delivered[path].with_markup(**changes) for path in paths]
 
 
-def _written(form: SnippetForm, shown: list[Delivered], catalogue: Catalogue) -> str:
+def _written(form: SnippetForm, pictures: list[Delivered], catalogue: Catalogue) -> str:
     hero = request.args.get("loading") == "hero"
     texts = {
         delivered.path: markup_context(catalogue, delivered.path, hero=hero and number == 0)
-        for number, delivered in enumerate(shown)
+        for number, delivered in enumerate(pictures)
     }
     match form:
         case SnippetForm.JINJA:
             return forms.JINJA_MACRO.rstrip()
         case SnippetForm.JSON:
-            return json.dumps(forms.data(shown, texts), indent=1, ensure_ascii=False)
+            return json.dumps(forms.data(pictures, texts), indent=1, ensure_ascii=False)
         case SnippetForm.CSS:
             recipes = {
-                delivered.path: effective_recipe(delivered.path, catalogue.recipe) for delivered in shown
+                delivered.path: effective_recipe(delivered.path, catalogue.recipe) for delivered in pictures
             }
             return "\n\n".join(
-                forms.css(delivered, recipes[delivered.path].ladder.layout) for delivered in shown
+                forms.css(delivered, recipes[delivered.path].ladder.layout) for delivered in pictures
             )
         case SnippetForm.PRELOAD:
-            return "\n".join(forms.preload(delivered) for delivered in shown)
+            return "\n".join(forms.preload(delivered) for delivered in pictures)
         case SnippetForm.MARKDOWN:
-            return "\n\n".join(forms.markdown(delivered, texts[delivered.path]) for delivered in shown)
+            return "\n\n".join(forms.markdown(delivered, texts[delivered.path]) for delivered in pictures)
         case SnippetForm.HTML:
-            return "\n\n".join(delivered.html(texts[delivered.path]) for delivered in shown)
+            return "\n\n".join(delivered.html(texts[delivered.path]) for delivered in pictures)

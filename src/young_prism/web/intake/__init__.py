@@ -39,7 +39,7 @@ def index(slug: str) -> str:
     catalogue = catalogue_of(source)
     wish = CatalogueQuery.from_arguments(request.args)
     selection = select(catalogue, wish)
-    pages = max(1, -(-len(selection.shown) // PAGE))
+    pages = max(1, -(-len(selection.entries) // PAGE))
     page = min(max(1, request.args.get("page", default=1, type=int)), pages)
     chosen = catalogue.by_path.get(wish.show)
     return render_template(
@@ -52,8 +52,8 @@ def index(slug: str) -> str:
         views=VIEWS,
         first=(page - 1) * PAGE,
         stretch=PAGE,
-        entries=[] if wish.view == "map" else selection.shown[(page - 1) * PAGE : page * PAGE],
-        groups=draw_weights(selection.shown, wish.folder, width=NARROW if chosen else WIDTH)
+        entries=[] if wish.view == "map" else selection.entries[(page - 1) * PAGE : page * PAGE],
+        groups=draw_weights(selection.entries, wish.folder, width=NARROW if chosen else WIDTH)
         if wish.view == "map"
         else [],
         page=page,
@@ -80,12 +80,12 @@ def rows(slug: str) -> str:
     source = source_or_404(slug)
     wish = CatalogueQuery.from_arguments(request.args)
     first = max(0, request.args.get("from", default=0, type=int))
-    shown = select(catalogue_of(source), wish).shown
+    entries = select(catalogue_of(source), wish).entries
     return render_template(
         "intake/_rows.html",
         source=source,
         wish=wish,
-        entries=shown[first : first + PAGE],
+        entries=entries[first : first + PAGE],
         first=first,
         **_words(),
     )
@@ -98,7 +98,7 @@ def paths(slug: str) -> Response:
     return jsonify(
         [
             entry.path
-            for entry in select(catalogue_of(source), CatalogueQuery.from_arguments(request.args)).shown
+            for entry in select(catalogue_of(source), CatalogueQuery.from_arguments(request.args)).entries
         ]
     )
 
@@ -159,7 +159,7 @@ def scope(slug: str) -> BaseResponse:
     out = request.form.get("to") != "in"
     known = catalogue_of(source)
     chosen = (
-        [entry.path for entry in select(known, wish).shown]
+        [entry.path for entry in select(known, wish).entries]
         if request.form.get("all")
         else [path for path in request.form.getlist("path") if path in known.by_path]
     )

@@ -108,7 +108,7 @@ _NAMES = tuple(CatalogueQuery.__dataclass_fields__)
 class Selection:
     """What is shown, in order, and the counts beside the filters: value -> (number, bytes), heaviest or first first."""
 
-    shown: Sequence[CatalogueEntry]
+    entries: Sequence[CatalogueEntry]
     bytes: int
     formats: Mapping[str, tuple[int, int]]
     kinds: Mapping[str, tuple[int, int]]
@@ -133,20 +133,20 @@ def _select(catalogue: Catalogue, wish: CatalogueQuery) -> Selection:
     rest = list(catalogue.entries)
     # Those that fail one filter alone are what another choice there would add to the ones shown.
     alone: dict[str, list[CatalogueEntry]] = {facet: [] for facet in tests}
-    shown = []
+    selected = []
     for entry in rest:
         failed = [facet for facet, passes in tests.items() if not passes(entry)]
         if not failed:
-            shown.append(entry)
+            selected.append(entry)
         elif len(failed) == 1:
             alone[failed[0]].append(entry)
-    counted = {facet: _count(facet, [*shown, *alone.get(facet, ())]) for facet in _VALUES}
+    counted = {facet: _count(facet, [*selected, *alone.get(facet, ())]) for facet in _VALUES}
     sort_key = COLUMNS[wish.sort.removeprefix("-")][1]
     # Two steps, so that equals stand in the order of paths whichever way round.
-    shown.sort(key=sort_key, reverse=wish.sort.startswith("-"))  # type: ignore[arg-type]
+    selected.sort(key=sort_key, reverse=wish.sort.startswith("-"))  # type: ignore[arg-type]
     return Selection(
-        shown,
-        sum(entry.facts.bytes for entry in shown),
+        selected,
+        sum(entry.facts.bytes for entry in selected),
         formats=_heaviest(counted["format"]),
         kinds=_heaviest(counted["kind"]),
         flags={flag.value: counted["flag"][flag.value] for flag in Flag if flag.value in counted["flag"]},

@@ -94,7 +94,7 @@ def draw_weights(
         few = sorted([*few, _REST], key=lambda name: -weights[name])
     if not few:
         return []
-    places = _share([weights[name] for name in few], width, HEIGHT)
+    shares = _share([weights[name] for name in few], width, HEIGHT)
     return [
         _group(
             name,
@@ -105,7 +105,7 @@ def draw_weights(
             folder=folder,
             more=len(rest) if name == _REST else 0,
         )
-        for name, area in zip(few, places, strict=True)
+        for name, area in zip(few, shares, strict=True)
     ]
 
 
@@ -160,7 +160,7 @@ def _boxes(inside: list[CatalogueEntry], weight: int, width: float, height: floa
     if small:
         weights.append(together)
     order = sorted(range(len(weights)), key=lambda at: -weights[at])
-    places = _share([weights[at] for at in order], across, down)
+    shares = _share([weights[at] for at in order], across, down)
     return tuple(
         _box(
             entries[at] if at < len(entries) else None,
@@ -169,7 +169,7 @@ def _boxes(inside: list[CatalogueEntry], weight: int, width: float, height: floa
             area=area,
             within=(width, height),
         )
-        for at, area in zip(order, places, strict=True)
+        for at, area in zip(order, shares, strict=True)
     )
 
 

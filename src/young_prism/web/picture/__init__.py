@@ -81,7 +81,7 @@ def index(slug: str, path: str) -> str | Response:
     own_recipe = effective_recipe(path, catalogue.recipe)
     metadata = catalogue.details.get(path, NO_METADATA)
     alt = request.args.get("alt", metadata.alt)
-    shown = Delivered(
+    preview = Delivered(
         path,
         tuple(delivered),
         _markup(snippet_markup(own_recipe)),
@@ -105,10 +105,10 @@ def index(slug: str, path: str) -> str | Response:
         chosen=chosen,
         spectrum=_spectrum(source, path, entry.facts, [cell for cell in cells if cell.facet == WHOLE_FACET]),
         phone=phone_fetches(best_rungs(whole)) if whole else None,
-        markup=shown.markup,
+        markup=preview.markup,
         alt=alt,
-        snippet=shown.html(MarkupContext(alt, metadata.caption_line)),
-        live=_live(source, shown, alt),
+        snippet=preview.html(MarkupContext(alt, metadata.caption_line)),
+        live=_live(source, preview, alt),
         previous=order[at - 1] if at else None,
         following=order[at + 1] if at + 1 < len(order) else None,
         path_url=path_url,
@@ -161,14 +161,14 @@ def _planned(
 
     Where nothing is made of it, say why.
     """
-    beside = {
+    facts = {
         sibling.path: sibling.facts
         for sibling in catalogue.entries
         if sibling.facts.seen
         and (not sibling.out or sibling is entry)
         and (sibling.folder == entry.folder or not catalogue.recipe.names.stays_in_its_folder)
     }
-    plan = plan_of(source, catalogue, facts=beside)
+    plan = plan_of(source, catalogue, facts=facts)
     return (
         next((original for original in plan.originals if original.path == entry.path), None),
         next((left for left in plan.left_out if left.path == entry.path), None),
@@ -204,12 +204,12 @@ def _markup(markup: Markup) -> Markup:
     return markup.model_copy(update={"sizes": sizes}) if sizes else markup
 
 
-def _live(source: Source, shown: Delivered, alt: str | None) -> str:
+def _live(source: Source, delivered: Delivered, alt: str | None) -> str:
     """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
-    whole = tuple(rendition for rendition in shown.renditions if rendition.facet is None)
-    return Delivered(shown.path, whole, markup, (), shown.transparent).html(MarkupContext(alt or ""))
+    whole = tuple(rendition for rendition in delivered.renditions if rendition.facet is None)
+    return Delivered(delivered.path, whole, markup, (), delivered.transparent).html(MarkupContext(alt or ""))
 
 
 class Table(NamedTuple):

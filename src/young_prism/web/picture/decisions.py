@@ -63,9 +63,9 @@ def with_decisions(text: str, path: str, facts: Facts, form: dict[str, str]) -> 
 def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, Any] | None:
     """Return the recipe's formats with other qualities for this kind of picture; None where they are the same."""
     whole = recipe.model_dump(mode="json", exclude_none=True)["formats"]
-    ours = whole[kind_key(facts)]
+    formats = whole[kind_key(facts)]
     changed = False
-    for fmt, settings in ours.items():
+    for fmt, settings in formats.items():
         value = parse_value("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))
         if value is not None and value != settings.get("quality"):
             settings["quality"], changed = value, True

@@ -31,7 +31,7 @@ from young_prism.web.proof.view import ProofView, view_of
 _QUALITIES = (6, 15, 30, 45, 60, 72, 82, 88, 92, 95, 97)
 """Of WebP, which is quick: from plain to see up to what nobody sees."""
 _LEAST_LEVELS = 4
-SHOWN = Size(440, 330)
+PART_SIZE = Size(440, 330)
 """The part of the picture that is shown twice, in pixels."""
 
 
@@ -91,7 +91,7 @@ def eye(slug: str) -> str | BaseResponse:
         **page,
         token=token,
         urls=urls,
-        window=" ".join(map(str, part_around(levels[0].result, view.size, SHOWN))),
+        window=" ".join(map(str, part_around(levels[0].result, view.size, PART_SIZE))),
         asked=len(answers),
     )
 

@@ -48,7 +48,7 @@ class OtherOriginal(NamedTuple):
 
 
 @blueprint.get("/s/<slug>/proof/others")
-def others(slug: str) -> str:
+def overview(slug: str) -> str:
     """Show a contact sheet of others with the same setting."""
     return render_template("proof/others.html", **_sheet(slug))
 

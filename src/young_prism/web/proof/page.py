@@ -96,12 +96,12 @@ def state(slug: str) -> Response:
         exact=now.exact_url,
         candidates=[
             {
-                "name": shown.candidate.name,
-                "url": shown.url,
-                "map": shown.map_url,
-                "head": render_template("proof/_head.html", one=shown, **parts),
+                "name": candidate.candidate.name,
+                "url": candidate.url,
+                "map": candidate.map_url,
+                "head": render_template("proof/_head.html", one=candidate, **parts),
             }
-            for shown in now.shown
+            for candidate in now.candidates
         ],
         curve=render_template("proof/_curve.html", **parts),
         keep=render_template("proof/_keep.html", **parts),

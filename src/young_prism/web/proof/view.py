@@ -107,9 +107,9 @@ class ProofView:
         if request.task is ProofTask.EXACT:
             return (0, 0)
         soon = quickest_first([candidate.name for candidate in (*self.candidates, *self.more)])
-        shown = any(candidate.name == request.candidate.name for candidate in self.candidates)
+        is_listed = any(candidate.name == request.candidate.name for candidate in self.candidates)
         return (
-            1 if shown and request.task is ProofTask.ENCODE else 2 if shown else 3,
+            1 if is_listed and request.task is ProofTask.ENCODE else 2 if is_listed else 3,
             soon.index(request.candidate.name),
         )
 
@@ -150,16 +150,16 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
     candidates = _candidates([*names, added] if added else names, formats, sharpen=sharpen)[:MOST_CANDIDATES]
     if not candidates:
         candidates = _candidates(first_strip(formats), formats, sharpen=sharpen)
-    shown = {candidate.name for candidate in candidates}
+    listed_names = {candidate.name for candidate in candidates}
     more = [
         candidate
         for candidate in _candidates(
             curve_names(formats, drawn=facts.kind is Kind.GRAPHIC), formats, sharpen=sharpen
         )
-        if candidate.name not in shown
+        if candidate.name not in listed_names
     ]
     name = next((name_of(setting) for setting in formats.settings().values()), "")
-    chosen = request.args.get("on", name if name in shown else candidates[len(candidates) // 2].name)
+    chosen = request.args.get("on", name if name in listed_names else candidates[len(candidates) // 2].name)
     zoom, density = request.args.get("zoom", "1"), request.args.get("density", 1.0, type=float)
     layout = recipe.ladder.layout
     css_width = shown_width(layout, 1280) if layout else None
@@ -182,7 +182,7 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
         ground=_one_of(request.args.get("ground"), GROUNDS),
         hurts="hurts" in request.args,
         position=(_share("x"), _share("y")),
-        chosen=chosen if chosen in shown else candidates[0].name,
+        chosen=chosen if chosen in listed_names else candidates[0].name,
         css_width=css_width,
         density=2.0 if density >= 2 else 1.0,
     )
@@ -231,7 +231,7 @@ class ProofState:
     """What is there of a view now."""
 
     exact_url: str
-    shown: list[ShownCandidate]
+    candidates: list[ShownCandidate]
     points: dict[ImageFormat, list[tuple[Point, str]]]
     """By format: measured points, each with the name of its candidate."""
     exact_points: list[tuple[Candidate, ProofResult]]
@@ -256,7 +256,7 @@ def state_of(
     strip = rest[: len(view.candidates)]
     maps = rest[len(strip) : 2 * len(strip)] if view.hurts else [None] * len(strip)
     more = rest[-len(view.more) :] if view.more else []
-    shown = [
+    shown_candidates = [
         ShownCandidate(
             candidate,
             result if isinstance(result, ProofResult) else None,
@@ -277,7 +277,7 @@ def state_of(
             point = Point(candidate_result.score, candidate_result.bytes, candidate.quality)
             points.setdefault(candidate.format, []).append((point, candidate.name))
     error = exact if isinstance(exact, YoungPrismError) else None
-    return ProofState(file_url(source, exact), shown, points, plain, None not in results, error)
+    return ProofState(file_url(source, exact), shown_candidates, points, plain, None not in results, error)
 
 
 def file_url(source: Source, result: ProofResult | YoungPrismError | None) -> str:

@@ -159,19 +159,19 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     ledger = cached_ledger(out)
     if not ledger.owned and not ledger.skipped:
         return (("new", plan.renditions),) if plan.renditions else ()
-    places = [
+    planned = [
         (rendition.path, rendition.key) for original in plan.originals for rendition in original.renditions
     ]
     made, dropped, owned = ledger.made, ledger.skipped, ledger.owned
-    left = [path for path, key in places if (path, key) not in made and (path, key) not in dropped]
-    count = sum(map(made.__contains__, places))
+    left = [path for path, key in planned if (path, key) not in made and (path, key) not in dropped]
+    count = sum(map(made.__contains__, planned))
     anew = sum(map(owned.__contains__, left))
     states = {
         "made already": count,
-        "tried, and skipped": len(places) - len(left) - count,
+        "tried, and skipped": len(planned) - len(left) - count,
         "to be made anew": anew,
         "new": len(left) - anew,
-        "made before, no longer planned": len(owned.keys() - {path for path, _ in places}),
+        "made before, no longer planned": len(owned.keys() - {path for path, _ in planned}),
     }
     return tuple((state, number) for state, number in states.items() if number)
 

@@ -9,7 +9,7 @@ from young_prism.core.report.formatting import count
 from young_prism.web.context import services
 from young_prism.web.run.blueprint import blueprint
 
-_SHOWN = 200
+_MAX_RUNS = 200
 """Runs that the history shows at once."""
 
 
@@ -19,10 +19,10 @@ def history() -> str:
     store = services().store
     return render_template(
         "run/history.html",
-        runs=store.runs.newest(limit=_SHOWN),
+        runs=store.runs.newest(limit=_MAX_RUNS),
         sources=store.sources.by_id(),
         total=store.runs.count(),
-        shown=_SHOWN,
+        shown=_MAX_RUNS,
     )
 
 
@@ -30,6 +30,6 @@ def history() -> str:
 def prune() -> BaseResponse:
     """Take old runs off the record; renditions are not touched."""
     keep = max(1, request.form.get("keep", default=20, type=int))
-    gone = services().store.runs.prune(keep=keep)
-    flash(f"{count(gone, 'run')} taken off the record. No rendition was touched.", "info")
+    pruned = services().store.runs.prune(keep=keep)
+    flash(f"{count(pruned, 'run')} taken off the record. No rendition was touched.", "info")
     return redirect(url_for("run.history"), code=303)

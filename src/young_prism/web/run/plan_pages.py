@@ -75,7 +75,7 @@ def _orphans(source: Source) -> Orphans | None:
         orphans = find_orphans(out_of(source))
     except OutputError:
         return None  # nothing was made yet
-    return orphans if orphans.ours else None
+    return orphans if orphans.owned else None
 
 
 @blueprint.get("/s/<slug>/plan")
@@ -117,7 +117,9 @@ def remove(slug: str) -> BaseResponse:
     source = source_or_404(slug)
     orphans = remove_orphans(out_of(source))
     changed_text = f" {count(len(orphans.changed), 'file')} changed since stayed." if orphans.changed else ""
-    flash(f"{count(len(orphans.ours), 'file')} removed, {format_bytes(orphans.bytes)}.{changed_text}", "info")
+    flash(
+        f"{count(len(orphans.owned), 'file')} removed, {format_bytes(orphans.bytes)}.{changed_text}", "info"
+    )
     return redirect(url_for("run.index", slug=slug), code=303)
 
 

@@ -78,7 +78,7 @@ class PlanPage(NamedTuple):
 
     groups: list[tuple[str, int, int, list[PlanRow]]]
     """Heading, number and bytes of the whole group, and those of its rows that are on this page."""
-    shown: int
+    renditions: int
     bytes: int
     page: int
     pages: int

@@ -140,11 +140,12 @@ def page_views(
     """Return what each page loads in a viewport, the heaviest saving first; pictures without renditions count as they are."""
     if manifest is None:
         return []
-    shown = display_width(recipe, viewport)
+    display_px = display_width(recipe, viewport)
     fetches = {
         original.path: (
             original.bytes,
-            view_bytes([_result(r) for r in original.renditions], shown, viewport.density) or original.bytes,
+            view_bytes([_result(r) for r in original.renditions], display_px, viewport.density)
+            or original.bytes,
         )
         for original in manifest.originals
     }

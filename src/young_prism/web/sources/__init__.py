@@ -65,7 +65,7 @@ class Totals:
 
 def _totals(catalogue: Catalogue) -> Totals:
     by_format: dict[str, tuple[int, int]] = {}
-    since = {"new": 0, "changed": 0, "gone": len(catalogue.gone)}
+    since = {"new": 0, "changed": 0, "gone": len(catalogue.missing_since)}
     for entry in catalogue.entries:
         number, size = by_format.get(entry.facts.format.value, (0, 0))
         by_format[entry.facts.format.value] = (number + 1, size + entry.facts.bytes)

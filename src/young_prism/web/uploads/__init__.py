@@ -60,7 +60,7 @@ def new() -> BaseResponse:
     inbox_of(source)
     if files:
         return _from_form(source, files)
-    return jsonify(_places(source))
+    return jsonify(_folder_by_path(source))
 
 
 @blueprint.post("/s/<slug>/uploads")
@@ -70,7 +70,7 @@ def bring(slug: str) -> BaseResponse:
     files = [file for file in request.files.getlist("files") if file.filename]
     if files or request.form.get("plain"):
         return _from_form(source, files)
-    return jsonify(_places(source))
+    return jsonify(_folder_by_path(source))
 
 
 @blueprint.post("/s/<slug>/uploads/known")
@@ -141,7 +141,7 @@ def _upload_source(slug: str) -> Source:
     return source
 
 
-def _places(source: Source) -> dict[str, str]:
+def _folder_by_path(source: Source) -> dict[str, str]:
     slug = source.slug
     return {
         "file": url_for("uploads.file", slug=slug),

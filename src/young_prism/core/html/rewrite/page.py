@@ -114,7 +114,7 @@ class _Rewriter:
             case "img":
                 self._img(self.tags.read(token), self.picture)
                 self.picture = None
-            case name if name in _OTHERS:
+            case name if name in _PLAIN_URL_ATTRIBUTES:
                 self._edit_other(self.tags.read(token))
 
     def _leave(self, at: int, url: str, why: str) -> None:
@@ -148,13 +148,15 @@ class _Rewriter:
             return
         text = MarkupContext(alt="", hero=self._is_hero(img, delivered))
         loading = img.get("loading")
-        shown = delivered.with_markup(
+        replacement = delivered.with_markup(
             base_url=prefix or "",
             prefix="",
             sizes=self._sizes_of(img),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
-        edits = self._edits(img, picture, _Replacement(shown, shown.element(text), match, is_ours))
+        edits = self._edits(
+            img, picture, _Replacement(replacement, replacement.element(text), match, is_ours)
+        )
         made = change(self.document.text, match.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
@@ -173,16 +175,18 @@ class _Rewriter:
             return None
         return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(sizes))
 
-    def _edits(self, img: ParsedTag, picture: _Picture | None, shown: _Replacement) -> list[Edit] | None:
+    def _edits(
+        self, img: ParsedTag, picture: _Picture | None, replacement: _Replacement
+    ) -> list[Edit] | None:
         if self.wish.mode is Mode.SIZES:
-            return self.tags.add_attributes(img, self._sized(img, shown))
+            return self.tags.add_attributes(img, self._sized(img, replacement))
         if self.wish.mode is Mode.ADDRESSES:
-            return self._swapped(img, picture, shown)
-        mixed = self._mixed(img, picture, shown.match.original) if not shown.is_ours else ""
+            return self._swapped(img, picture, replacement)
+        mixed = self._mixed(img, picture, replacement.match.original) if not replacement.is_ours else ""
         if mixed:
             self._leave(img.token.start, mixed, "it stands beside other pictures in one element")
             return None
-        element = shown.element
+        element = replacement.element
         inner = dict(element.img)
         attributes: dict[str, str] = {
             name: inner[name] for name in ("src", "srcset", "sizes") if name in inner
@@ -191,15 +195,15 @@ class _Rewriter:
         added = [(name, value) for name, value in attributes.items() if img.get(name) is None]
         if "srcset" not in inner and (stale := img.get("srcset")):
             edits.append(Edit(stale.start, stale.end, ""))
-        added += self._sized(img, shown)
+        added += self._sized(img, replacement)
         if not img.templated:
             if "style" in inner and not img.get("style"):
                 added.append(("style", inner["style"]))
             if not img.get("decoding"):
                 added.append(("decoding", "async"))
-        edits += self.tags.add_attributes(img, added, remember=not shown.is_ours)
+        edits += self.tags.add_attributes(img, added, remember=not replacement.is_ours)
         if element.sources:
-            edits += self._sources(img, picture, element.sources, shown)
+            edits += self._sources(img, picture, element.sources, replacement)
         return edits + (self._directed(img, picture) if picture else [])
 
     def _mixed(self, img: ParsedTag, picture: _Picture | None, original: str) -> str:
@@ -222,12 +226,12 @@ class _Rewriter:
         first, second = (self.site.delivered[path].size for path in (first_path, other_path))
         return _same_shape(first, second)
 
-    def _sized(self, img: ParsedTag, shown: _Replacement) -> list[tuple[str, str]]:
+    def _sized(self, img: ParsedTag, replacement: _Replacement) -> list[tuple[str, str]]:
         """Return width, height and loading as far as they are missing."""
-        inner = dict(shown.element.img)
+        inner = dict(replacement.element.img)
         added: list[tuple[str, str]] = []
         if not img.templated:
-            added += self.tags.dimensions(img, shown.delivered.size)
+            added += self.tags.dimensions(img, replacement.delivered.size)
         if not img.get("loading") and not img.templated:
             added.append(("loading", inner["loading"]))
             if "fetchpriority" in inner and not img.get("fetchpriority"):
@@ -235,14 +239,18 @@ class _Rewriter:
         return added
 
     def _sources(
-        self, img: ParsedTag, picture: _Picture | None, sources: Sequence[Attributes], shown: _Replacement
+        self,
+        img: ParsedTag,
+        picture: _Picture | None,
+        sources: Sequence[Attributes],
+        replacement: _Replacement,
     ) -> list[Edit]:
         text = self.document.text
         written = self.tags.render_sources(img, sources)
         if picture is None:
             return self.tags.wrap(img, written)
         kinds = {(dict(new).get("media", ""), dict(new)["type"]) for new in sources}
-        our_sources = [tag for tag in picture.sources if self._is_ours(tag, shown, kinds)]
+        our_sources = [tag for tag in picture.sources if self._is_ours(tag, replacement, kinds)]
         if [text[tag.token.start : tag.token.end] for tag in our_sources] == written:
             return []
         if len(our_sources) == len(written) and all(
@@ -254,26 +262,28 @@ class _Rewriter:
                 for tag, new in zip(our_sources, sources, strict=True)
                 for edit in self.tags.set_attributes(tag, dict(new))
             ]
-        gone = [Edit(tag.token.start, self.tags.skip_whitespace(tag.token.end), "") for tag in our_sources]
+        removals = [
+            Edit(tag.token.start, self.tags.skip_whitespace(tag.token.end), "") for tag in our_sources
+        ]
         # Sources without a condition come behind those with one, which a browser must meet first.
-        return [*gone, Edit(img.token.start, img.token.start, self.tags.insert_before(img, written))]
+        return [*removals, Edit(img.token.start, img.token.start, self.tags.insert_before(img, written))]
 
-    def _is_ours(self, source: ParsedTag, shown: _Replacement, kinds: set[tuple[str, str]]) -> bool:
+    def _is_ours(self, source: ParsedTag, replacement: _Replacement, kinds: set[tuple[str, str]]) -> bool:
         """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
         srcset = source.get("srcset")
         if srcset is None or source.get(ORIGINAL):
             return False
-        places = [
+        matches = [
             (self.site.find(url, self.base), self.site.is_rendition(url, self.base))
             for url, _ in split_srcset(self.tags.value(srcset))
         ]
         # When the site has moved, what an earlier rewrite wrote leads nowhere; it is recognised by its kind then.
-        lost = shown.is_ours and self.tags.kind_of(source) in kinds
-        if all(ours or (lost and isinstance(match, NoMatch)) for match, ours in places):
-            return bool(places)
+        lost = replacement.is_ours and self.tags.kind_of(source) in kinds
+        if all(is_own or (lost and isinstance(match, NoMatch)) for match, is_own in matches):
+            return bool(matches)
         return not source.get("media") and all(
-            isinstance(match, Match) and self._same_shape(match.original, shown.match.original)
-            for match, _ in places
+            isinstance(match, Match) and self._same_shape(match.original, replacement.match.original)
+            for match, _ in matches
         )
 
     def _directed(self, img: ParsedTag, picture: _Picture) -> list[Edit]:
@@ -297,10 +307,10 @@ class _Rewriter:
             if isinstance(match, NoMatch) or prefix is None:
                 continue
             sizes = group[-1].get("sizes")
-            shown = self.site.delivered[match.original].with_markup(
+            replacement = self.site.delivered[match.original].with_markup(
                 base_url=prefix, prefix="", sizes=self.tags.value(sizes) if sizes else None
             )
-            element = replace(shown, art=()).element(MarkupContext(alt=""))
+            element = replace(replacement, art=()).element(MarkupContext(alt=""))
             inner = dict(element.img)
             last: list[tuple[str, str]] = [("srcset", inner.get("srcset", inner["src"]))]
             last += [(name, inner[name]) for name in ("sizes", "width", "height") if name in inner]
@@ -318,13 +328,15 @@ class _Rewriter:
             edits.append(Edit(start, end, joint.join(self.tags.render_sources(img, sources))))
         return edits
 
-    def _swapped(self, img: ParsedTag, picture: _Picture | None, shown: _Replacement) -> list[Edit] | None:
+    def _swapped(
+        self, img: ParsedTag, picture: _Picture | None, replacement: _Replacement
+    ) -> list[Edit] | None:
         """Swap addresses alone: that of `src`, and those in `srcset` for which there is a rung of the same width."""
         edits: list[Edit] = []
         source = img.get("src")
         if source:
-            edits += self.tags.set_attributes(img, {"src": self._one_rung(img, shown)})
-            edits += self.tags.add_attributes(img, [], remember=not shown.is_ours)
+            edits += self.tags.set_attributes(img, {"src": self._one_rung(img, replacement)})
+            edits += self.tags.add_attributes(img, [], remember=not replacement.is_ours)
         for tag in [img, *(picture.sources if picture else [])]:
             srcset = tag.get("srcset")
             if srcset is None or tag.get("type"):
@@ -352,18 +364,18 @@ class _Rewriter:
             parts.append(f"{path_url(rung, prefix)} {width}w")
         return ", ".join(parts)
 
-    def _one_rung(self, img: ParsedTag, shown: _Replacement) -> str:
+    def _one_rung(self, img: ParsedTag, replacement: _Replacement) -> str:
         """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
         width = self.tags.pixels(img, "width")
-        rung = shown.delivered.default_rendition
+        rung = replacement.delivered.default_rendition
         if width is not None:
-            fallback = shown.delivered.fallback
+            fallback = replacement.delivered.fallback
             rung = next((rendition for rendition in fallback if rendition.width >= 2 * width), fallback[-1])
-        return path_url(rung.path, shown.delivered.markup.url_base)
+        return path_url(rung.path, replacement.delivered.markup.url_base)
 
     def _edit_other(self, tag: ParsedTag) -> None:
         """List what loads an original in a way that is not rewritten."""
-        for name in _OTHERS[tag.token.name]:
+        for name in _PLAIN_URL_ATTRIBUTES[tag.token.name]:
             attribute = tag.get(name)
             if attribute is None:
                 continue
@@ -406,7 +418,7 @@ class _Rewriter:
                 self._leave(token.start, url, where)
 
 
-_OTHERS = {
+_PLAIN_URL_ATTRIBUTES = {
     "video": ("poster",),
     "input": ("src",),
     "image": ("href", "xlink:href"),

@@ -87,9 +87,9 @@ class SiteIndex:
     def find(self, url: str, base: BaseAddress) -> Match | NoMatch:
         """Return the original that an address leads to, by itself or through a rendition of it."""
         url = url.strip()
-        ours = self._owned_path(url)
-        if ours:
-            return Match(ours, "", from_root=False)
+        owned_path = self._owned_path(url)
+        if owned_path:
+            return Match(owned_path, "", from_root=False)
         path = self._path_of(url, base)
         if isinstance(path, NoMatch):
             return path

@@ -44,9 +44,9 @@ _NAME = re.compile(r"\s*([-\w]+)\s*:", re.ASCII)
 _SIZED = re.compile(r"/\s*(?:cover|contain|[\d.]|calc\(|min\(|max\(|clamp\(|auto\s+[\d.])", re.IGNORECASE)
 _KEPT_IN_COMMENT = "/:?=&#%+,~()'!@$"
 """Everything else is percent-encoded: a comment must hold neither */ nor what the file's encoding lacks."""
-_BESIDE = re.compile(r"[>+~]\s*img(?![\w-])|(?<![\w.#-])img(?![\w-])[^\s,{>+~]*\s*[+~]", re.IGNORECASE)
+_IMG_SIBLING = re.compile(r"[>+~]\s*img(?![\w-])|(?<![\w.#-])img(?![\w-])[^\s,{>+~]*\s*[+~]", re.IGNORECASE)
 _IN_BRACKETS = re.compile(r"\[[^\]]*\]")
-_OURS = re.compile(r"/\*\s*original:\s*(\S+)\s*\*/")
+_ORIGINAL_COMMENT = re.compile(r"/\*\s*original:\s*(\S+)\s*\*/")
 
 
 class _Declaration(NamedTuple):
@@ -107,7 +107,7 @@ class _Styles:
             if declared.start <= skip or not declared.urls:
                 continue
             url = self._url(*declared.urls[0])
-            marker = _OURS.match(text, *declared.comment) if declared.comment else None
+            marker = _ORIGINAL_COMMENT.match(text, *declared.comment) if declared.comment else None
             original_url = marker[1] if marker else url
             if not marker and self.site.is_rendition(url, self.base):
                 continue  # written by hand, with our files
@@ -258,12 +258,12 @@ class _Scan:
     blocks: int = 0
     parens: int = 0
     urls: list[tuple[int, int]] = field(default_factory=list)
-    ours: tuple[int, int] | None = None
+    original_comment: tuple[int, int] | None = None
 
     def comment(self, piece: re.Match[str]) -> None:
         """Note a comment of ours right before a declaration; any other belongs to what is around it."""
         if not self.text[self.start : piece.start()].strip():
-            self.ours = piece.span() if _OURS.fullmatch(piece[0]) else None
+            self.original_comment = piece.span() if _ORIGINAL_COMMENT.fullmatch(piece[0]) else None
             self.start = piece.end()
 
     def mark(self, piece: re.Match[str]) -> None:
@@ -278,13 +278,13 @@ class _Scan:
             self.declaration(piece.start())
         if mark == "{":
             selector = self.text[self.start : piece.start()]
-            if _BESIDE.search(_IN_BRACKETS.sub("", selector)):
+            if _IMG_SIBLING.search(_IN_BRACKETS.sub("", selector)):
                 self.selectors.append((piece.start(), selector))
             self.blocks += 1
             self.open.append(self.blocks)
         elif mark == "}" and self.open:
             self.open.pop()
-        self.start, self.urls, self.ours, self.parens = piece.end(), [], None, 0
+        self.start, self.urls, self.original_comment, self.parens = piece.end(), [], None, 0
 
     def declaration(self, end: int) -> None:
         """Record the text since the last mark as a declaration, if it is one and in a block."""
@@ -293,5 +293,7 @@ class _Scan:
             first = name.start(1)
             last = first + len(self.text[first:end].rstrip())
             self.declarations.append(
-                _Declaration(first, last, name[1].lower(), tuple(self.urls), self.open[-1], self.ours)
+                _Declaration(
+                    first, last, name[1].lower(), tuple(self.urls), self.open[-1], self.original_comment
+                )
             )

@@ -32,7 +32,7 @@ _PART = re.compile(
 )
 _NEXT = re.compile(r"<!--|<[!/?%a-zA-Z]|\{[{%#]")
 _RAW = ("script", "style", "textarea", "title", "xmp", "iframe", "noembed", "noframes", "noscript")
-_WANTED = (
+_TAG_NAMES = (
     "img",
     "picture",
     "source",
@@ -49,7 +49,7 @@ _WANTED = (
 _MAYBE = r"(?:div|body|table|td)\b[^>]*?\bbackground\b|div\b[^>]*?\bdata-(?:src|bg)\b"
 _PLAIN = re.compile(
     r"(?:[^<{]++|\{(?![{%#])"
-    rf"|<(?!/?(?:{'|'.join(_WANTED)})[\s/>]|{_MAYBE})/?[a-zA-Z][^<>\"'{{(]*+(?:(?<==)\"[^\"<{{(]*+\"[^<>\"'{{(]*+)*+>)*+",
+    rf"|<(?!/?(?:{'|'.join(_TAG_NAMES)})[\s/>]|{_MAYBE})/?[a-zA-Z][^<>\"'{{(]*+(?:(?<==)\"[^\"<{{(]*+\"[^<>\"'{{(]*+)*+>)*+",
     re.IGNORECASE,
 )
 """Text and tags in which there is nothing to find, taken in one stride: of most pages that is most of it."""

@@ -76,18 +76,18 @@ def read_metadata(*, exif: bytes = b"", xmp: bytes = b"", iptc: bytes = b"") -> 
     if not (exif or xmp or iptc):
         return NO_HEADER_METADATA
     present_groups: set[MetadataGroup] = set()
-    position, orientation, taken = None, 1, ""
+    position, orientation, captured = None, 1, ""
     if exif:
-        groups, position, orientation, taken = _from_exif(exif)
+        groups, position, orientation, captured = _from_exif(exif)
         present_groups |= groups
     if xmp:
         match = _XMP_TAKEN.search(xmp)
-        taken = taken or (_day(match[1]) if match else "")
+        captured = captured or (_day(match[1]) if match else "")
         present_groups |= {group for group, pattern in _XMP_PATTERNS.items() if pattern.search(xmp)}
     tags = _iptc_tags(iptc)
     present_groups |= {group for group, datasets in _IPTC_GROUPS.items() if tags & datasets}
     return Metadata(
-        tuple(group for group in MetadataGroup if group in present_groups), position, orientation, taken
+        tuple(group for group in MetadataGroup if group in present_groups), position, orientation, captured
     )
 
 
@@ -100,8 +100,8 @@ def _from_exif(data: bytes) -> tuple[set[MetadataGroup], GeoPosition | None, int
     if 0x0201 in exif.thumbnail and exif.thumbnail[0x0201].filled:
         metadata_groups.add(MetadataGroup.THUMBNAIL)
     orientation = exif.image[0x0112].integer() if 0x0112 in exif.image else 1
-    taken = _day(exif.image[0x9003].value) if 0x9003 in exif.image else ""
-    return metadata_groups, _position(exif.gps), orientation if orientation in range(1, 9) else 1, taken
+    captured = _day(exif.image[0x9003].value) if 0x9003 in exif.image else ""
+    return metadata_groups, _position(exif.gps), orientation if orientation in range(1, 9) else 1, captured
 
 
 def _day(written: bytes) -> str:

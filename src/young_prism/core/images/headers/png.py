@@ -23,7 +23,7 @@ _RAW = b"Raw profile type "
 _MOST = 64_000_000
 """A compressed profile or text that unpacks to more than this is left alone."""
 
-_WANTED = frozenset(
+_CHUNKS_TO_READ = frozenset(
     {b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt", b"acTL", b"fcTL", b"tRNS", b"PLTE", b"fdAT"}
 )
 
@@ -73,7 +73,7 @@ def _walk(view: ByteView) -> _PngChunks:
     while at + 8 <= view.size:
         head = view.read(at, 8)
         length, name = int.from_bytes(head[:4], "big"), head[4:]
-        if name in _WANTED:
+        if name in _CHUNKS_TO_READ:
             if name == b"acTL" and before_pixels:
                 body = view.read(at + 8, 8)
                 # Plays of an animation, where 1 is the usual default of a still: 11.3.6.1.
