@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Callable
 
 
 def token(client) -> str:
@@ -14,16 +15,15 @@ def token(client) -> str:
 
 def look_again(client) -> None:
     client.post("/s/small-site/look", data={"csrf_token": token(client)})
-    for _ in range(300):
-        if not client.get("/s/small-site/look.json").json["going"]:
-            return
-        time.sleep(0.1)
-    raise AssertionError("the look did not end")
+    wait_for(lambda: not client.get("/s/small-site/look.json").json["going"])
 
 
-def wait_for(happened) -> None:
-    for _ in range(1800):
-        if happened():
-            return
-        time.sleep(0.1)
-    raise AssertionError("it did not happen")
+def wait_for(happened: Callable[[], object], limit_s: float = 50.0) -> None:
+    """Wait until something has happened; fail after `limit_s`, which is less than a test's time limit."""
+    end = time.monotonic() + limit_s
+    pause = 0.005
+    while not happened():
+        if time.monotonic() > end:
+            raise AssertionError(f"it did not happen within {limit_s:.0f} s")
+        time.sleep(pause)
+        pause = min(0.1, 1.5 * pause)

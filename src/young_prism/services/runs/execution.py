@@ -9,8 +9,10 @@ from pathlib import Path
 from young_prism.core.errors import ServeError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.build.options import BuildOptions
+from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.build.pipeline import build
 from young_prism.engine.build.request import BuildRequest
+from young_prism.engine.events import OnEvent
 from young_prism.engine.source.inspection import InspectionResult
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.dask import cluster_at
@@ -23,6 +25,9 @@ from young_prism.store.decisions import out_of, scope_of
 from young_prism.store.records import Run, Source
 from young_prism.store.states import RunState
 from young_prism.store.store import Store
+
+Build = Callable[[BuildRequest, BuildOptions, OnEvent], BuildOutcome]
+"""What builds: `engine.build.pipeline.build`, or a stand-in in tests of queues and states."""
 
 _BULK_NICE = 10
 """Niceness of the workers of runs that nobody waits for."""
@@ -38,12 +43,15 @@ class RunExecution:
         inspection: InspectionService,
         quick_pool: Pool,
         is_closing: Callable[[], bool],
+        *,
+        build: Build = build,
     ) -> None:
         self._store = store
         self._settings = settings
         self._inspection = inspection
         self._quick_pool = quick_pool
         self._is_closing = is_closing
+        self._build = build
 
     def execute(self, job: RunJob) -> None:
         """Execute the run of a job, up to its end or until it is stopped. Raises `YoungPrismError` where it fails."""
@@ -72,7 +80,7 @@ class RunExecution:
             self._store.runs.change(run.id, state=RunState.WAITING)
             return
         request = self._request(job, run, inspected)
-        outcome = build(request, self._options(job), recorder)
+        outcome = self._build(request, self._options(job), recorder)
         recorder.flush()
         if outcome.stopped and not recorder.requested_stop and self._resumes(job):
             self._store.runs.change(run.id, state=RunState.WAITING, live={})

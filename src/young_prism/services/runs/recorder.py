@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -102,18 +102,20 @@ class RunRecorder:
         pace: float | None = None,
         earlier: Mapping[str, str] | None = None,
         seconds: float = 0.0,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         """Record a run. `pace` is the seconds that a unit of work may take.
 
-        `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then.
+        `earlier` are the outcomes that it had before, by path, and `seconds` what it took until then. `clock` returns seconds.
         """
+        self._clock = clock
         self.requested_stop: RunState | None = None
         self._store = store
         self._run_id = run_id
         self._pace = pace
         self._seconds_before = seconds
         self.figures = RunFigures(recipe, verify=verify, earlier=earlier)
-        self._began = self._flushed = time.monotonic()
+        self._began = self._flushed = self._clock()
         self._live = LiveState()
         self._rows: list[dict[str, Any]] = []
         self._log: list[list[Any]] = []
@@ -125,7 +127,7 @@ class RunRecorder:
 
     def __call__(self, event: Event) -> None:
         """Take an event of the engine."""
-        now = time.monotonic()
+        now = self._clock()
         match event:
             case PlanReady():
                 self._planned(event)
@@ -152,11 +154,11 @@ class RunRecorder:
     def log(self, line: str) -> None:
         """Add a line to the run's log."""
         if len(self._log) < _LOG_LINES:
-            self._log.append([round(time.monotonic() - self._began, 1), line])
+            self._log.append([round(self._clock() - self._began, 1), line])
 
     def _planned(self, event: PlanReady) -> None:
         plan = event.plan
-        self._began = time.monotonic()
+        self._began = self._clock()
         failed = [left for left in plan.left_out if left.failed]
         self.figures.planned(event)
         self._rows += [_left_out_row(left) for left in plan.left_out]
@@ -212,7 +214,7 @@ class RunRecorder:
 
     def flush(self, state: RunState | None = None) -> bool:
         """Store what has come in since the last time; return whether it could be stored."""
-        self._flushed = time.monotonic()
+        self._flushed = self._clock()
         rows = self._rows
         values: dict[str, Any] = dict(self._counts)
         if len(self._log) != self._logged:
@@ -238,8 +240,8 @@ class RunRecorder:
         return True
 
     def _seconds(self) -> float:
-        halted = self._halted_s + (time.monotonic() - self._halted_since if self._halted_since else 0.0)
-        return time.monotonic() - self._began - halted
+        halted = self._halted_s + (self._clock() - self._halted_since if self._halted_since else 0.0)
+        return self._clock() - self._began - halted
 
     def _as_live(self) -> dict[str, Any]:
         live = self._live
@@ -258,7 +260,7 @@ class RunRecorder:
             "work": done,
             "left_s": None if left is None else round(left),
             "rate": round(sum(number for _, number in live.made) / over * 60),
-            "now": round(time.monotonic() - self._began, 1),
+            "now": round(self._clock() - self._began, 1),
         }
 
     def finish(self, result: BuildOutcome) -> None:

@@ -16,11 +16,12 @@ from young_prism import __version__
 from young_prism.core.errors import RecipeError, StoreError, YoungPrismError
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import write_recipe
+from young_prism.engine.build.pipeline import build
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.pool import Pool, default_jobs
 from young_prism.services.inspection import InspectionService
-from young_prism.services.runs.execution import RunExecution
+from young_prism.services.runs.execution import Build, RunExecution
 from young_prism.services.runs.queue import RunJob, RunQueue
 from young_prism.services.settings import Settings
 from young_prism.store import owners
@@ -43,12 +44,16 @@ OnRunEnded = Callable[[Source, int], None]
 class RunService:
     """Starts, stops and resumes runs. Quick runs and all others work on one thread each."""
 
-    def __init__(self, store: Store, settings: Settings, inspection: InspectionService) -> None:
+    def __init__(
+        self, store: Store, settings: Settings, inspection: InspectionService, *, build: Build = build
+    ) -> None:
         self._store = store
         self._queue = RunQueue()
         self._closing = threading.Event()
         self._quick_pool = Pool(settings.jobs or default_jobs(), settings.memory)
-        self._execution = RunExecution(store, settings, inspection, self._quick_pool, self._closing.is_set)
+        self._execution = RunExecution(
+            store, settings, inspection, self._quick_pool, self._closing.is_set, build=build
+        )
         self._on_ended: list[OnRunEnded] = []
         self._resume_interrupted()
         self._threads = [
@@ -85,10 +90,8 @@ class RunService:
             )
         load_watermarks(recipe, Path(source.folder))
         with self._queue.lock:
-            for job in self._queue.jobs_of(source.id) if only is None else ():
-                if not job.quick:
-                    return job.run_id
-            return self._add(source, recipe, origin, only)
+            active = self._active_run(source, bulk_only=True) if only is None else None
+            return self._add(source, recipe, origin, only) if active is None else active
 
     def start_for_uploads(self, source: Source, recipe: Recipe, *, origin: str, only: Sequence[str]) -> int:
         """Start a quick run for uploads, or add them to one that has not begun; return the number of the run."""
@@ -99,10 +102,10 @@ class RunService:
     def resume(self, source: Source, run: Run) -> int:
         """Resume a run that was paused, stopped, interrupted or failed; or return the active one of its source."""
         with self._queue.lock:
-            for job in self._queue.jobs_of(source.id):
-                return job.run_id
-            self._enqueue(source, run)
-        return run.id
+            active = self._active_run(source, bulk_only=False)
+            if active is None:
+                self._enqueue(source, run)
+        return run.id if active is None else active
 
     def stop(self, run_id: int, *, pause: bool = False) -> None:
         """Ask a run to stop, or to pause, after the items under way. What is made is kept."""
@@ -130,6 +133,14 @@ class RunService:
         for run in self._store.runs.mark_interrupted(owner=owners.SERVER):
             if run.state is RunState.INTERRUPTED and run.source_id in sources:
                 self._enqueue(sources[run.source_id], run)
+
+    def _active_run(self, source: Source, *, bulk_only: bool) -> int | None:
+        """Return the run that a source has; not one that has just ended and whose job is still to be taken off."""
+        for job in self._queue.jobs_of(source.id):
+            run = None if bulk_only and job.quick else self._store.runs.get(job.run_id)
+            if run and run.state.is_active:
+                return job.run_id
+        return None
 
     def _add(self, source: Source, recipe: Recipe, origin: str, only: Sequence[str] | None) -> int:
         run_id = self._store.runs.add(
