@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import shutil
 import threading
+from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
-from tests.support import pictures
+from tests.support import apps, pictures, workers
 from young_prism.engine.files import files_below
 from young_prism.engine.output.atomic import is_part
 from young_prism.engine.workers.environment import configure_worker
+from young_prism.engine.workers.handle import WorkerHandle
 
 configure_worker()  # tests call the core in this process
 
@@ -75,13 +76,23 @@ def nothing_left_behind(tmp_path: Path):
     assert not parts, f"a test left temporary files: {parts}"
 
 
-@pytest.fixture(scope="session")
-def painted(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The small source, painted once: that takes longer than most tests."""
-    return pictures.small_source(tmp_path_factory.mktemp("painted") / "site")
+@pytest.fixture(scope="session", autouse=True)
+def kept() -> Iterator[None]:
+    """Workers are kept between tests, apart from those of `own_workers`."""
+    with workers.kept_workers():
+        yield
+    apps.forget_kept()
+
+
+@pytest.fixture(autouse=True)
+def own_workers(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A test with the mark `own_workers` starts and ends its workers as the product does."""
+    if request.node.get_closest_marker("own_workers"):
+        monkeypatch.setattr(WorkerHandle, "open", workers._open)
+        monkeypatch.setattr(WorkerHandle, "close", workers._close)
 
 
 @pytest.fixture
-def source(painted: Path, tmp_path: Path) -> Path:
-    """A small source with every kind of picture in it, a copy for each test."""
-    return Path(shutil.copytree(painted, tmp_path / "site"))
+def source(tmp_path: Path) -> Path:
+    """A small source with every kind of picture in it, for each test."""
+    return pictures.small_source(tmp_path / "site")

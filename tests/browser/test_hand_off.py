@@ -13,13 +13,13 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.support import pictures
+from tests.support.apps import new_app
 from tests.support.barriers import barriers, too_wide
 from tests.support.builds import build
 from tests.support.servers import serving, wait_until_looked
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 RECIPE = Recipe(ladder=Ladder(widths=(200, 400, 800)), formats=pictures.QUICK)
@@ -39,7 +39,7 @@ def base(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="module")
 def address(base: Path) -> Iterator[str]:
-    app = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
+    app = new_app(base)
     parts = services_of(app)
     www = base / "www"
     row = parts.store.sources.add("Hills", www / "img", www / "pictures", base, pages_folder=www)

@@ -11,9 +11,9 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.support import pictures
+from tests.support.apps import new_app
 from tests.support.servers import serving, wait_until_looked
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 pytestmark = pytest.mark.browser
@@ -28,7 +28,7 @@ def long_list(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
         file = base / "site" / f"{number % 9}" / f"n{number:03d}.jpg"
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data[number % 3])
-    app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
+    app = new_app(base, jobs=2)
     parts = services_of(app)
     parts.inspections.request(parts.store.sources.add("Long", base / "site", None, base / "out"))
     wait_until_looked(app)

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import json
-import os
 import signal
 import socket
-import subprocess
 import sys
-import time
 import urllib.request
 import zipfile
 from pathlib import Path
@@ -17,6 +14,7 @@ import pytest
 
 from tests.support import pictures
 from tests.support.commands import command
+from tests.support.processes import ignored_interrupt, running
 
 RECIPE = "[ladder]\nwidths = [200]\n"
 
@@ -137,33 +135,20 @@ def test_control_c_stops_and_the_same_command_goes_on(tmp_path: Path) -> None:
     source.mkdir()
     for number in range(5):
         (source / f"{number}.jpg").write_bytes(pictures.jpeg(pictures.photo(1000, 667, number)))
-    arguments = [
-        sys.executable,
-        "-m",
-        "young_prism",
-        "build",
-        "--source",
-        source,
-        "--out",
-        tmp_path / "out",
-        "--jobs",
-        "1",
-    ]
-    with subprocess.Popen([*map(str, arguments)], stderr=subprocess.PIPE, text=True) as process:
-        assert process.stderr
-        for line in process.stderr:
-            if line.startswith("[1/"):
-                process.send_signal(signal.SIGINT)
-                break
-        rest = process.stderr.read()
-    assert process.returncode == 130, rest
-    assert "goes on from here" in rest
-    done = command(*arguments[3:], "--json")
+    arguments = ["build", "--source", source, "--out", tmp_path / "out", "--jobs", 1]
+    with running([sys.executable, "-m", "young_prism", *arguments]) as program:
+        program.wait_for_line("[1/")
+        assert program.end() == 130, program.text
+        assert "goes on from here" in program.text
+    done = command(*arguments, "--json")
     assert done.returncode == 0
     assert json.loads(done.stdout)["outcomes"]["reused"] > 0
 
 
-def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> None:
+@pytest.mark.parametrize("way", [signal.SIGINT, signal.SIGTERM])
+def test_serve_says_a_taken_port_answers_and_ends_also_where_ctrl_c_was_ignored_when_it_began(
+    tmp_path: Path, way: signal.Signals
+) -> None:
     with socket.socket() as used:
         used.bind(("127.0.0.1", 0))
         used.listen()
@@ -171,20 +156,13 @@ def test_serve_answers_says_a_taken_port_and_ends_cleanly(tmp_path: Path) -> Non
         refused = command("serve", "--port", port, "--data", tmp_path / "data")
     assert refused.returncode == 2
     assert f"Port {port} is taken" in refused.stderr and "--port" in refused.stderr
-    server = subprocess.Popen(
-        [sys.executable, "-m", "young_prism", "serve", "--port", "0", "--data", "data"], cwd=tmp_path,
-        stderr=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"},
-    )  # fmt: skip
-    assert server.stderr
-    address = server.stderr.readline().split()[4]
-    with urllib.request.urlopen(address) as page:
-        assert b"Add a folder of this machine" in page.read()
-    began = time.monotonic()
-    server.send_signal(signal.SIGINT)
-    rest = server.stderr.read()
-    assert server.wait(20) == 0, rest
-    assert "Traceback" not in rest and time.monotonic() - began < 15
-    server.stderr.close()
+    line = [sys.executable, "-m", "young_prism", "serve", "--port", 0, "--data", "data"]
+    with running(line, cwd=tmp_path, preexec_fn=ignored_interrupt) as program:
+        address = program.wait_for_line("http://").split()[4]
+        with urllib.request.urlopen(address, timeout=30) as page:
+            assert b"Add a folder of this machine" in page.read()
+        assert program.end(way) == 0, program.text
+        assert "Traceback" not in program.text
 
 
 def test_headers_alone_answer_what_needs_no_pixels(source: Path) -> None:

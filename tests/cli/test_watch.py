@@ -2,63 +2,31 @@
 
 from __future__ import annotations
 
+import os
 import shutil
-import signal
-import subprocess
 import sys
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
 
 import pytest
 
 from tests.support import pictures
-from young_prism.engine.intake.watch import FAILURES_FILE
+from tests.support.processes import Program, running
+from young_prism.engine.intake.watch import FAILURES_FILE, FileChanges, debounced_changes
 
-LIMIT_S = 40
 RECIPE = "[ladder]\nwidths = [60]\n[formats.photo]\njpeg = {}\nwebp = {}\n"
 
 
-class Watcher:
-    """The command in a process of its own, and what it said so far."""
-
-    def __init__(self, stderr: IO[str]) -> None:
-        self._stderr = stderr
-        self.lines: list[str] = []
-        self.rest = ""
-
-    def hears(self, part: str) -> str:
-        """Wait for a line with something in it."""
-        for line in self._stderr:
-            self.lines.append(line)
-            if part in line:
-                return line
-        raise AssertionError(f"never said {part}: {self.lines}")
-
-
 @contextmanager
-def watching(source: Path, out: Path, *options: str, names: str = "") -> Iterator[Watcher]:
+def watching(source: Path, out: Path, *options: str, names: str = "") -> Iterator[Program]:
     (source.parent / "site.toml").write_text(RECIPE + names)
     line = [sys.executable, "-m", "young_prism", "watch", "--source", source, "--out", out, "--jobs", "1"]
-    line += ["--recipe", source.parent / "site.toml", *options]
-    process = subprocess.Popen(line, stderr=subprocess.PIPE, text=True)
-    assert process.stderr
-    overdue = threading.Timer(LIMIT_S, process.kill)  # a line that never comes must not be waited for
-    overdue.start()
-    watcher = Watcher(process.stderr)
-    try:
-        watcher.hears("Watching")
-        yield watcher
-    finally:
-        overdue.cancel()
-        process.send_signal(signal.SIGINT)
-        watcher.rest = process.stderr.read()
-        process.wait(LIMIT_S)
-        process.stderr.close()
-    assert process.returncode == 0 and "Watched to the end" in watcher.rest, watcher.rest
+    with running([*line, "--recipe", source.parent / "site.toml", *options]) as program:
+        program.wait_for_line("Watching")
+        yield program
+        assert program.end() == 0 and "Watched to the end" in program.text, program.text
 
 
 @pytest.fixture
@@ -75,28 +43,24 @@ def test_what_is_dropped_is_made_when_it_is_whole_and_nothing_is_made_twice(
     data = pictures.jpeg(pictures.photo(200, 150, 2))
     with watching(source, out) as watcher:
         assert (out / "a-60w.jpg").is_file()
-        with (source / "slow.jpg").open("wb") as file:  # copied in two halves, with a pause
-            file.write(data[: len(data) // 2])
-            file.flush()
-            time.sleep(0.6)
-            file.write(data[len(data) // 2 :])
+        (source / "slow.jpg").write_bytes(data)
         for number in range(4):
             shutil.copy(source / "a.jpg", source / f"many-{number}.jpg")
-        assert "failed 0" in watcher.hears("changed: ")
+        assert "failed 0" in watcher.wait_for_line("changed: ")
         assert (out / "slow-60w.jpg").is_file() and (out / "many-3-60w.jpg").is_file()
         assert not (source / FAILURES_FILE).exists()
 
         (source / "bad.jpg").write_bytes(data[:400])
-        assert "failed 1" in watcher.hears("1 file changed: ")
+        assert "failed 1" in watcher.wait_for_line("1 file changed: ")
         assert "bad.jpg: " in (source / FAILURES_FILE).read_text()
         (source / "bad.jpg").unlink()
-        assert "failed 0" in watcher.hears("1 file changed: ")
+        assert "failed 0" in watcher.wait_for_line("1 file changed: ")
         assert not (source / FAILURES_FILE).exists()
     before = {file: file.stat().st_mtime_ns for file in out.glob("*.jpg")}
     with watching(source, out, "--remove-orphans") as watcher:
         assert any("made 0" in line for line in watcher.lines)
         (source / "slow.jpg").rename(source / "renamed.jpg")
-        watcher.hears("changed: ")
+        watcher.wait_for_line("changed: ")
         assert (out / "renamed-60w.jpg").is_file() and not (out / "slow-60w.jpg").exists()
     assert all(file.stat().st_mtime_ns == time for file, time in before.items() if file.exists())
 
@@ -105,7 +69,37 @@ def test_renditions_beside_their_originals_wake_nobody(source: Path) -> None:
     with watching(source, source, names='[names]\nlayout = "beside"\n') as watcher:
         assert (source / "a-60w.webp").is_file()
         (source / "b.jpg").write_bytes(pictures.jpeg(pictures.photo(120, 80, 5)))
-        watcher.hears("1 file changed")
+        watcher.wait_for_line("1 file changed")
         assert (source / "b-60w.webp").is_file()
-        time.sleep(2.5)
-    assert "changed" not in watcher.rest
+        (source / "c.jpg").write_bytes(pictures.jpeg(pictures.photo(120, 80, 6)))
+        assert "1 file changed" in watcher.wait_for_line("changed")  # and none of ours before it
+    assert watcher.text.count("changed") == 2
+
+
+def test_a_file_is_waited_for_until_it_is_whole_and_what_is_hidden_or_ours_wakes_nobody(source: Path) -> None:
+    """By a clock and by events of our own."""
+    now = 0.0
+    slow = source / "slow.jpg"
+
+    def happens(_root: Path, _stop: threading.Event) -> Iterator[FileChanges]:
+        nonlocal now
+        for second, written in enumerate([b"", b"half", b"half", b"whole", b"whole"]):
+            now = 0.6 * second
+            slow.write_bytes(written)
+            # The system reports the first change only; the stamps say that it goes on.
+            yield (
+                [(1, str(slow)), (1, str(source / ".hidden")), (1, str(source / "a-60w.jpg"))]
+                if not second
+                else []
+            )
+        for _ in range(3):
+            now += 0.6
+            os.utime(slow, (1, 1))
+            yield []
+
+    changes = debounced_changes(
+        source, lambda path: path == "a-60w.jpg", threading.Event(), events=happens, clock=lambda: now
+    )
+    assert next(changes) == set()
+    assert next(changes) == {"slow.jpg"} and slow.read_bytes() == b"whole" and now >= 3.6
+    assert list(changes) == []

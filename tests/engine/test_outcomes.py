@@ -5,11 +5,8 @@ from __future__ import annotations
 import io
 import json
 import os
-import signal
 import socket
-import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -17,6 +14,7 @@ import pytest
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.commands import command
+from tests.support.processes import running
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, VectorFormats, Webp
 from young_prism.core.recipe.ladder import Ladder
@@ -233,12 +231,8 @@ def test_ctrl_c_ends_a_command_with_130(site: Path, tmp_path: Path) -> None:
         "storage.FolderStorage.write = lambda *a: (print('writing', flush=True), time.sleep(0.5)); "
         "from young_prism.cli.main import main; main(sys.argv[1:])"
     )
-    line = [sys.executable, "-c", slow, "publish", str(tmp_path / "out"), str(tmp_path / "www")]
-    with subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
-        assert process.stdout and process.stdout.readline() == "writing\n"
-        process.send_signal(signal.SIGINT)
-        began = time.monotonic()
-        _, text = process.communicate(timeout=30)
-    assert process.returncode == 130 and "Traceback" not in text
-    assert time.monotonic() - began < 20
+    line = [sys.executable, "-c", slow, "publish", tmp_path / "out", tmp_path / "www"]
+    with running(line) as program:
+        program.wait_for_line("writing")
+        assert program.end() == 130 and "Traceback" not in program.text
     assert not (tmp_path / "www/manifest.json").exists()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -13,6 +12,7 @@ import pytest
 from PIL import Image
 
 from tests.support import pictures
+from tests.support.pages import wait_for
 from young_prism.core.errors import ChangedError, YoungPrismError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.naming.rule import WHOLE_FACET
@@ -173,19 +173,19 @@ def test_the_newest_page_is_served_first_and_a_page_that_was_left_is_not(
     long = [proof_request(tmp_path, original, f"avif-{quality}") for quality in range(40, 80)]
     proofs.request("first page", long)
     quick = proof_request(tmp_path, original, "jpeg-50")
-    result: ProofResult | YoungPrismError | None = None
-    for _ in range(300):
+
+    def second_page() -> ProofResult | YoungPrismError | None:
         proofs.request("first page", long)
-        (result,) = proofs.request("second page", [quick])
-        if result:
-            break
-        time.sleep(0.05)
-    assert isinstance(result, ProofResult)
+        return proofs.request("second page", [quick])[0]
+
+    assert isinstance(wait_for(second_page), ProofResult)
     assert sum(item is not None for item in proofs.request("first page", long)) < len(long) - 5
     proofs.leave("first page")
-    time.sleep(2.5)
+    wait_for(lambda: not proofs._handed)  # what a worker was at is made to its end
     files = len(list((tmp_path / "kept").rglob("*.avif")))
-    time.sleep(1.0)
+    third = proof_request(tmp_path, original, "jpeg-51")
+    wait_for(lambda: proofs.request("third page", [third])[0])
+    wait_for(lambda: not proofs._handed)
     assert len(list((tmp_path / "kept").rglob("*.avif"))) == files < len(long)
 
 
@@ -201,11 +201,7 @@ def test_what_cannot_be_decoded_is_an_answer_too(tmp_path: Path, proofs: ProofSe
     item = ProofRequest(
         str(tmp_path), broken, WHOLE_FACET, Size(300, 200), ProofTask.ENCODE, candidate_of("webp-50", {})
     )
-    for _ in range(200):
-        (result,) = proofs.request("page", [item])
-        if result:
-            break
-        time.sleep(0.05)
+    result = wait_for(lambda: proofs.request("page", [item])[0])
     assert (
         isinstance(result, YoungPrismError) and "ends in the middle" in result.what and result.file == "a.png"
     )

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.apps import new_store
 from tests.support.plans import planned
 from young_prism.core.errors import OutputError, StoreError
 from young_prism.core.plan.model import Plan, PlannedOriginal, SkippedOriginal
@@ -45,9 +46,11 @@ class Stage:
         self.recorder = self.record()
 
     def record(self, **options: object) -> RunRecorder:
+        """Begin to record the run."""
         return RunRecorder(self.store, self.run, Recipe(), verify=True, clock=lambda: self.now, **options)
 
     def stored(self) -> Run:
+        """Return the run as it is in the database."""
         run = self.store.runs.get(self.run)
         assert run
         return run
@@ -55,7 +58,7 @@ class Stage:
 
 @pytest.fixture
 def stage(tmp_path: Path) -> Iterator[Stage]:
-    store = Store(tmp_path / "a.sqlite3")
+    store = new_store(tmp_path / "a.sqlite3")
     store.sources.add("Site", tmp_path, None, tmp_path)
     yield Stage(store)
     store.close()

@@ -10,6 +10,7 @@ from typing import Any, cast
 
 import pytest
 
+from tests.support.apps import new_store
 from tests.support.pages import wait_for
 from young_prism.core.errors import OutputError
 from young_prism.engine.build.options import BuildOptions
@@ -23,7 +24,6 @@ from young_prism.services.settings import Settings
 from young_prism.store.decisions import recipe_of
 from young_prism.store.records import Source
 from young_prism.store.states import RunState
-from young_prism.store.store import Store
 
 LIMIT_S = 30
 
@@ -37,6 +37,7 @@ class Building:
         self.error: Exception | None = None
 
     def run(self) -> BuildOutcome:
+        """Last until the end."""
         while not self.end.wait(0.002):
             if self.options.is_cancelled():
                 return BuildOutcome(self.request.out / "manifest.json", stopped=True)
@@ -49,7 +50,7 @@ class Stage:
     """The run service over a database, with every build that it began."""
 
     def __init__(self, base: Path) -> None:
-        self.base, self.store = base, Store(base / "a.sqlite3")
+        self.base, self.store = base, new_store(base / "a.sqlite3")
         self.builds: list[Building] = []
         self.ended: list[int] = []
         self.services: list[RunService] = []
@@ -73,12 +74,15 @@ class Stage:
 
     @property
     def source(self) -> Source:
+        """The source of most runs."""
         return self.store.sources.by_id()[1]
 
     def start(self, *only: str) -> int:
+        """Start a run of the source, or of these originals."""
         return self.service.start(self.source, origin="page", only=only or None)
 
     def state(self, run: int) -> RunState:
+        """Return the state of a run."""
         record = self.store.runs.get(run)
         assert record
         return record.state
@@ -89,6 +93,7 @@ class Stage:
         return self.builds[number]
 
     def until(self, run: int, state: RunState) -> None:
+        """Wait for the state of a run."""
         wait_for(lambda: self.state(run) is state, LIMIT_S)
 
 

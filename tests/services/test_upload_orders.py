@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 
 from tests.support import pictures
+from tests.support.apps import new_store
 from young_prism.core.errors import DamagedError, DeskStateError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.selection.image_metadata import ImageMetadata
@@ -20,7 +21,6 @@ from young_prism.engine.intake.quick_render import QuickResult
 from young_prism.services.uploads.files import UploadFolders
 from young_prism.services.uploads.service import UploadService
 from young_prism.store.states import RunState, UploadState
-from young_prism.store.store import Store
 
 ONE, OTHER = (pictures.jpeg(pictures.photo(80, 60, seed)) for seed in (1, 2))
 BROKEN = DamagedError("The file ends in the middle of the picture.", remedy="Export it again.")
@@ -29,7 +29,7 @@ BROKEN = DamagedError("The file ends in the middle of the picture.", remedy="Exp
 @pytest.fixture
 def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
     """A desk whose workers do nothing by themselves: `heard` are those who wait to hear, `runs` what was asked for."""
-    store = Store(tmp_path / "a.sqlite3")
+    store = new_store(tmp_path / "a.sqlite3")
     events: list[Any] = []
     runs: list[list[str]] = []
 

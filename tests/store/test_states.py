@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.apps import new_store
 from young_prism.store.states import (
     ACTIVE_RUN_STATES,
     DELIVERY_TRANSITIONS,
@@ -21,7 +22,7 @@ from young_prism.store.store import Store
 
 @pytest.fixture
 def store(tmp_path: Path) -> Iterator[Store]:
-    store = Store(tmp_path / "a.sqlite3")
+    store = new_store(tmp_path / "a.sqlite3")
     store.sources.add("Site", tmp_path, None, tmp_path)
     yield store
     store.close()

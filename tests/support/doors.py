@@ -12,9 +12,9 @@ from typing import Any
 
 import httpx
 
+from tests.support.apps import new_app
 from young_prism.engine.intake.inbox import Limits
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import Services, services_of
 from young_prism.web.server import http_server
 
@@ -81,7 +81,7 @@ class Doors:
 
 @contextmanager
 def doors(base: Path, **settings: Any) -> Iterator[Doors]:
-    app = create_app(Settings(data=base / "data", roots=(base,), jobs=1, limits=LIMITS, **settings))
+    app = new_app(base, limits=LIMITS, **settings)
     parts = services_of(app)
     parts.store.recipes.add("Light", RECIPE)
     secret = parts.tokens.make("everything", EVERYTHING).secret

@@ -5,6 +5,9 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable
+from typing import TypeVar
+
+Happened = TypeVar("Happened")
 
 
 def token(client) -> str:
@@ -18,12 +21,13 @@ def look_again(client) -> None:
     wait_for(lambda: not client.get("/s/small-site/look.json").json["going"])
 
 
-def wait_for(happened: Callable[[], object], limit_s: float = 50.0) -> None:
-    """Wait until something has happened; fail after `limit_s`, which is less than a test's time limit."""
+def wait_for(happened: Callable[[], Happened], limit_s: float = 50.0) -> Happened:
+    """Wait until something is true and return it; fail after `limit_s`, which is less than a test's time limit."""
     end = time.monotonic() + limit_s
     pause = 0.005
-    while not happened():
+    while not (result := happened()):
         if time.monotonic() > end:
             raise AssertionError(f"it did not happen within {limit_s:.0f} s")
         time.sleep(pause)
         pause = min(0.1, 1.5 * pause)
+    return result

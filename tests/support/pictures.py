@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import io
 import struct
+import tempfile
 import zlib
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -78,6 +80,23 @@ def has_all_frames(file: Path) -> bool:
 
 def small_source(root: Path) -> Path:
     """Write a source with one picture of every kind; names with spaces, commas, accents and dots."""
+    for path, data in _small_source().items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_bytes(data)
+    return root
+
+
+@cache
+def _small_source() -> dict[str, bytes]:
+    """Paint the small source once: that takes longer than most tests."""
+    with tempfile.TemporaryDirectory() as folder:
+        root = _painted(Path(folder))
+        return {
+            path.relative_to(root).as_posix(): path.read_bytes() for path in root.rglob("*") if path.is_file()
+        }
+
+
+def _painted(root: Path) -> Path:
     (root / "deep" / "er").mkdir(parents=True)
     (root / "photo.jpg").write_bytes(jpeg(photo(900, 600), exif=camera_exif(has_place=True)))
     (root / "deep" / "sideways, été.jpg").write_bytes(

@@ -9,27 +9,17 @@ from typing import Any
 import pytest
 
 from tests.support import pictures
+from tests.support.apps import inspect_now, new_app
 from tests.support.servers import serving, wait_until_looked
-from young_prism.core.inspection.inspect import inspect_bytes
-from young_prism.engine.source.walk import scan
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 
 @pytest.fixture
 def app(source: Path, tmp_path: Path) -> Iterator[Any]:
     """The application with the small source in it, looked at."""
-    made = create_app(Settings(data=tmp_path / "data", roots=(tmp_path,), jobs=2))
-    parts = services_of(made)
-    row = parts.store.sources.add("Small site", source, tmp_path / "out", tmp_path)
-    # Looked at here and now: workers would take longer to start than all the rest of most tests takes.
-    result = scan(source)
-    seen = {
-        original.path: (original.stamp, inspect_bytes((source / original.path).read_bytes()))
-        for original in result.originals
-    }
-    parts.store.originals.save_inspection(row.id, seen, result.left_out, result.notes)
+    made = new_app(tmp_path, jobs=2)
+    inspect_now(made, services_of(made).store.sources.add("Small site", source, tmp_path / "out", tmp_path))
     yield made
     close_app(made)
 
@@ -42,7 +32,7 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     good = (site / "photo.jpg").read_bytes()
     (site / "broken.jpg").write_bytes(good[: len(good) // 2])
     (base / "empty").mkdir()
-    app = create_app(Settings(data=base / "data", roots=(base,), jobs=2))
+    app = new_app(base, jobs=2)
     parts = services_of(app)
     for name, folder in (("Small site", site), ("Empty", base / "empty")):
         row = parts.store.sources.add(name, folder, None, base / "out")

@@ -16,14 +16,14 @@ import pytest
 from moto.server import ThreadedMotoServer
 
 from tests.support import pictures
+from tests.support.apps import new_app
 from tests.support.builds import build
 from tests.support.pages import token
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.engine.source.walk import scan
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 RECIPE = Recipe(ladder=Ladder(widths=(100, 200)))
@@ -52,7 +52,7 @@ def storage() -> Iterator[str]:
 
 @pytest.fixture(scope="module")
 def client(root: Path, storage: str) -> Iterator[Any]:
-    app = create_app(Settings(data=root / "data", roots=(root / "site",), jobs=1, endpoints=(storage,)))
+    app = new_app(root, roots=(root / "site",), endpoints=(storage,))
     parts = services_of(app)
     row = parts.store.sources.add("Hill", root / "site", root / "out", root, pages_folder=root / "site")
     parts.store.sources.set_recipe(row.id, write_recipe(RECIPE))

@@ -17,12 +17,12 @@ from flask import got_request_exception
 from werkzeug.routing import Rule
 
 from tests.support import pictures
+from tests.support.apps import new_app
 from tests.support.builds import build
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.source.walk import scan
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 VALUES = (
@@ -72,7 +72,7 @@ def app(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     (site / "a.jpg").write_bytes(pictures.jpeg(pictures.photo(120, 80)))
     (site / "broken.jpg").write_bytes(b"\xff\xd8\xff")
     (site / "index.html").write_text('<img src="a.jpg">')
-    made = create_app(Settings(data=base / "data", roots=(base,), jobs=1))
+    made = new_app(base)
     made.config["WTF_CSRF_ENABLED"] = False
     parts = services_of(made)
     row = parts.store.sources.add("Site", site, site / "out", base, pages_folder=site)

@@ -14,10 +14,10 @@ from pathlib import Path
 import pytest
 
 from tests.support import pictures
+from tests.support.apps import new_app
 from tests.support.pages import token, wait_for
 from tests.support.servers import wait_until_looked
-from young_prism.services.settings import Settings
-from young_prism.web.app import close_app, create_app
+from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
 PHOTO = pictures.jpeg(pictures.photo(60, 40))
@@ -82,7 +82,7 @@ def test_a_refusal_is_a_problem_with_its_remedy(
 def test_limits_are_shown_before_they_are_hit_and_hold(tmp_path: Path) -> None:
     from young_prism.engine.intake.inbox import Limits
 
-    app = create_app(Settings(data=tmp_path / "data", jobs=1, limits=Limits(file_bytes=3_000, files=2)))
+    app = new_app(tmp_path, roots=(), limits=Limits(file_bytes=3_000, files=2))
     try:
         client = app.test_client()
         page = client.get("/").text

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import time
+import threading
 from pathlib import Path
 
 from tests.support import pictures
 from tests.support.doors import RECIPE, doors
+from tests.support.pages import wait_for
 from young_prism.engine.intake.watch import FAILURES_FILE
 
 
 def appears(file: Path) -> None:
-    for _ in range(300):
-        if file.exists():
-            return
-        time.sleep(0.1)
-    raise AssertionError(f"{file.name} did not appear")
+    wait_for(file.exists)
 
 
 def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_path: Path) -> None:
@@ -34,18 +31,11 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
         appears(site / FAILURES_FILE)
         assert "bad.jpg" in (site / FAILURES_FILE).read_text()
         (site / "bad.jpg").unlink()
-        for _ in range(200):
-            if not (site / FAILURES_FILE).exists():
-                break
-            time.sleep(0.1)
-        assert not (site / FAILURES_FILE).exists()
+        wait_for(lambda: not (site / FAILURES_FILE).exists())
         (site / "second.jpg").rename(site / "renamed.jpg")
         appears(out / "renamed-80w.jpg")
-        for _ in range(100):
-            if not list(out.glob("second-*")):
-                break
-            time.sleep(0.1)
-        assert not list(out.glob("second-*")) and (site / "renamed.jpg").exists()
+        wait_for(lambda: not list(out.glob("second-*")))
+        assert (site / "renamed.jpg").exists()
         assert "watched" in door.http.get("/").text
     (site / "third.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 3)))
     with doors(tmp_path) as door:
@@ -53,6 +43,4 @@ def test_a_source_that_is_watched_is_made_by_itself_and_by_the_next_server(tmp_p
         origins = {run.origin for run in door.parts.store.runs.newest()}
         assert origins == {"watcher"}
         door.parts.watchers.switch(door.parts.store.sources.by_slug("dropped"), on=False)
-        (site / "fourth.jpg").write_bytes(pictures.jpeg(pictures.photo(100, 80, 4)))
-        time.sleep(2.5)
-        assert not (out / "fourth-80w.jpg").exists()
+        assert not [thread for thread in threading.enumerate() if thread.name == "watcher"]

@@ -198,9 +198,11 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
     def stop(_number: int, _frame: FrameType | None) -> None:
         raise KeyboardInterrupt
 
-    signal.signal(signal.SIGTERM, stop)
-    name, number = (settings.hosts or (settings.listen,))[0], listener.getsockname()[1]
-    say(f"Young Prism is at http://{f'[{name}]' if ':' in name else name}:{number}/  (Ctrl-C ends it)")
+    # Both: a background job of a shell starts with SIGINT ignored.
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, stop)
+    name, port = (settings.hosts or (settings.listen,))[0], listener.getsockname()[1]
+    say(f"Young Prism is at http://{f'[{name}]' if ':' in name else name}:{port}/  (Ctrl-C ends it)")
     try:
         server.run()
     except KeyboardInterrupt:

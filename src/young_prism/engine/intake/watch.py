@@ -7,10 +7,11 @@ through. What is said is only a reason to look: a build decides by itself what i
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from threading import Event
+from typing import Any
 
 from watchfiles import watch
 
@@ -30,17 +31,13 @@ _POLL_INTERVAL_MS = 250
 _DEFAULT_SCOPE = Scope()
 
 
-def debounced_changes(source: Path, is_output: Callable[[str], bool], stop: Event) -> Iterator[set[str]]:
-    """Yield the paths below a folder that changed, each time that all of them have been quiet for a second.
+FileChanges = Iterable[tuple[Any, str]]
+"""Kind and absolute path of each change, as `watchfiles` gives them; empty when nothing happened for a while."""
 
-    The first set is empty: from then on nothing is missed, so what is there already is to be looked through then.
-    `mine` says which paths are our own work; hidden files and folders are passed over. Ends when `stop` is set.
-    """
-    root = source.resolve()
-    waiting: dict[str, FileStamp | None] = {}
-    since = time.monotonic()
-    begun = False
-    for changes in watch(
+
+def watch_folder(root: Path, stop: Event) -> Iterator[FileChanges]:
+    """Yield what the system says of a folder, every now and then, until `stop` is set."""
+    return watch(
         root,
         stop_event=stop,
         watch_filter=None,
@@ -49,7 +46,28 @@ def debounced_changes(source: Path, is_output: Callable[[str], bool], stop: Even
         rust_timeout=_POLL_INTERVAL_MS,
         yield_on_timeout=True,
         raise_interrupt=False,
-    ):
+    )
+
+
+def debounced_changes(
+    source: Path,
+    is_output: Callable[[str], bool],
+    stop: Event,
+    *,
+    events: Callable[[Path, Event], Iterable[FileChanges]] = watch_folder,
+    clock: Callable[[], float] = time.monotonic,
+) -> Iterator[set[str]]:
+    """Yield the paths below a folder that changed, each time that all of them have been quiet for a second.
+
+    The first set is empty: from then on nothing is missed, so what is there already is to be looked through then.
+    `is_output` says which paths are our own work; hidden files and folders are passed over. Ends when `stop` is set.
+    `events` and `clock` (seconds) are those of the system.
+    """
+    root = source.resolve()
+    waiting: dict[str, FileStamp | None] = {}
+    since = clock()
+    begun = False
+    for changes in events(root, stop):
         if not begun:
             begun = True
             yield set()
@@ -60,8 +78,8 @@ def debounced_changes(source: Path, is_output: Callable[[str], bool], stop: Even
         }
         now = {path: stamp_or_none(root / path) for path in {*waiting, *fresh}}
         if now != waiting or fresh:
-            waiting, since = now, time.monotonic()
-        elif waiting and time.monotonic() - since >= _QUIET_S:
+            waiting, since = now, clock()
+        elif waiting and clock() - since >= _QUIET_S:
             yield set(waiting)
             waiting = {}
 

@@ -36,7 +36,7 @@ DEFAULT_BYTES = 500_000_000
 
 @dataclass(slots=True)
 class _PageRequest:
-    proof_request: list[ProofRequest]
+    requests: list[ProofRequest]
     asked_at: float
 
 
@@ -161,9 +161,9 @@ class ProofService:
                 self._handed.discard(request.key)
                 waiting = self._pages.get(page)
                 if waiting:
-                    waiting.proof_request = [
+                    waiting.requests = [
                         proof_request
-                        for proof_request in waiting.proof_request
+                        for proof_request in waiting.requests
                         if proof_request.key != request.key
                     ]
 
@@ -175,7 +175,7 @@ class ProofService:
                 return None
             request = next(
                 proof_request
-                for proof_request in self._pages[page].proof_request
+                for proof_request in self._pages[page].requests
                 if proof_request.key not in self._handed
             )
             self._handed.add(request.key)
@@ -189,6 +189,6 @@ class ProofService:
         open_ones = [
             (page.asked_at, name)
             for name, page in self._pages.items()
-            if any(proof_request.key not in handed for proof_request in page.proof_request)
+            if any(proof_request.key not in handed for proof_request in page.requests)
         ]
         return max(open_ones)[1] if open_ones else None
