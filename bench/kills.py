@@ -18,8 +18,8 @@ import subprocess
 import sys
 import time
 from collections import Counter
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -39,6 +39,18 @@ _LONGEST_S = 120
 _START_S = 30.0
 _OF_WORKERS = 0.3
 """The share of kills that hit a worker rather than what it works for."""
+
+
+@contextmanager
+def _program(*line: object) -> Iterator[subprocess.Popen[bytes]]:
+    """Start a command that is not left running, whatever happens to who started it."""
+    with subprocess.Popen(
+        [*PROGRAM, *map(str, line)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    ) as process:
+        try:
+            yield process
+        finally:
+            process.kill()
 
 
 @dataclass
@@ -68,9 +80,7 @@ class Kills:
             landed += self._killed(activity, most_s, *line, workers=workers)
 
     def _killed(self, activity: str, most_s: float, *line: object, workers: bool) -> bool:
-        with subprocess.Popen(
-            [*PROGRAM, *map(str, line)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        ) as process:
+        with _program(*line) as process:
             worker = workers and self.chance.random() < _OF_WORKERS and self._first_worker(process)
             time.sleep(self.chance.uniform(0, 0.3) if worker else self.chance.uniform(0.2, most_s))
             landed = process.poll() is None
@@ -181,8 +191,8 @@ def server(kills: Kills, number: int) -> None:
     data, sent, recipes = kills.base / "data", {}, []
     for count in range(number + 1):
         port = faults.free_port()
-        line = [*PROGRAM, "serve", "--data", str(data), "--port", str(port), "--jobs", "1"]
-        with subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
+        line = ["serve", "--data", data, "--port", port, "--jobs", 1]
+        with _program(*line) as process:
             address = f"http://127.0.0.1:{port}"
             _until(lambda address=address: httpx.get(address).status_code == 200)
             last = count == number

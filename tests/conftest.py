@@ -1,8 +1,10 @@
-"""Shared fixtures, and guards that run for every test: no thread and no temporary file is left behind."""
+"""Shared fixtures, and guards: no test and no module leaves threads, processes, open files or temporary files."""
 
 from __future__ import annotations
 
-import threading
+import multiprocessing.util
+import shutil
+import tempfile
 from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
@@ -11,6 +13,7 @@ import pytest
 from hypothesis import settings
 
 from tests.support import apps, pictures, workers
+from tests.support.leftovers import check_nothing_is_left, resources
 from young_prism.engine.files import files_below
 from young_prism.engine.output.atomic import is_part
 from young_prism.engine.workers.environment import configure_worker
@@ -35,8 +38,6 @@ _LONGEST_FIRST = (
     "reference",
 )
 _BETWEEN_BROWSERS = 3
-_OUR_THREADS = ("runs", "inspections", "watcher", "messenger", "publishing")
-"""Threads that an application must have ended when it is closed."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -67,21 +68,40 @@ def history_of_its_own(tmp_path_factory: pytest.TempPathFactory, monkeypatch: py
 
 
 @pytest.fixture(autouse=True)
-def nothing_left_behind(tmp_path: Path):
-    before = set(threading.enumerate())
+def no_part_left(tmp_path: Path) -> Iterator[None]:
     yield
-    left = [t for t in set(threading.enumerate()) - before if t.is_alive() and t.name in _OUR_THREADS]
-    assert not left, f"a test left threads: {left}"
     parts = [entry.path for entry in files_below(tmp_path) if is_part(entry.name)]
     assert not parts, f"a test left temporary files: {parts}"
 
 
 @pytest.fixture(scope="session", autouse=True)
-def kept() -> Iterator[None]:
+def own_temporary_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Temporary files of this process and of all that it starts are in a folder of their own, which is removed at the end."""
+    tmp_path_factory.getbasetemp()  # stays where it always is, as does the folder of `multiprocessing`, which is used to the last
+    multiprocessing.util.get_temp_dir()
+    folder = apps.temporary_folder()
+    (folder / "tmp").mkdir()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("TMPDIR", str(folder / "tmp"))
+        patch.setattr(tempfile, "tempdir", None)
+        yield
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def idle_workers(own_temporary_folder: None) -> Iterator[None]:
     """Workers are kept between tests, apart from those of `own_workers`."""
     with workers.kept_workers():
         yield
-    apps.forget_kept()
+
+
+@pytest.fixture(scope="module", autouse=True)
+def nothing_left_by_module(idle_workers: None, tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """No module leaves threads, processes, open files or temporary files: what it opened for all its tests is closed too."""
+    base = tmp_path_factory.getbasetemp()
+    before = resources(base)
+    yield
+    check_nothing_is_left(base, before)
 
 
 @pytest.fixture(autouse=True)

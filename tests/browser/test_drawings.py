@@ -7,6 +7,7 @@ The vectors are of our own making, after SVG 2 (linking, scripting), CSS Syntax 
 from __future__ import annotations
 
 import io
+import re
 import subprocess
 import sys
 import threading
@@ -159,13 +160,14 @@ class _Heard(BaseHTTPRequestHandler):
     requested: tuple[str, ...] = ()
 
     def do_GET(self) -> None:
-        name = self.path.strip("/")
+        name, _, query = self.path.strip("/").partition("?")
         if name == "all":
+            side = query.removeprefix("side=") or "60"
             self.send_response(200)
             self.send_header("Content-Type", "text/html")
             self.end_headers()
             frames = "".join(
-                f"<iframe src=/{n} style='width:60px;height:60px;border:0'></iframe>"
+                f"<iframe src=/{n} style='width:{side}px;height:{side}px;border:0'></iframe>"
                 for n in range(len(type(self).files))
             )
             self.wfile.write(f"<!doctype html><body style='margin:0;font-size:0'>{frames}".encode())
@@ -211,10 +213,12 @@ def document(name: str, address: str) -> bytes:
 
 
 def open_all(page: Page, address: str, handler: type[_Heard], files: list[bytes]) -> set[int]:
-    """Show each drawing in a frame of its own, click into it, and return the numbers of those that loaded something."""
+    """Show each drawing in a frame of its own, click links and handlers, and return the numbers of those that loaded something."""
     handler.files, handler.requested = tuple(files), ()
     page.goto(f"{address}/all")
-    for frame in page.query_selector_all("iframe"):
+    for frame, text in zip(page.query_selector_all("iframe"), VECTORS.values(), strict=True):
+        if not re.search(r"<a[ >]|click", text or "", re.IGNORECASE):
+            continue
         box = frame.bounding_box()
         assert box
         page.mouse.click(box["x"] + 20, box["y"] + 20)
@@ -282,17 +286,26 @@ def test_ordinary_drawings_look_the_same(page: Page, server: tuple[str, type[_He
     assert len(drawings) > 30
     cleaned = {name: sanitise(data) for name, data in drawings.items()}
     assert any(item.removed for item in cleaned.values())
-    files = [part for name, data in drawings.items() for part in (data, cleaned[name].data)]
-    handler.files = tuple(files)
-    for number, name in enumerate(drawings):
-        before, after = (shot(page, f"{address}/{2 * number + part}") for part in (0, 1))
-        assert before.std() > 0, name
-        assert np.array_equal(before, after), name
+    page.set_viewport_size({"width": 3 * SIDE, "height": SIDE})
+    handler.files = tuple(drawings.values())
+    before = cells(page, address, len(drawings))
+    handler.files = tuple(item.data for item in cleaned.values())
+    after = cells(page, address, len(drawings))
+    for name, was, now in zip(drawings, before, after, strict=True):
+        assert was.std() > 0, name
+        assert np.array_equal(was, now), name
 
 
-def shot(page: Page, address: str) -> np.ndarray:
-    page.goto(address)
-    return np.asarray(Image.open(io.BytesIO(page.screenshot())).convert("RGB"))
+SIDE = 420
+"""Pixels in which the largest of the drawings has room."""
+
+
+def cells(page: Page, address: str, number: int) -> list[np.ndarray]:
+    """Show all drawings in one page, three in a row, and return the pixels of each."""
+    page.goto(f"{address}/all?side={SIDE}")
+    whole = np.asarray(Image.open(io.BytesIO(page.screenshot(full_page=True))).convert("RGB"))
+    corners = [(SIDE * (at // 3), SIDE * (at % 3)) for at in range(number)]
+    return [whole[top : top + SIDE, left : left + SIDE] for top, left in corners]
 
 
 def test_the_result_depends_on_the_drawing_alone() -> None:

@@ -11,17 +11,20 @@ import pytest
 from young_prism.core.audit.flags import Flag, flags_of
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Kind
-from young_prism.demo.catalogue import catalogue
+from young_prism.demo.catalogue import catalogue, painting_px
 from young_prism.demo.draw import draw_demo
 from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.pages import SiteReader
 from young_prism.engine.workers.pool import lazy_pool
 
+PAINTING_PX = 350
+"""A quarter of the usual size: what is tested here does not depend on detail."""
+
 
 @pytest.fixture(scope="module")
 def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
     target = tmp_path_factory.mktemp("demo") / "ottermoor"
-    draw_demo(target)
+    draw_demo(target, painting=PAINTING_PX)
     return target
 
 
@@ -84,6 +87,7 @@ def test_its_pages_use_its_pictures(site: Path, looks: InspectionResult) -> None
 
 
 def test_the_same_seed_draws_the_same_bytes(site: Path, tmp_path: Path) -> None:
+    painting_px.set(PAINTING_PX)
     for path in ("tickets/ticket.jpg", "panoramas/night-lights.jpg", "motion/climb.gif"):
         entry = next(entry for entry in catalogue() if entry.path == path)
         again = tmp_path / f"again{Path(path).suffix}"

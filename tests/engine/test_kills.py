@@ -1,4 +1,4 @@
-"""Thirty kills of `bench.kills`: nothing is lost, and the same bytes are there at the end."""
+"""Ten kills of `bench.kills`: nothing is lost, and the same bytes are there at the end. `make bench-kills` takes a thousand."""
 
 from __future__ import annotations
 
@@ -16,10 +16,10 @@ def kills(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Kills:
 
 
 def test_commands_that_are_killed_lose_nothing(kills: Kills) -> None:
-    builds(kills, 4)
-    assert sum(kills.killed.values()) >= 20
+    builds(kills, 1)
+    assert sum(kills.killed.values()) >= 5
 
 
 def test_a_server_that_is_killed_loses_nothing_that_it_said_was_saved(kills: Kills) -> None:
-    server(kills, 10)
-    assert sum(kills.killed.values()) >= 10
+    server(kills, 3)
+    assert sum(kills.killed.values()) >= 3

@@ -6,7 +6,6 @@ import shutil
 import subprocess
 import tempfile
 import threading
-import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
@@ -20,6 +19,7 @@ from waitress.server import create_server
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.faults import free_port
+from tests.support.pages import wait_for
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.accept import choose_variant, weights
 from young_prism.core.markup.server_rules import (
@@ -114,17 +114,18 @@ def _nothing(_environ: object, start_response: object) -> list[bytes]:
 
 def _ready(ports: list[int]) -> list[int]:
     for port in ports:
-        for _ in range(100):
-            try:
-                urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=2).close()
-            except urllib.error.HTTPError as error:
-                error.close()
-                break
-            except OSError:
-                time.sleep(0.1)
-            else:
-                break
+        wait_for(lambda port=port: _answers(port))
     return ports
+
+
+def _answers(port: int) -> bool:
+    try:
+        urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=2).close()
+    except urllib.error.HTTPError as error:
+        error.close()
+    except OSError:
+        return False
+    return True
 
 
 def ask(server: Server, path: str, **headers: str) -> tuple[int, dict[str, str], bytes]:

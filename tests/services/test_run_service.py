@@ -190,10 +190,10 @@ def test_a_preempted_run_that_is_stopped_meanwhile_does_not_resume(stage: Stage)
 
 def test_runs_of_two_sources_do_not_wait_for_a_quick_one_of_another(stage: Stage) -> None:
     (stage.base / "other").mkdir()
-    other = stage.store.sources.add("Other", stage.base / "other", stage.base / "other-out", stage.base)
+    second = stage.store.sources.add("Other", stage.base / "other", stage.base / "other-out", stage.base)
     longer = stage.start()
     stage.building(0)
-    quick = stage.service.start(other, origin="page", only=["a.jpg"])
+    quick = stage.service.start(second, origin="page", only=["a.jpg"])
     stage.building(1).end.set()
     stage.until(quick, RunState.DONE)
     assert not stage.builds[0].options.is_cancelled()

@@ -23,22 +23,24 @@ from young_prism.web.context import services_of
 
 
 @cache
-def _kept() -> Path:
-    """Return a folder of this process, with a new database."""
-    folder = Path(tempfile.mkdtemp(prefix="young-prism-tests-"))
+def _shared_folder() -> Path:
+    """Return a folder of this process, with a new database in it."""
+    folder = temporary_folder() / "shared"
+    folder.mkdir()
     Store(folder / DATABASE).close()
     return folder
 
 
-def forget_kept() -> None:
-    """Remove what was kept, at the end."""
-    shutil.rmtree(_kept(), ignore_errors=True)
+@cache
+def temporary_folder() -> Path:
+    """Return a folder of this process for all that is temporary, short enough for the addresses of sockets."""
+    return Path(tempfile.mkdtemp(prefix="young-prism-tests-"))
 
 
 def new_store(file: Path) -> Store:
     """Return an empty store in a new database."""
     file.parent.mkdir(parents=True, exist_ok=True)
-    shutil.copyfile(_kept() / DATABASE, file)
+    shutil.copyfile(_shared_folder() / DATABASE, file)
     return Store(file)
 
 
@@ -47,9 +49,9 @@ def new_app(base: Path, **settings: Any) -> Flask:
     values = Settings(**{"data": base / "data", "roots": (base,), "jobs": 1, **settings})
     if not values.database.exists():
         values.data.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(_kept() / DATABASE, values.database)
+        shutil.copyfile(_shared_folder() / DATABASE, values.database)
     app = create_app(values)
-    app.jinja_env.bytecode_cache = FileSystemBytecodeCache(str(_kept()))
+    app.jinja_env.bytecode_cache = FileSystemBytecodeCache(str(_shared_folder()))
     return app
 
 

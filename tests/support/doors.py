@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from typing import Any
 import httpx
 
 from tests.support.apps import new_app
+from tests.support.pages import wait_for
 from young_prism.engine.intake.inbox import Limits
 from young_prism.web.app import close_app
 from young_prism.web.context import Services, services_of
@@ -67,12 +67,9 @@ class Doors:
 
     def made(self, upload: str) -> dict[str, Any]:
         """Wait until an upload is not being made any more."""
-        for _ in range(600):
-            result = self.http.get(f"/api/v1/uploads/{upload}").json()
-            if result["state"] != "working":
-                return dict(result)
-            time.sleep(0.05)
-        raise AssertionError("it was not made")
+        where = f"/api/v1/uploads/{upload}"
+        wait_for(lambda: self.http.get(where).json()["state"] != "working")
+        return dict(self.http.get(where).json())
 
     def tag(self, upload: str) -> dict[str, str]:
         """Return the header that names an upload's state."""

@@ -8,14 +8,14 @@ import socket
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from functools import cache
 from io import BytesIO
 from pathlib import Path
 
 import psutil
-from PIL import Image
+from PIL import Image, ImageChops
 
 from tests.support import pictures
 
@@ -30,13 +30,19 @@ jpeg = {}
 
 
 def photos(folder: Path, number: int = 8) -> Path:
-    """Paint a few photographs, each with two renditions of a second at most."""
+    """Write a few photographs that differ, of one painting."""
     folder.mkdir(parents=True)
+    painting = _painting()
     for seed in range(number):
-        picture = pictures.photo(400 + 20 * seed, 300, seed)
+        picture = ImageChops.offset(painting, 7 * seed).crop((0, 0, 400 + 20 * (seed % 8), 300))
         (folder / f"photo-{seed}.jpg").write_bytes(pictures.jpeg(picture))
     (folder.parent / "recipe.toml").write_text(RECIPE)
     return folder
+
+
+@cache
+def _painting() -> Image.Image:
+    return pictures.photo(540, 300)
 
 
 def command(source: Path, out: Path, *more: str) -> list[str]:
@@ -104,21 +110,22 @@ def watched(out: Path) -> Iterator[list[str]]:
     over = threading.Event()
 
     def read() -> None:
-        seen: set[tuple[str, int]] = set()
+        seen: set[tuple[str, int, int, int]] = set()
         while not over.is_set():
             for path in list(out.rglob("*")) if out.is_dir() else []:
                 if path.suffix not in (".avif", ".webp", ".jpg", ".png"):
                     continue
                 try:
-                    data = path.read_bytes()
+                    data, status = path.read_bytes(), path.stat()
                 except OSError:
                     continue
-                if (str(path), hash(data)) not in seen:
-                    seen.add((str(path), hash(data)))
+                key = (str(path), status.st_ino, status.st_mtime_ns, len(data))
+                if key not in seen:
+                    seen.add(key)
                     fault = _fault(data)
                     if fault:
                         faults.append(f"{path.name}: {fault}")
-            time.sleep(0.005)
+            over.wait(0.02)
 
     thread = threading.Thread(target=read, name="reader")
     thread.start()

@@ -21,13 +21,18 @@ def look_again(client) -> None:
     wait_for(lambda: not client.get("/s/small-site/look.json").json["going"])
 
 
-def wait_for(happened: Callable[[], Happened], limit_s: float = 50.0) -> Happened:
-    """Wait until something is true and return it; fail after `limit_s`, which is less than a test's time limit."""
+def wait_for(
+    happened: Callable[[], Happened], limit_s: float = 50.0, *, describe: Callable[[], object] = lambda: ""
+) -> Happened:
+    """Wait until something is true and return it.
+
+    Fails after `limit_s`, which is less than a test's time limit, and then says what `describe` returns.
+    """
     end = time.monotonic() + limit_s
     pause = 0.005
     while not (result := happened()):
         if time.monotonic() > end:
-            raise AssertionError(f"it did not happen within {limit_s:.0f} s")
+            raise AssertionError(f"it did not happen within {limit_s:.0f} s {describe()}")
         time.sleep(pause)
         pause = min(0.1, 1.5 * pause)
     return result

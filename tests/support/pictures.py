@@ -8,6 +8,7 @@ import struct
 import tempfile
 import zlib
 from functools import cache
+from importlib.util import find_spec
 from pathlib import Path
 
 import numpy as np
@@ -127,12 +128,16 @@ def hashes(root: Path) -> dict[str, str]:
     }
 
 
+def _package(name: str) -> Path:
+    spec = find_spec(name)
+    assert spec and spec.origin
+    return Path(spec.origin).parent
+
+
 def real_pictures() -> list[Path]:
     """The photographs and graphics in the wheels of scikit-image and scikit-learn."""
-    import skimage
-    import sklearn
-
-    folders = [Path(skimage.__file__).parent / "data", Path(sklearn.__file__).parent / "datasets" / "images"]
+    # Found and not imported: that takes seconds, in each process that collects tests.
+    folders = [_package("skimage") / "data", _package("sklearn") / "datasets" / "images"]
     endings = {".png", ".jpg", ".gif", ".tif"}
     return sorted(path for folder in folders for path in folder.iterdir() if path.suffix in endings)
 

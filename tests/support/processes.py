@@ -38,7 +38,7 @@ class Program:
     def wait_for_line(self, part: str) -> str:
         """Wait for a further line with `part` in it, and return it."""
 
-        def found() -> bool:
+        def has_line() -> bool:
             while self._seen < len(self.lines):
                 self._seen += 1
                 if part in self.lines[self._seen - 1]:
@@ -47,7 +47,7 @@ class Program:
                 raise AssertionError(f"it ended and never printed “{part}”:\n{self.text}")
             return False
 
-        self._within_limit(found)
+        self._within_limit(has_line)
         return self.lines[self._seen - 1]
 
     def end(self, way: signal.Signals = signal.SIGINT) -> int:

@@ -3,24 +3,24 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
 import waitress
 
+from tests.support.pages import wait_for
 from young_prism.web.context import services_of
 
 
 def wait_until_looked(app: Any) -> None:
     parts = services_of(app)
-    for _ in range(300):
-        sources = parts.store.sources.all()
-        if all(source.looked_at and parts.inspections.progress.get(source.id) is None for source in sources):
-            return
-        time.sleep(0.1)
-    raise AssertionError("the look did not end")
+
+    def looked() -> bool:
+        going = parts.inspections.progress
+        return all(row.looked_at and going.get(row.id) is None for row in parts.store.sources.all())
+
+    wait_for(looked)
 
 
 @contextmanager

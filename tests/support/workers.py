@@ -46,6 +46,11 @@ def kept_workers() -> Iterator[None]:
     end_idle_workers()
 
 
+def idle_processes() -> set[int]:
+    """Return the process numbers of the workers that nobody needs."""
+    return {pid for pool, *_ in _idle for pid in pool._pool_manager.worker_manager.workers}
+
+
 def end_idle_workers() -> None:
     """End the workers that nobody needs."""
     while _idle:

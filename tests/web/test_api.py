@@ -14,6 +14,7 @@ from PIL import Image
 from tests.support import pictures
 from tests.support.commands import command
 from tests.support.doors import Doors, doors
+from tests.support.pages import wait_for
 from young_prism.client import Client, Refused
 
 PHOTO = pictures.jpeg(pictures.photo(200, 150))
@@ -186,10 +187,9 @@ def test_runs_are_started_followed_and_stopped_and_recipes_are_read_and_checked(
     door.send(pictures.jpeg(pictures.photo(64, 64, 91)), name="run.jpg")
     run = door.http.post("/api/v1/runs", json={"source": "light"})
     assert run.status_code == 202
-    for _ in range(300):
-        now = door.http.get(run.headers["Location"]).json()
-        if now["over"]:
-            break
+    wait_for(lambda: door.http.get(run.headers["Location"]).json()["over"])
+    now = door.http.get(run.headers["Location"]).json()
+    assert now["state"] == "done", now
     assert door.http.post(f"{run.headers['Location']}/stop").status_code == 200
     assert now["source"] == "light" and now["origin"] == "api"
     assert door.http.get("/api/v1/runs", params={"source": "light"}).json()["items"][0]["id"] >= now["id"]

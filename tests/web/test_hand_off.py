@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import time
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,7 +17,7 @@ from moto.server import ThreadedMotoServer
 from tests.support import pictures
 from tests.support.apps import new_app
 from tests.support.builds import build
-from tests.support.pages import token
+from tests.support.pages import token, wait_for
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
 from young_prism.core.recipe.toml import write_recipe
@@ -153,12 +152,9 @@ def test_a_page_publishes_to_a_storage_that_the_server_was_started_with(
         and "\n" not in sent.headers["Location"]
         and "x=" not in sent.headers["Location"]
     )
-    for _ in range(200):
-        state = client.get("/s/hill/hand-off/publish/state").json
-        if state["over"]:
-            break
-        time.sleep(0.05)
-    assert state == {"over": True, "done": 6, "total": 6}
+    state = "/s/hill/hand-off/publish/state"
+    wait_for(lambda: client.get(state).json["over"])
+    assert client.get(state).json == {"over": True, "done": 6, "total": 6}
     keys = {"aws_access_key_id": "any", "aws_secret_access_key": "any", "region_name": "us-east-1"}
     result = boto3.client("s3", endpoint_url=storage, **keys).head_object(
         Bucket="pictures", Key="site/hill-100w.jpg"

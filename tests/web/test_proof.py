@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-import time
 from typing import Any
 
 import pytest
 
+from tests.support.pages import wait_for
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.web.context import services_of
 
@@ -88,11 +88,9 @@ def test_a_candidate_a_band_and_sharpening_are_written_down(app: Any) -> None:
 
 
 def test_others_come_with_the_worst_first(app: Any) -> None:
-    for _ in range(300):
-        answer = get(app, "/others/state?original=photo.jpg&setting=webp-30&width=400").json
-        if answer["done"]:
-            break
-        time.sleep(0.1)
+    state = "/others/state?original=photo.jpg&setting=webp-30&width=400"
+    wait_for(lambda: get(app, state).json["done"])
+    answer = get(app, state).json
     scores = [float(item) for item in re.findall(r"<strong>([\d.]+)</strong>", answer["html"])]
     assert len(scores) == 2 and scores == sorted(scores)
     assert answer["html"].count("<image") == 4

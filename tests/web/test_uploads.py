@@ -7,7 +7,6 @@ import hashlib
 import http.client
 import io
 import socket
-import time
 import zipfile
 from pathlib import Path
 
@@ -176,11 +175,10 @@ def test_an_upload_cut_off_half_way_leaves_nothing(live: str) -> None:
     again = http.client.HTTPConnection(host, int(port))
     again.request("POST", "/s/cut/uploads/known", '[{"path": "a.jpg", "sha256": "00"}]', {"X-CSRFToken": csrf, "Cookie": cookie, "Content-Type": "application/json"})  # fmt: skip
     assert again.getresponse().read().strip() == b"[null]"
-    for _ in range(100):
+
+    def intake() -> str:
         again.request("GET", "/s/cut/intake", headers={"Cookie": cookie})
-        seen = again.getresponse().read().decode()
-        if "Looking at" not in seen:
-            break
-        time.sleep(0.1)
+        return again.getresponse().read().decode()
+
+    wait_for(lambda: "No image in here yet" in intake())
     again.close()
-    assert "No image in here yet" in seen

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import threading
-import time
 from pathlib import Path
 
 import pytest
 
 from tests.support import pictures
 from tests.support.doors import doors
+from tests.support.pages import wait_for
 from young_prism.cli.receive_webhooks import receiver
 from young_prism.core.errors import AccessError
 from young_prism.services import webhooks
@@ -46,11 +46,8 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
         thread.start()
         try:
             result = door.send(pictures.jpeg(pictures.photo(80, 60)), title="Told")
-            for _ in range(100):
-                [message] = door.parts.store.webhooks.deliveries()
-                if message.state == "sent":
-                    break
-                time.sleep(0.1)
+            wait_for(lambda: door.parts.store.webhooks.deliveries()[0].state == "sent")
+            [message] = door.parts.store.webhooks.deliveries()
         finally:
             stand_in.shutdown()
             thread.join()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,9 @@ Save = Callable[[Path], None]
 OCEAN = ((48.0, 52.0, 31.75), (123.0, 23.0, 33.07))
 """Degrees, minutes, seconds south and west: mid-ocean, far from any coast."""
 
+painting_px: ContextVar[int] = ContextVar("painting_px", default=1400)
+"""The longest side of a painting, before it is brought to camera size. Tests paint smaller, since this takes most of the time."""
+
 
 @dataclass(frozen=True)
 class DemoOriginal:
@@ -46,9 +50,9 @@ class DemoOriginal:
 def _painting(
     seed: int, size: tuple[int, int], light: Light, **options: bool | float
 ) -> tuple[np.random.Generator, Array]:
-    """Paint at no more than 1400 pixels across; `finish` brings it to camera size."""
+    """Paint at no more than `painting_px` across; `finish` brings it to camera size."""
     rng = np.random.default_rng(seed)
-    scale = min(1.0, 1400 / max(size))
+    scale = min(1.0, painting_px.get() / max(size))
     width, height = round(size[0] * scale), round(size[1] * scale)
     return rng, landscape(rng, width, height, light, **options)  # type: ignore[arg-type]
 
