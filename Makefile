@@ -6,6 +6,9 @@ PY := .venv/bin/python
 BENCHES := fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
 STATIC := src/young_prism/web/static
 
+# Compiled modules are kept: without them every process that is started compiles all of them again.
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: demo demo-reset dependencies lock test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run

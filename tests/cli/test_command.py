@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.support import pictures
+from tests.support import faults, pictures
 from tests.support.commands import command
 from tests.support.processes import ignored_interrupt, running
 
@@ -131,11 +131,9 @@ def test_a_recipe_is_printed_in_full_and_read_back(tmp_path: Path) -> None:
 
 
 def test_control_c_stops_and_the_same_command_goes_on(tmp_path: Path) -> None:
-    source = tmp_path / "site"
-    source.mkdir()
-    for number in range(5):
-        (source / f"{number}.jpg").write_bytes(pictures.jpeg(pictures.photo(1000, 667, number)))
-    arguments = ["build", "--source", source, "--out", tmp_path / "out", "--jobs", 1]
+    source = faults.photos(tmp_path / "site", 12)
+    recipe = tmp_path / "recipe.toml"
+    arguments = ["build", "--source", source, "--out", tmp_path / "out", "--recipe", recipe, "--jobs", 1]
     with running([sys.executable, "-m", "young_prism", *arguments]) as program:
         program.wait_for_line("[1/")
         assert program.end() == 130, program.text

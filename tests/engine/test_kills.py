@@ -1,4 +1,4 @@
-"""Ten kills of `bench.kills`: nothing is lost, and the same bytes are there at the end. `make bench-kills` takes a thousand."""
+"""A few kills of `bench.kills`: nothing is lost, and the same bytes are there at the end. `make bench-kills` takes a thousand."""
 
 from __future__ import annotations
 
@@ -21,5 +21,5 @@ def test_commands_that_are_killed_lose_nothing(kills: Kills) -> None:
 
 
 def test_a_server_that_is_killed_loses_nothing_that_it_said_was_saved(kills: Kills) -> None:
-    server(kills, 3)
-    assert sum(kills.killed.values()) >= 3
+    server(kills, 2)
+    assert sum(kills.killed.values()) >= 2

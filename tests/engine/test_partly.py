@@ -33,7 +33,7 @@ RECIPE = """
 [ladder]
 widths = [30, 60]
 [formats.photo]
-avif = { effort = 0 }
+webp = { effort = 0 }
 jpeg = {}
 [formats.graphic]
 webp = { effort = 0 }
@@ -221,14 +221,14 @@ def out_of_scope(site: Site) -> None:
 
 def rendition_gone(site: Site) -> None:
     files = sorted(faults.results(site.outs[0]))
-    path = site.random.choice([file for file in files if file.endswith((".avif", ".jpg"))])
+    path = site.random.choice([file for file in files if file.endswith((".webp", ".jpg"))])
     for out in site.outs:
         (out / path).unlink()
 
 
 def rendition_of_somebody_else(site: Site) -> None:
     files = sorted(faults.results(site.outs[0]))
-    path = site.random.choice([file for file in files if file.endswith((".avif", ".jpg"))])
+    path = site.random.choice([file for file in files if file.endswith((".webp", ".jpg"))])
     for out in site.outs:
         (out / path).write_bytes(b"mine")
 

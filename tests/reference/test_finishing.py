@@ -376,7 +376,7 @@ def test_squeezed_files_have_the_same_pixels() -> None:
         **{
             file.name: file.read_bytes()
             for file in pictures.real_pictures()
-            if file.suffix in (".jpg", ".png")
+            if file.suffix in (".jpg", ".png") and file.stat().st_size < 300_000
         },
     }
     smaller = 0

@@ -199,7 +199,7 @@ def further(store: Store, number: int, before: int) -> bool:
 
 
 def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: Path) -> None:
-    source = faults.photos(tmp_path / "site", 10)
+    source = faults.photos(tmp_path / "site", 6)
     recipe = read_recipe(faults.RECIPE)
     build(source, tmp_path / "undisturbed", recipe, options=BuildOptions(jobs=2))
     data, out = tmp_path / "data", tmp_path / "out"
@@ -210,7 +210,7 @@ def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: 
     )  # as a server leaves it that is killed at once
     program = str(Path(sys.executable).parent / "young-prism")
     with faults.watched(out) as seen:
-        for last in (False, False, True):
+        for last in (False, True):
             line = [program, "serve", "--data", str(data), "--port", str(faults.free_port()), "--jobs", "2"]
             with subprocess.Popen(line, stderr=subprocess.DEVNULL) as server:
                 before = store.runs.get(number).originals_done
