@@ -34,7 +34,9 @@ def _shared_folder() -> Path:
 @cache
 def temporary_folder() -> Path:
     """Return a folder of this process for all that is temporary, short enough for the addresses of sockets."""
-    return Path(tempfile.mkdtemp(prefix="young-prism-tests-"))
+    folder = Path(tempfile.mkdtemp(prefix="young-prism-tests-"))
+    folder.chmod(0o711)  # servers that tests start read what is in it as somebody else
+    return folder
 
 
 def new_store(file: Path) -> Store:
