@@ -9,7 +9,7 @@ STATIC := src/young_prism/web/static
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -42,13 +42,30 @@ lock: | .venv/bin/python
 	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --upgrade -o requirements/run.txt
 	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in --extra dev $(LOCK) --upgrade -o requirements/dev.txt
 
-test: .venv/.test
-	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file nginx:nginx-light apache2:apache2-bin git:git
-	@$(MAKE) --no-print-directory --jobs=2 lint run-tests  # tests wait often enough for both
+# Says how long the installation took, which is not the tests' time.
+test:
+	@begun=$$(date +%s); $(MAKE) --no-print-directory test-tools && echo "Installed what the tests need in $$(( $$(date +%s) - begun )) s."
+	@$(MAKE) --no-print-directory --jobs=2 lint run-tests
 
-.PHONY: run-tests
+test-tools: .venv/.test
+	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin file:file nginx:nginx-light apache2:apache2-bin git:git
+
 run-tests: .venv/.test
 	@.venv/bin/pytest
+
+# The quick loop: no browser, no server, nothing that wants root.
+check: .venv/.test
+	@$(MAKE) --no-print-directory --jobs=2 lint unit-tests
+
+unit-tests: .venv/.test
+	@.venv/bin/pytest -n 1 tests/core tests/services tests/store
+
+# How much of the code tests reach, by package; fails where one falls by more than two points below docs/contributing.md.
+coverage: test-tools
+	@rm -rf .coverage && mkdir .coverage
+	@.venv/bin/coverage run -m pytest --timeout 300
+	@.venv/bin/coverage combine --quiet
+	@$(PY) -m tools.coverage_by_package
 
 lint: .venv/.test
 	.venv/bin/ruff check .

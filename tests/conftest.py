@@ -14,6 +14,7 @@ from hypothesis import settings
 
 from tests.support import apps, pictures, workers
 from tests.support.leftovers import check_nothing_is_left, resources
+from tests.support.limits import TEST_S, limit
 from young_prism.engine.files import files_below
 from young_prism.engine.output.atomic import is_part
 from young_prism.engine.workers.environment import configure_worker
@@ -38,6 +39,13 @@ _LONGEST_FIRST = (
     "reference",
 )
 _BETWEEN_BROWSERS = 3
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_configure(config: pytest.Config) -> None:
+    """Give tests more time where other programs keep the machine busy, unless somebody said how much."""
+    if config.option.timeout is None:
+        config.option.timeout = limit(TEST_S)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from tests.support.limits import limit
 from tests.web.conftest import live  # noqa: F401  (a fixture)
 
-expect.set_options(timeout=20_000)  # a busy machine is no mistake
+expect.set_options(timeout=limit(20) * 1000)
 
 
 @pytest.fixture(scope="session")
@@ -22,6 +23,7 @@ def browser() -> Iterator[Browser]:
 def page(browser: Browser) -> Iterator[Page]:
     """A page on which no script error and no request to another machine goes unnoticed."""
     context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context.set_default_timeout(limit(30) * 1000)
     page = context.new_page()
     trouble: list[str] = []
     page.on("pageerror", lambda error: trouble.append(str(error)))

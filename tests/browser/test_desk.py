@@ -61,7 +61,7 @@ def test_a_picture_from_the_phone_becomes_markup_by_touch(phone: Page, door: Doo
     expect(phone.get_by_text("the-car-climbs-out-of-the-…")).to_be_visible()
     phone.get_by_role("button", name="Keep it").tap()
     expect(phone.get_by_role("heading", level=1)).to_have_text("The car climbs out of the")
-    expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible(timeout=20_000)
+    expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible()
     markup = phone.locator("#snippet").inner_text()
     assert 'alt="The car climbs out of the fog, its lamps lit"' in markup
     assert "/media/light/the-car-climbs-out-of-the-" in markup
@@ -96,12 +96,12 @@ def test_another_file_is_sent_for_one_that_is_damaged_without_loading_the_page(
     damaged.write_bytes(picture.read_bytes()[:-2000])
     phone.goto(f"{door.address}/desk?source=light")
     phone.get_by_label("Choose pictures").set_input_files(damaged)
-    expect(phone.get_by_text("ends in the middle of the picture")).to_be_visible(timeout=20_000)
+    expect(phone.get_by_text("ends in the middle of the picture")).to_be_visible()
     phone.get_by_label("Title").fill("Whole at last")
     phone.get_by_role("button", name="Keep it").tap()
     expect(phone.get_by_role("heading", level=1)).to_have_text("Whole at last")
     phone.get_by_label("Send another file for it").set_input_files(picture)
-    expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible(timeout=20_000)
+    expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible()
     expect(phone.get_by_label("Replace it with a better one")).to_be_attached()
     assert "whole-at-last-" in phone.locator("#snippet").inner_text()
 
@@ -116,14 +116,14 @@ def test_a_picture_is_found_replaced_withdrawn_and_brought_back(
     expect(page.get_by_text("300 × 200 px")).to_be_visible()
     with page.expect_navigation():
         page.get_by_label("Replace it with a better one").set_input_files(picture)
-    expect(page.get_by_text("640 × 480 px")).to_be_visible(timeout=20_000)
-    expect(page.get_by_role("button", name="Copy the markup")).to_be_visible(timeout=20_000)
+    expect(page.get_by_text("640 × 480 px")).to_be_visible()
+    expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
     page.get_by_role("button", name="Bring the picture back").click()
     expect(page.get_by_text("300 × 200 px")).to_be_visible()
     page.get_by_role("button", name="Withdraw it").click()
     expect(page.get_by_text("no page shows it any more")).to_be_visible()
     page.get_by_role("button", name="Bring it back").click()
-    expect(page.get_by_role("button", name="Copy the markup")).to_be_visible(timeout=20_000)
+    expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
 
 
 @pytest.mark.parametrize(

@@ -24,6 +24,7 @@ from PIL import Image
 from playwright.sync_api import Browser, Page
 
 from tests.support.drawings import VECTORS, document
+from tests.support.limits import limit
 from young_prism.core.inspection.polyglots import find_danger
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import ImageFormat
@@ -129,7 +130,9 @@ def charts() -> dict[str, bytes]:
     axes.set_title("Passengers – Höhe")
     buffer = io.BytesIO()
     figure.savefig(buffer, format="svg")
-    pie = subprocess.run([sys.executable, "-c", PIE], capture_output=True, check=True, timeout=60).stdout
+    pie = subprocess.run(
+        [sys.executable, "-c", PIE], capture_output=True, check=True, timeout=limit(50)
+    ).stdout
     return {"lines": buffer.getvalue(), "pie": pie}
 
 

@@ -146,8 +146,8 @@ def test_a_folder_is_brought_in_with_its_structure_and_gone_on_with(
     (trip / "letter.pdf").rename(trip.parent / "letter.pdf")
     (trip / "IMG_4.jpg").rename(trip.parent / "late.jpg")
     page.locator("[data-folder]").set_input_files(trip)
-    expect(page).to_have_url(re.compile("/s/my-trip/intake"), timeout=20_000)
-    expect(page.locator("p.counts")).to_contain_text("4 originals", timeout=20_000)
+    expect(page).to_have_url(re.compile("/s/my-trip/intake"))
+    expect(page.locator("p.counts")).to_contain_text("4 originals")
     expect(page.locator("[data-path='My trip/day one/IMG_1.jpg']")).to_be_visible()
     assert len(sent) == 4
     # The same folder again, with one more: only that one is sent.
@@ -158,12 +158,12 @@ def test_a_folder_is_brought_in_with_its_structure_and_gone_on_with(
     page.wait_for_load_state("networkidle")
     page.goto(live)
     page.locator("[data-folder]").set_input_files(trip)
-    expect(page.locator("p.counts")).to_contain_text("5 originals", timeout=20_000)
+    expect(page.locator("p.counts")).to_contain_text("5 originals")
     assert len(sent) == 5
     expect(page.locator("[data-path='My trip/late.jpg'] .since")).to_have_text("new")
     # A zip goes into the source that is there.
     page.locator("[data-files]").set_input_files(trip.parent / "more.zip")
-    expect(page.locator("p.counts")).to_contain_text("6 originals", timeout=20_000)
+    expect(page.locator("p.counts")).to_contain_text("6 originals")
 
 
 def test_what_was_refused_stays_in_sight_and_a_broken_line_is_tried_again(
@@ -203,7 +203,7 @@ def test_what_is_dropped_anywhere_on_the_page_is_brought_in(page: Page, live: st
     page.dispatch_event("main", "dragenter", {"dataTransfer": dropped})
     expect(page.locator("form.drop.over")).to_be_visible()
     page.dispatch_event("main", "drop", {"dataTransfer": dropped})
-    expect(page.locator("[data-path='dropped here.jpg']")).to_be_visible(timeout=20_000)
+    expect(page.locator("[data-path='dropped here.jpg']")).to_be_visible()
 
 
 def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None:

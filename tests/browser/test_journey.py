@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.builds import build
+from tests.support.limits import limit
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
@@ -29,14 +30,18 @@ def test_a_run_is_started_watched_and_reported(page: Page, live: str) -> None:
     page.get_by_role("button", name=re.compile(r"Make \d+ renditions")).click()
     expect(page.get_by_role("progressbar", name="Work done")).to_be_visible()
     # No reload by hand: rows come by themselves, and the report after the last of them.
-    expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(timeout=90_000)
+    expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(
+        timeout=limit(50) * 1000
+    )
     expect(page.get_by_text("A phone that opens all 7 pictures fetches")).to_be_visible()
     expect(page.locator("[data-body] tr")).to_have_count(7)
     expect(page.locator("dl.outcomes .bad dd")).to_have_text("1")
     # A second run makes nothing anew.
     page.get_by_role("link", name="Plan", exact=True).click()
     page.get_by_role("button", name=re.compile("Check all")).click()
-    expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(
+        timeout=limit(30) * 1000
+    )
     expect(page.locator("dl.outcomes > div").filter(has_text="made").locator("dd")).to_have_text("0")
 
 

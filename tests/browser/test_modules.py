@@ -40,7 +40,7 @@ class Unit:
         self.page.goto(f"{HOST}/page{query}")
         return self.page
 
-    def asked(self, path: str) -> list[Request]:
+    def requests_for(self, path: str) -> list[Request]:
         """Return the requests for a path."""
         return [request for request in self.requests if urlsplit(request.url).path == path]
 
@@ -90,7 +90,7 @@ def test_a_form_that_is_changed_fetches_its_parts_one_request_at_a_time(unit: Un
     page.locator("[name=a]").press_sequentially("1234", delay=0)
     expect(page.locator("[data-part]")).to_have_text("a=1234")
     assert urlsplit(page.url).query == "a=1234"
-    assert len(unit.asked("/page")) <= 4
+    assert len(unit.requests_for("/page")) <= 4
 
 
 def test_a_theme_is_kept_and_what_cannot_be_copied_is_selected(unit: Unit) -> None:
@@ -148,35 +148,35 @@ def test_rungs_are_moved_added_and_removed_within_limits(unit: Unit) -> None:
     then = "import { moveRungs } from '/recipe/static/ladder.js'; window.calls = []; moveRungs(document.querySelector('form'), (...c) => calls.push(c))"
     page = unit.open("", ladder(20, 320), then=then)
 
-    def said(*keys: str) -> list[Any]:
+    def calls_after(*keys: str) -> list[Any]:
         for key in keys:
             page.keyboard.press(key)
         return list(page.evaluate("calls.splice(0)"))
 
     page.locator("[data-rung='320']").focus()
-    assert said("ArrowRight", "Shift+ArrowUp", "Delete") == [
+    assert calls_after("ArrowRight", "Shift+ArrowUp", "Delete") == [
         [[20, 330], False],
         [[20, 420], False],
         [[20], False],
     ]
     page.locator("[data-rung='20']").focus()
-    assert said("ArrowLeft") == [[[320, 16], False]]
+    assert calls_after("ArrowLeft") == [[[320, 16], False]]
     page.mouse.dblclick(8 + 200, 58)
-    assert said() == [[[20, 320, 260], False]]  # the middle of the axis, 256, by tens
+    assert calls_after() == [[[20, 320, 260], False]]  # the middle of the axis, 256, by tens
     left = 8 + 400 * math.log(320 / 16) / math.log(256)
     page.mouse.move(left, 58)
     page.mouse.down()
     page.mouse.up()
-    assert said() == []  # held and not moved
+    assert calls_after() == []  # held and not moved
     page.mouse.down()
     page.mouse.move(left + 30, 58)
     page.mouse.up()
-    *_, last = said()
+    *_, last = calls_after()
     assert last == [[20, 490], False]  # 485, by tens
     page.evaluate(
         "document.querySelector('[data-rung=\"20\"]').remove(); document.querySelector('[data-rung]').focus()"
     )
-    assert said("Backspace") == []  # one rung stays
+    assert calls_after("Backspace") == []  # one rung stays
 
 
 def test_only_the_last_answer_changes_a_recipe_and_there_is_a_way_back(unit: Unit) -> None:
@@ -241,7 +241,7 @@ def test_a_run_is_shown_as_its_state_says_and_asked_for_when_the_stream_breaks(u
     state |= {"state": "pausing", "left_s": None}
     expect(page.locator("button")).to_be_disabled()
     assert page.inner_text("[data-left]") == "" and "pausing" in page.inner_text("[data-headline]")
-    assert len(unit.asked("/lanes")) == 1  # nothing changed there
+    assert len(unit.requests_for("/lanes")) == 1  # nothing changed there
 
 
 # sources
@@ -273,9 +273,9 @@ def test_files_are_sent_skipped_tried_again_and_refused(unit: Unit) -> None:
             "here" if item["path"] == "known.jpg" else None for item in json.loads(request.post_data or "[]")
         ]
 
-    places = {name: f"/{name}" for name in ("known", "file", "zip", "done")}
+    addresses = {name: f"/{name}" for name in ("known", "file", "zip", "done")}
     unit.answers = {
-        "/uploads": (200, places),
+        "/uploads": (200, addresses),
         "/known": known,
         "/file": put,
         "/done": (200, {"intake": "/intake"}),
@@ -293,8 +293,8 @@ def test_files_are_sent_skipped_tried_again_and_refused(unit: Unit) -> None:
         "It is no picture. Save it again." in failed and "It has 1.0 kB, over the limit of 1.0 kB." in failed
     )
     assert page.get_attribute("[data-drop-go]", "href") == "/intake" and page.is_visible("[data-drop-retry]")
-    assert unit.asked("/file")[0].headers["x-csrftoken"] == "t"
-    assert unit.asked("/file")[0].headers["repr-digest"].startswith("sha-256=:")
+    assert unit.requests_for("/file")[0].headers["x-csrftoken"] == "t"
+    assert unit.requests_for("/file")[0].headers["repr-digest"].startswith("sha-256=:")
 
 
 def test_a_count_of_patterns_that_comes_late_is_not_shown(unit: Unit) -> None:
@@ -381,7 +381,7 @@ def test_a_contact_sheet_asks_until_it_is_whole_and_a_blind_test_answers_once(un
     expect(page.locator("[data-sheet]")).to_have_attribute("data-done", "yes")
     assert (
         page.evaluate("document.querySelector('svg').style.width") == "60px"
-        and len(unit.asked("/sheet")) == 2
+        and len(unit.requests_for("/sheet")) == 2
     )
     unit.answers["/answer"] = (204, "")
     page = unit.open("proof/static/eye.js", "<form data-eye action=/answer><button name=side value=left>l</button><button name=side value=right>r</button></form>")  # fmt: skip
@@ -389,7 +389,7 @@ def test_a_contact_sheet_asks_until_it_is_whole_and_a_blind_test_answers_once(un
     page.keyboard.press("ArrowRight")
     page.keyboard.press("ArrowLeft")
     page.wait_for_timeout(50)
-    assert [urlsplit(request.url).query for request in unit.asked("/answer")] == ["side=right"]
+    assert [urlsplit(request.url).query for request in unit.requests_for("/answer")] == ["side=right"]
 
 
 # picture, hand-off, desk, intake
@@ -455,7 +455,7 @@ def test_desk_sends_three_at_a_time_says_what_was_refused_and_stays(unit: Unit) 
     names = page.locator("li > span:first-child").all_inner_texts()
     assert names == ["a.jpg", "old.jpg", "bad.jpg", "d.jpg", "big.jpg"]
     assert "was here already" in lines[1] and "no picture" in lines[2] and "over the limit" in lines[4]
-    assert len(unit.asked("/send")) == 4  # what is over the limit is not sent
+    assert len(unit.requests_for("/send")) == 4  # what is over the limit is not sent
 
 
 def test_a_list_holds_what_is_in_sight_and_a_stretch_is_picked(unit: Unit) -> None:

@@ -13,6 +13,7 @@ from PIL import Image
 from playwright.sync_api import Page, expect
 
 from tests.support.barriers import barriers
+from tests.support.limits import limit
 
 pytestmark = pytest.mark.browser
 
@@ -29,7 +30,7 @@ DECODE = """async (url) => {
 
 def open_proof(page: Page, live: str, query: str = QUERY) -> None:
     page.goto(f"{live}/s/small-site/proof?{query}")
-    page.wait_for_selector("[data-done=yes]", timeout=60_000)
+    page.wait_for_selector("[data-done=yes]", timeout=limit(50) * 1000)
     page.wait_for_timeout(200)
 
 
@@ -123,7 +124,7 @@ def test_a_point_adds_a_candidate_and_a_target_is_written_into_the_recipe(page: 
     open_proof(page, live)
     heads = page.locator("[data-heads] [data-head]")
     page.locator(".curve a.dot.avif").first.click()
-    page.wait_for_selector("[data-done=yes]", timeout=60_000)
+    page.wait_for_selector("[data-done=yes]", timeout=limit(50) * 1000)
     expect(heads).to_have_count(3)
     expect(page.locator(".head.on")).to_contain_text("AVIF")
     page.locator(".away").first.click()
@@ -146,7 +147,7 @@ def test_the_page_has_no_barriers(page: Page, live: str, query: str) -> None:
 
 def test_the_eye_is_tested_blind(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/proof/eye?original=photo.jpg&width=800")
-    page.wait_for_selector("[data-eye]", timeout=60_000)
+    page.wait_for_selector("[data-eye]", timeout=limit(50) * 1000)
     assert barriers(page) == []
     # An eye that sees everything: it compares with the rung without loss, which it knows from the proof page.
     answer = page.request.get(f"{live}/s/small-site/proof/state?{QUERY}&page=test")

@@ -14,6 +14,7 @@ import pytest
 
 from tests.support import faults, pictures
 from tests.support.commands import command
+from tests.support.limits import limit
 from tests.support.processes import ignored_interrupt, running
 
 RECIPE = "[ladder]\nwidths = [200]\n"
@@ -157,7 +158,7 @@ def test_serve_says_a_taken_port_answers_and_ends_also_where_ctrl_c_was_ignored_
     line = [sys.executable, "-m", "young_prism", "serve", "--port", 0, "--data", "data"]
     with running(line, cwd=tmp_path, preexec_fn=ignored_interrupt) as program:
         address = program.wait_for_line("http://").split()[4]
-        with urllib.request.urlopen(address, timeout=30) as page:
+        with urllib.request.urlopen(address, timeout=limit(30)) as page:
             assert b"Add a folder of this machine" in page.read()
         assert program.end(way) == 0, program.text
         assert "Traceback" not in program.text

@@ -16,6 +16,7 @@ _PROBE = """
 import importlib, json, os, pkgutil, sys
 from xml.etree import ElementTree
 
+from tests.support.limits import limit
 from young_prism.engine.workers.environment import configure_worker
 
 configure_worker()

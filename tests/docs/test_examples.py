@@ -21,6 +21,7 @@ from flask import render_template_string
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.doors import doors
+from tests.support.limits import limit
 from young_prism.cli.main import main
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
@@ -87,9 +88,9 @@ def check_command(line: str) -> None:
     command, words = COMMANDS[name], shlex.split(line.removeprefix(name), comments=True)
     context = click.Context(command)
     while isinstance(command, click.Group):
-        found = command.get_command(context, words.pop(0)) if words else None
-        assert found, f"there is no such command: {line}"
-        command, context = found, click.Context(found, parent=context)
+        subcommand = command.get_command(context, words.pop(0)) if words else None
+        assert subcommand, f"there is no such command: {line}"
+        command, context = subcommand, click.Context(subcommand, parent=context)
     values, rest, _ = command.make_parser(context).parse_args(words)
     assert not rest, line
     for parameter in command.params:
@@ -162,7 +163,7 @@ def test_rules_for_make_are_followed(tmp_path: Path) -> None:
     [block] = of("make")
     (tmp_path / "Makefile").write_text(block.text)
     done = subprocess.run(
-        ["make", "-n", "check"], cwd=tmp_path, capture_output=True, text=True, timeout=30, check=True
+        ["make", "-n", "check"], cwd=tmp_path, capture_output=True, text=True, timeout=limit(30), check=True
     )
     commands = [line for line in done.stdout.splitlines() if line.startswith("young-prism")]
     assert len(commands) == 2
@@ -181,7 +182,7 @@ def test_nginx_takes_its_block(tmp_path: Path) -> None:
         ["nginx", "-t", "-e", tmp_path / "log", "-c", conf],
         capture_output=True,
         text=True,
-        timeout=30,
+        timeout=limit(30),
         check=False,
     )
     assert done.returncode == 0, done.stderr
@@ -213,7 +214,7 @@ def python(part: str) -> str:
 def test_the_example_of_a_build_script_runs(site: Path) -> None:
     (site / "build.py").write_text(python("scripting.build"))
     done = subprocess.run(
-        [sys.executable, "build.py"], capture_output=True, text=True, timeout=50, check=False
+        [sys.executable, "build.py"], capture_output=True, text=True, timeout=limit(50), check=False
     )
     assert done.returncode == 0, done.stderr
     assert "<picture" in done.stdout or "<img" in done.stdout
@@ -269,9 +270,9 @@ def test_what_is_imported_in_the_text_exists() -> None:
 
 def test_an_answer_has_the_fields_that_are_shown() -> None:
     [block] = of("json")
-    shown = json.loads(block.text)
-    assert set(shown) == set(UploadAnswer.model_fields)
-    [rendition] = shown["renditions"]
+    example = json.loads(block.text)
+    assert set(example) == set(UploadAnswer.model_fields)
+    [rendition] = example["renditions"]
     schemas = UploadAnswer.model_json_schema()["$defs"]
     assert any(set(schema.get("properties", {})) == set(rendition) for schema in schemas.values())
-    assert any(set(schema.get("properties", {})) == set(shown["original"]) for schema in schemas.values())
+    assert any(set(schema.get("properties", {})) == set(example["original"]) for schema in schemas.values())

@@ -12,6 +12,7 @@ import pytest
 
 from tests.support import faults
 from tests.support.builds import build
+from tests.support.limits import limit
 from young_prism.core.errors import ClusterError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
@@ -44,8 +45,8 @@ def scheduler() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     workers = [start("worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard") for _ in range(2)]
     from distributed import Client
 
-    client = Client(address, timeout=30, set_as_default=False)
-    client.wait_for_workers(2, timeout=60)
+    client = Client(address, timeout=limit(30), set_as_default=False)
+    client.wait_for_workers(2, timeout=limit(50))
     client.close()
     yield address, workers
     for process in (*workers, main):

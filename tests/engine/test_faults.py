@@ -15,6 +15,7 @@ import pytest
 
 from tests.support import faults, pictures
 from tests.support.builds import build
+from tests.support.limits import limit
 from young_prism.core.errors import OutputError
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import Outcome
@@ -46,7 +47,7 @@ def test_a_command_that_is_killed_over_and_over_ends_with_the_bytes_of_one_that_
     chance = random.Random(5)  # noqa: S311
     with faults.watched(tmp_path / "out") as seen:
         killed = [faults.kill_after(line, chance.uniform(0.8, 2.2)) for _ in range(3)]
-        subprocess.run(line, check=True, capture_output=True, timeout=120)
+        subprocess.run(line, check=True, capture_output=True, timeout=limit(50))
     assert any(killed) and not seen
     assert faults.results(tmp_path / "out") == expected
     assert pictures.hashes(source) == before

@@ -17,6 +17,7 @@ import pytest
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.commands import command
+from tests.support.limits import limit
 from young_prism.core.errors import OutputError, PublishError
 from young_prism.core.html.rewrite.page import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME, SITE_MANIFEST_NAME
@@ -310,7 +311,7 @@ def test_folders_nested_deeper_than_python_calls_are_walked(site: Path) -> None:
 
 def test_too_few_file_handles_end_in_a_sentence(site: Path, tmp_path: Path) -> None:
     line = f"ulimit -n 12; {sys.executable} -m young_prism build --source {site} --out {tmp_path / 'out'} --no-record"
-    done = subprocess.run(["sh", "-c", line], capture_output=True, text=True, timeout=120, check=False)
+    done = subprocess.run(["sh", "-c", line], capture_output=True, text=True, timeout=limit(50), check=False)
     assert done.returncode and "Traceback" not in done.stderr and "ulimit" in done.stderr, done.stderr[-500:]
 
 

@@ -19,6 +19,7 @@ from waitress.server import create_server
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.faults import free_port
+from tests.support.limits import limit
 from tests.support.pages import wait_for
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.accept import choose_variant, weights
@@ -120,7 +121,7 @@ def _ready(ports: list[int]) -> list[int]:
 
 def _answers(port: int) -> bool:
     try:
-        urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=2).close()
+        urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=limit(2)).close()
     except urllib.error.HTTPError as error:
         error.close()
     except OSError:
@@ -131,7 +132,7 @@ def _answers(port: int) -> bool:
 def ask(server: Server, path: str, **headers: str) -> tuple[int, dict[str, str], bytes]:
     request = urllib.request.Request(server.address + quote(path), headers=headers)
     try:
-        with urllib.request.urlopen(request, timeout=10) as answer:
+        with urllib.request.urlopen(request, timeout=limit(10)) as answer:
             return answer.status, {k.lower(): v for k, v in answer.headers.items()}, answer.read()
     except urllib.error.HTTPError as error:
         with error:

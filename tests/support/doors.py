@@ -12,6 +12,7 @@ from typing import Any
 import httpx
 
 from tests.support.apps import new_app
+from tests.support.limits import limit
 from tests.support.pages import wait_for
 from young_prism.engine.intake.inbox import Limits
 from young_prism.web.app import close_app
@@ -91,7 +92,7 @@ def doors(base: Path, **settings: Any) -> Iterator[Doors]:
     threading.Thread(target=run, daemon=True).start()
     address = f"http://127.0.0.1:{server.effective_port}"
     headers = {"Authorization": f"Bearer {secret}"}
-    with httpx.Client(base_url=address, headers=headers, timeout=90) as http:
+    with httpx.Client(base_url=address, headers=headers, timeout=limit(50)) as http:
         yield Doors(app, address, http, base / "data")
     server.close()
     close_app(app)

@@ -7,6 +7,8 @@ import time
 from collections.abc import Callable
 from typing import TypeVar
 
+from tests.support.limits import limit
+
 Happened = TypeVar("Happened")
 
 
@@ -26,13 +28,13 @@ def wait_for(
 ) -> Happened:
     """Wait until something is true and return it.
 
-    Fails after `limit_s`, which is less than a test's time limit, and then says what `describe` returns.
+    Fails after `limit_s`, which is less than a test's time limit and grows with it, and then says what `describe` returns.
     """
-    end = time.monotonic() + limit_s
+    end = time.monotonic() + limit(limit_s)
     pause = 0.005
     while not (result := happened()):
         if time.monotonic() > end:
-            raise AssertionError(f"it did not happen within {limit_s:.0f} s {describe()}")
+            raise AssertionError(f"it did not happen within {limit(limit_s):.0f} s {describe()}")
         time.sleep(pause)
         pause = min(0.1, 1.5 * pause)
     return result

@@ -5,12 +5,13 @@ from __future__ import annotations
 import socket
 
 from tests.support.doors import Doors
+from tests.support.limits import limit
 
 
 def raw(door: Doors, text: bytes, *, close: bool = True, more: bytes = b"", times: int = 0) -> bytes:
     """Send bytes as they are, and return what comes back."""
     host, port = door.address.removeprefix("http://").split(":")
-    with socket.create_connection((host, int(port)), timeout=20) as line:
+    with socket.create_connection((host, int(port)), timeout=limit(20)) as line:
         line.sendall(text)
         try:
             for _ in range(times):

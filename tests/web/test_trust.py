@@ -16,6 +16,7 @@ import pytest
 
 from tests.support import pictures
 from tests.support.doors import Doors, doors
+from tests.support.limits import limit
 from tests.support.requests import head, raw
 from young_prism.core.errors import AccessError, ServeError, StoreError
 from young_prism.services.settings import Settings
@@ -163,9 +164,9 @@ def test_a_request_with_two_lengths_is_refused_and_nothing_behind_it_is_answered
 
 def test_three_hundred_idle_connections_keep_nobody_out(door: Doors) -> None:
     host, port = door.address.removeprefix("http://").split(":")
-    idle = [socket.create_connection((host, int(port)), timeout=20) for _ in range(300)]
+    idle = [socket.create_connection((host, int(port)), timeout=limit(20)) for _ in range(300)]
     try:
-        assert httpx.get(door.address, timeout=20).status_code == 200
+        assert httpx.get(door.address, timeout=limit(20)).status_code == 200
     finally:
         for item in idle:
             item.close()
@@ -208,7 +209,7 @@ def test_first_uploads_at_once_all_arrive(tmp_path: Path) -> None:
         def send(number: int) -> int:
             return httpx.post(
                 f"{door.address}/desk/uploads", params={"name": f"{number}.jpg"}, content=photos[number],
-                headers={"Content-Type": "image/jpeg", "Origin": door.address, **csrf(door)}, timeout=60,
+                headers={"Content-Type": "image/jpeg", "Origin": door.address, **csrf(door)}, timeout=limit(50),
             ).status_code  # fmt: skip
 
         def csrf(door: Doors) -> dict[str, str]:
@@ -358,7 +359,7 @@ def test_a_database_that_is_deleted_or_replaced_is_noticed_and_nothing_is_called
 
 
 def http_get(door: Doors, path: str, host: str) -> int:
-    connection = http.client.HTTPConnection(door.address.removeprefix("http://"), timeout=20)
+    connection = http.client.HTTPConnection(door.address.removeprefix("http://"), timeout=limit(20))
     connection.putrequest("GET", path, skip_host=True)
     connection.putheader("Host", host)
     connection.endheaders()
