@@ -9,7 +9,7 @@ STATIC := src/young_prism/web/static
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -66,6 +66,13 @@ coverage: test-tools
 	@.venv/bin/coverage run -m pytest --timeout 300
 	@.venv/bin/coverage combine --quiet
 	@$(PY) -m tools.coverage_by_package
+
+# Mutation testing of a part of the core. mutmut has an environment of its own, which sees the packages of the other.
+mutation: .venv/.test
+	@test -x .venv/mutation/bin/mutmut || { $(PYTHON) -m venv .venv/mutation && .venv/mutation/bin/pip install --quiet 'mutmut>=3.3,<4'; }
+	@$(PY) -c 'import sysconfig; print(sysconfig.get_path("purelib"))' > "$$(.venv/mutation/bin/python -c 'import sysconfig; print(sysconfig.get_path("purelib"))')/main.pth"
+	@PATH="$$PWD/.venv/mutation/bin:$$PATH" mutmut run
+	@PATH="$$PWD/.venv/mutation/bin:$$PATH" $(PY) -m tools.mutation_score
 
 lint: .venv/.test
 	.venv/bin/ruff check .

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import multiprocessing.util
-import shutil
 import tempfile
 from collections.abc import Iterator
 from itertools import islice
@@ -93,7 +92,7 @@ def own_temporary_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[N
         patch.setenv("TMPDIR", str(folder / "tmp"))
         patch.setattr(tempfile, "tempdir", None)
         yield
-    shutil.rmtree(folder, ignore_errors=True)
+    apps.remove_temporary_folder()
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -39,6 +39,13 @@ def temporary_folder() -> Path:
     return folder
 
 
+def remove_temporary_folder() -> None:
+    """Remove the folder of this process; a further session of pytest in it makes another."""
+    shutil.rmtree(temporary_folder(), ignore_errors=True)
+    temporary_folder.cache_clear()
+    _shared_folder.cache_clear()
+
+
 def new_store(file: Path) -> Store:
     """Return an empty store in a new database."""
     file.parent.mkdir(parents=True, exist_ok=True)
