@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from tests.support import pictures
 from tests.support.apps import new_app
+from tests.support.painting import wait_until_painted
 from tests.support.servers import serving, wait_until_looked
 from young_prism.web.app import close_app
 from young_prism.web.context import services_of
@@ -42,8 +43,8 @@ def test_a_long_list_scrolls_to_its_end_and_the_page_holds_little_of_it(
     page: Page, long_list: str, view: str
 ) -> None:
     page.goto(f"{long_list}?view={view}&sort=name")
-    page.evaluate("document.fonts.ready.then(() => new Promise(requestAnimationFrame))")
-    page.wait_for_timeout(200)
+    page.evaluate("document.fonts.ready.then(() => true)")
+    wait_until_painted(page)
     height = page.evaluate("document.documentElement.scrollHeight")
     page.evaluate("scrollTo(0, document.documentElement.scrollHeight)")
     last = page.locator("[data-item='899']")

@@ -13,6 +13,8 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from playwright.sync_api import Browser, Page, Request, Route, expect
 
+from tests.support.painting import wait_in, wait_until_painted
+
 pytestmark = pytest.mark.browser
 
 HOST = "http://127.0.0.1:9"
@@ -191,9 +193,7 @@ def test_only_the_last_answer_changes_a_recipe_and_there_is_a_way_back(unit: Uni
     page.route("**/check", lambda route: held.append(route))  # noqa: PLW0108
     page.click("[value=add]")
     page.click("[value=add]")
-    page.wait_for_function("performance.now() > 0")
-    while len(held) < 2:
-        page.wait_for_timeout(10)
+    wait_in(page, lambda: len(held) == 2)
     held[1].fulfill(body=answer.format("second"), content_type="text/html")
     held[0].fulfill(body=answer.format("first"), content_type="text/html")
     expect(page.locator("[data-outcome]")).to_have_text("second")
@@ -306,12 +306,11 @@ def test_a_count_of_patterns_that_comes_late_is_not_shown(unit: Unit) -> None:
     page.route("**/count?*", lambda route: held.append(route))  # noqa: PLW0108
     for number in (1, 2):
         page.fill("input", "*" * number)
-        while len(held) < number:
-            page.wait_for_timeout(10)
+        wait_in(page, lambda number=number: len(held) == number)
     for route, text in ((held[1], "two"), (held[0], "one")):
         route.fulfill(body=f"<output data-caught>{text}</output>", content_type="text/html")
     expect(page.locator("[data-caught]")).to_have_text("two")
-    page.wait_for_timeout(20)
+    wait_until_painted(page)
     assert page.inner_text("[data-caught]") == "two" and "include=**" in page.url
     assert page.is_hidden("[data-count-now]")
 
@@ -388,7 +387,8 @@ def test_a_contact_sheet_asks_until_it_is_whole_and_a_blind_test_answers_once(un
     page.keyboard.press("Control+ArrowLeft")
     page.keyboard.press("ArrowRight")
     page.keyboard.press("ArrowLeft")
-    page.wait_for_timeout(50)
+    wait_in(page, lambda: unit.requests_for("/answer"))
+    wait_until_painted(page)
     assert [urlsplit(request.url).query for request in unit.requests_for("/answer")] == ["side=right"]
 
 

@@ -14,6 +14,7 @@ from playwright.sync_api import Page, expect
 
 from tests.support.barriers import barriers
 from tests.support.limits import limit
+from tests.support.painting import wait_until_painted
 
 pytestmark = pytest.mark.browser
 
@@ -31,7 +32,8 @@ DECODE = """async (url) => {
 def open_proof(page: Page, live: str, query: str = QUERY) -> None:
     page.goto(f"{live}/s/small-site/proof?{query}")
     page.wait_for_selector("[data-done=yes]", timeout=limit(50) * 1000)
-    page.wait_for_timeout(200)
+    page.wait_for_load_state("networkidle")
+    wait_until_painted(page)
 
 
 def decoded(page: Page, url: str) -> np.ndarray[Any, Any]:
@@ -76,7 +78,7 @@ def test_bands_show_the_renditions_own_pixels_and_flipping_the_originals(page: P
         screen, picture = part(name, first, end)
         assert screen.size and np.array_equal(screen, picture), name
     page.keyboard.down("f")
-    page.wait_for_timeout(100)
+    wait_until_painted(page)
     shot = seen(page)
     for first, end in ((from_left + 2, edges[0] - 2), (edges[0] + 3, edges[1] - 2)):
         screen, picture = part("exact", first, end)

@@ -11,6 +11,7 @@ from playwright.sync_api import Browser, Route
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.facts import facts
+from tests.support.painting import wait_until_painted
 from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.media import Screen
@@ -152,7 +153,7 @@ def shift_of(browser: Browser, out: Path, markup: str) -> float:
     page.route("**/*", answer)
     page.goto("http://site.test/")
     assert page.locator("img").evaluate("image => image.decode().then(() => image.naturalWidth)") > 0
-    page.wait_for_timeout(150)
+    wait_until_painted(page)
     shift = float(page.evaluate("window.shift"))
     context.close()
     return shift

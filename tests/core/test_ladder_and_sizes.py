@@ -164,6 +164,16 @@ def test_a_layout_says_what_is_needed() -> None:
         ((LayoutLine(at_most=760),), "min(100vw, 760px)"),
         ((LayoutLine(up_to=800), LayoutLine(share=1 / 3, at_most=200)), "(max-width: 800px) 100vw, 200px"),
         ((LayoutLine(up_to=500, at_most=600), LayoutLine(share=0.25)), "(max-width: 500px) 100vw, 25vw"),
+        ((LayoutLine(up_to=600, at_most=600), LayoutLine(share=0.2)), "(max-width: 600px) 100vw, 20vw"),
+        ((LayoutLine(up_to=800), LayoutLine(share=0.5, at_most=400)), "(max-width: 800px) 100vw, 400px"),
+        (
+            (
+                LayoutLine(up_to=500),
+                LayoutLine(up_to=900, share=0.5, at_most=400),
+                LayoutLine(share=0.3, at_most=300),
+            ),
+            "(max-width: 500px) 100vw, (max-width: 900px) min(50vw, 400px), min(30vw, 300px)",
+        ),
     ],
 )
 def test_sizes_says_the_same_as_the_lines(lines: tuple[LayoutLine, ...], sizes: str) -> None:
@@ -175,14 +185,19 @@ def test_sizes_says_the_same_as_the_lines(lines: tuple[LayoutLine, ...], sizes: 
 
 def test_viewports_come_from_a_csv() -> None:
     assert read_viewports("width,share\n390, 14.5%\n\n1280,8\n") == ((390, 14.5), (1280, 8.0))
+    assert read_viewports("1,0") == ((1, 0.0),)
     for text, text_value in (
         ("390,1\noops,2", "Line 2"),
         ("", "no viewport"),
         ("width,share", "no viewport"),
         ("390,1\n400", "Line 2"),
+        ("390,1\n0,1", "Line 2 of the viewports is not a width and a share"),
+        ("390,1\n400,-1", "Line 2"),
+        ("390,1\n400,inf", "Line 2"),
     ):
-        with pytest.raises(RecipeError, match=text_value):
+        with pytest.raises(RecipeError, match=text_value) as refused:
             read_viewports(text, file="visits.csv")
+        assert refused.value.file == "visits.csv" and "390,14.5." in refused.value.remedy
 
 
 @pytest.mark.parametrize(

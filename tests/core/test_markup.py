@@ -120,6 +120,10 @@ def test_a_preload_fetches_what_the_page_will_take_and_nothing_twice() -> None:
     result = _Elements(preload(delivered(facet="square"))).elements
     assert [attrs["media"] for _, attrs in result] == ["(max-width: 480px)", "(min-width: 480.02px)"]
     assert {attrs["type"] for _, attrs in result} == {"image/avif"}
+    assert preload(delivered(facet="square")).splitlines()[0] == (
+        '<link rel="preload" as="image" media="(max-width: 480px)" type="image/avif" imagesrcset="photos/a%20b-square-300w.avif 300w, '
+        'photos/a%20b-square-600w.avif 600w" imagesizes="100vw" fetchpriority="high">'
+    )
     for width in (300, 480, 481, 1200):
         fitting = [attrs for _, attrs in result if list_matches(str(attrs["media"]), Screen(width))]
         used = choose_source(delivered(facet="square").element(), Screen(width))
@@ -213,6 +217,21 @@ def test_the_slot_by_sizes(sizes: str, width: int, slot: float) -> None:
         ("print, (min-resolution: 1.5dppx)", True),
         ("(-webkit-min-device-pixel-ratio: 3)", False),
         ("(min-aspect-ratio: 1/1)", True),
+        ("(max-aspect-ratio: 4/3) and (aspect-ratio: 4 / 3)", True),
+        ("(width <= 800px)", True),
+        ("(width < 800px)", False),
+        ("(width = 50em)", True),
+        ("(400px < width <= 800px)", True),
+        ("(400px < width < 800px)", False),
+        ("(900px > width > 799px)", True),
+        ("(800px < width)", False),
+        ("(192dpi <= resolution)", True),
+        ("(depth < 9px)", False),
+        ("not (depth < 9px)", False),  # unknown, and so is its negation
+        ("(width < some)", False),
+        ("(width)", True),
+        ("(orientation: landscape)", True),
+        ("((width: 1px) or (height: 600px)) and (not (width: 1px))", True),
     ],
 )
 def test_media_lists(media: str, fits: bool) -> None:

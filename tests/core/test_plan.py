@@ -8,10 +8,12 @@ from tests.support.facts import facts
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.model import settings_dict
 from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Override, Recipe
+from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import (
     ImageFormat,
     Kind,
@@ -35,6 +37,42 @@ from young_prism.core.types import (
 def test_formats_follow_the_kind(changes: dict[str, object], formats: list[str]) -> None:
     planned = make_plan({"a.x": facts(**changes)}, Recipe()).originals[0].renditions
     assert list(dict.fromkeys(rendition.format.value for rendition in planned)) == formats
+
+
+SQUEEZE = "[formats]\nsqueeze = { level = 1 }\n"
+ANIMATION = {"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2}
+VECTOR = {"kind": Kind.VECTOR, "format": ImageFormat.SVG}
+SANITISED = (
+    "a.svg",
+    (80, 40),
+    "a vector, without scripts and foreign addresses",
+    {"sanitise": True, "raster_limit": 3.0},
+)
+COPY = {"copy": True}
+
+
+@pytest.mark.parametrize(
+    ("changes", "recipe", "expected"),
+    [
+        (ANIMATION, "", [("a.webp", (80, 40), "modern format for an animation, with its times and loops", {"quality": 75, "effort": 4, "lossless": "when-smaller"}),
+                         ("a.gif", (80, 40), "an animation: copied as it is", COPY)]),
+        ({**ANIMATION, "format": ImageFormat.WEBP}, "", [("a.webp", (80, 40), "an animation: copied as it is", COPY)]),
+        (VECTOR, "", [SANITISED]),
+        (VECTOR, "[formats.vector]\nsanitise = false\n", [("a.svg", (80, 40), "a vector: copied as it is", COPY)]),
+        (VECTOR, "[formats.vector]\npng = { level = 6 }\n", [SANITISED, ("a-240w.png", (240, 120), "fallback for a vector", {"level": 6})]),
+        ({}, SQUEEZE, [("a.x", (80, 40), "the same pixels in fewer bytes", {"level": 1})]),
+        ({"format": ImageFormat.WEBP}, SQUEEZE, [("a.x", (80, 40), "copied as it is: nothing squeezes this format", COPY)]),
+        (ANIMATION, SQUEEZE, [("a.x", (80, 40), "copied as it is: nothing squeezes this format", COPY)]),
+    ],
+)  # fmt: skip
+def test_what_is_not_resized_keeps_its_size_and_says_why(
+    changes: dict[str, object], recipe: str, expected: list[tuple[object, ...]]
+) -> None:
+    [original] = make_plan({"a.x": facts(80, 40, **changes)}, read_recipe(recipe)).originals
+    assert [
+        (r.path, tuple(r.size), r.reason, settings_dict(r.settings)) for r in original.renditions
+    ] == expected
+    assert {r.facet for r in original.renditions} == {"whole"} and original.remarks == ()
 
 
 def test_the_folder_is_mirrored_and_the_name_follows_the_rule() -> None:
