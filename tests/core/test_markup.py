@@ -102,6 +102,29 @@ def test_one_format_needs_no_picture_one_rung_no_srcset_and_a_vector_without_a_s
     assert delivered(facet="square").renditions and Delivered("a", (), Markup()).html() == ""
 
 
+EXACT = """\
+<figure>
+  <picture>
+    <source type="image/avif" srcset="photos/a%20b-400w.avif 400w, photos/a%20b-800w.avif 800w, photos/a%20b-1600w.avif 1600w" sizes="100vw">
+    <source type="image/webp" srcset="photos/a%20b-400w.webp 400w, photos/a%20b-800w.webp 800w, photos/a%20b-1600w.webp 1600w" sizes="100vw">
+    <img src="photos/a%20b-800w.jpg" srcset="photos/a%20b-400w.jpg 400w, photos/a%20b-800w.jpg 800w, photos/a%20b-1600w.jpg 1600w" sizes="100vw" width="1600" height="800" alt="a" loading="lazy" decoding="async">
+  </picture>
+  <figcaption>b</figcaption>
+</figure>"""
+
+
+def test_markup_is_written_exactly_so() -> None:
+    assert delivered().html(MarkupContext("a", "b")) == EXACT
+    assert css(delivered()).count("\n  }\n}") == css(delivered()).count("@media") > 0
+    assert css(delivered(), selector=".hero").startswith(".hero {\n  background-image: url(")
+    [entry] = data([delivered()], {}).values()
+    assert (
+        set(entry) == {"alt", "caption", "placeholder", "sources", "img", "files"}
+        and "alt" not in entry["img"]
+    )
+    assert set(entry["files"][0]) == {"url", "type", "width", "height", "bytes", "sha256", "facet"}
+
+
 def test_a_missing_alternative_text_is_left_out_and_an_empty_one_is_said() -> None:
     assert " alt=" not in delivered().html()
     assert ' alt=""' in delivered().html(MarkupContext(""))

@@ -23,6 +23,19 @@ def test_a_vector_is_disarmed_and_what_is_left_stays_as_it_is(name: str) -> None
     assert not find_danger(result.data, ImageFormat.SVG)
 
 
+HARMLESS = """<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><style type="text/css">
+@media (min-width: 9px) { rect { fill: rgb(9, 8, 7); transform: translate(1px, 2px) } }
+rect[x="1"]:not(.a) { fill: url(#g); font: 9px 'a b' }
+@font-face { font-family: f; src: url(data:font/woff2;base64,AA==) }
+</style><a href="https://example.org/"><rect id="r" x="1" style="fill: url(#g)"><animate attributeName="x" from="0" to="9" dur="1s"/></rect></a>
+<image href="data:image/png;base64,AA==" width="9" height="9"/><use href="#r"/></svg>"""
+
+
+def test_what_loads_and_runs_nothing_stays_as_it_is() -> None:
+    result = sanitise(HARMLESS.encode())
+    assert (result.data.decode(), result.removed) == (HARMLESS, ())
+
+
 def test_the_result_depends_on_the_drawing_alone() -> None:
     first = b'<ns0:svg xmlns:ns0="http://www.w3.org/2000/svg" width="4" height="4"><ns0:script/><ns0:g/></ns0:svg>'
     second = b'<o:svg xmlns:o="http://www.w3.org/2000/svg" width="4" height="4" xmlns:x="urn:x"><o:script/><x:y/></o:svg>'
