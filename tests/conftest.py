@@ -42,7 +42,7 @@ _BETWEEN_BROWSERS = 3
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_configure(config: pytest.Config) -> None:
-    """Give tests more time where other programs keep the machine busy, unless somebody said how much."""
+    """Give tests more time where other programs keep the machine busy, unless the command line sets a limit."""
     if config.option.timeout is None:
         config.option.timeout = limit(TEST_S)
 

@@ -57,8 +57,14 @@ def test_a_name_is_kept_wherever_that_is_safe(given_name: str, saved: str) -> No
     ],
 )
 def test_a_path_that_is_not_safe_is_refused_with_the_reason(given_name: str, word: str) -> None:
-    with pytest.raises(IncomingError, match=word):
+    with pytest.raises(IncomingError, match=word) as refused:
         incoming_path(given_name)
+    assert refused.value.file == printable_name(given_name) and refused.value.remedy.endswith(".")
+
+
+def test_a_long_name_is_printed_by_its_ends() -> None:
+    assert printable_name("a" * 120) == "a" * 120
+    assert printable_name("a" * 100 + "b" * 21) == "a" * 80 + "…" + "a" * 9 + "b" * 21
 
 
 def test_names_of_three_hundred_bytes_are_shortened_and_stay_apart() -> None:

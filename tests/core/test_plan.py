@@ -75,6 +75,19 @@ def test_what_is_not_resized_keeps_its_size_and_says_why(
     assert {r.facet for r in original.renditions} == {"whole"} and original.remarks == ()
 
 
+def test_a_still_has_its_rungs_in_all_formats_and_the_smallest_fallback_is_its_placeholder() -> None:
+    recipe = "[ladder]\nwidths = [400, 500]\n[formats.photo]\nwebp = {}\njpeg = {}\n[[facets]]\nname = 'square'\naspect = '1:1'\n"
+    plan = make_plan({"a.jpg": facts(500, 250)}, read_recipe(f"{recipe}[finishing]\nplaceholder = 'blur'\n"))
+    assert [(r.path, r.size.height, r.reason, r.placeholder) for r in plan.originals[0].renditions] == [
+        ("a-400w.webp", 200, "modern format for a photo", False),
+        ("a-500w.webp", 250, "modern format for a photo, at the original's own width", False),
+        ("a-400w.jpg", 200, "fallback for a photo", True),
+        ("a-500w.jpg", 250, "fallback for a photo, at the original's own width", False),
+        ("a-square-250w.webp", 250, "modern format for a photo, cut “square”", False),
+        ("a-square-250w.jpg", 250, "fallback for a photo, cut “square”", True),
+    ]
+
+
 def test_the_folder_is_mirrored_and_the_name_follows_the_rule() -> None:
     plan = make_plan({"deep/route.map.v2.png": facts(500)}, Recipe())
     assert [r.path for r in plan.originals[0].renditions if r.format is ImageFormat.AVIF] == [

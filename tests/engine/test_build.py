@@ -133,7 +133,7 @@ def test_what_is_worth_delivering_is_judged_anew_when_the_recipe_changes(tmp_pat
         "jpeg",
     }  # what had beaten AVIF is gone from the recipe
     assert delivered(avif=light, webp=large, jpeg=best) == {"avif", "webp", "jpeg"}
-    # WebP lies there still, and is not used; AVIF is larger than so poor a JPEG.
+    # The WebP file still exists and is not used; AVIF is larger than so poor a JPEG.
     assert delivered(avif=light, webp=large, jpeg=worst) == {"jpeg"}
     assert (out / "a-200w.webp").is_file()
 

@@ -35,7 +35,7 @@ def _shared_folder() -> Path:
 def temporary_folder() -> Path:
     """Return a folder of this process for all that is temporary, short enough for the addresses of sockets."""
     folder = Path(tempfile.mkdtemp(prefix="young-prism-tests-"))
-    folder.chmod(0o711)  # servers that tests start read what is in it as somebody else
+    folder.chmod(0o711)  # servers that tests start read it as another user
     return folder
 
 

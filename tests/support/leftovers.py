@@ -14,9 +14,9 @@ from tests.support import workers
 from tests.support.pages import wait_for
 
 _LIMIT_S = 15.0
-_OTHERS = ("resource_tracker", "forkserver", "playwright", "chromium", "chrome_crashpad")
+_SESSION_PROCESSES = ("resource_tracker", "forkserver", "playwright", "chromium", "chrome_crashpad")
 """Parts of command lines of what is started once, by Python or by Playwright, and ends with the session."""
-_OTHER_FILES = ("pymp-", "playwright", ".org.chromium", "org.chromium", "dask", "scoped_dir", "com.google")
+_SESSION_FILES = ("pymp-", "playwright", ".org.chromium", "org.chromium", "dask", "scoped_dir", "com.google")
 """Beginnings of names of temporary files of the same."""
 
 
@@ -51,7 +51,7 @@ def resources(base: Path) -> Resources:
         frozenset(
             path.name
             for path in Path(tempfile.gettempdir()).iterdir()
-            if not path.name.startswith(_OTHER_FILES)
+            if not path.name.startswith(_SESSION_FILES)
         ),
     )
 
@@ -82,7 +82,7 @@ def _processes() -> list[str]:
             is_worker = bool(parent) and "forkserver" in line and "forkserver" in " ".join(parent.cmdline())
         except psutil.Error:
             continue
-        if process.pid in idle or (not is_worker and any(part in line for part in _OTHERS)):
+        if process.pid in idle or (not is_worker and any(part in line for part in _SESSION_PROCESSES)):
             continue
         if process.status() != psutil.STATUS_ZOMBIE:
             result.append(f"{process.pid} {line[:200]}")
