@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import multiprocessing.util
+import sys
 import tempfile
 from collections.abc import Iterator
 from itertools import islice
@@ -45,6 +46,15 @@ def pytest_configure(config: pytest.Config) -> None:
     """Give tests more time where other programs keep the machine busy, unless the command line sets a limit."""
     if config.option.timeout is None:
         config.option.timeout = limit(TEST_S)
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_sessionfinish() -> None:
+    """Save what `make coverage` has measured here while pytest-xdist still waits for this process."""
+    module = sys.modules.get("coverage")
+    measurement = module.Coverage.current() if module else None
+    if measurement:
+        measurement.save()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import logging
 from pathlib import Path
 
@@ -99,3 +100,9 @@ def test_words_sizes_and_urgency_come_from_the_site_and_the_template(root: Path)
 def test_a_site_without_a_project_file_says_so_at_its_start(tmp_path: Path) -> None:
     with pytest.raises(ProjectError, match=r"no young-prism\.toml"):
         Pictures(Flask("none", root_path=str(tmp_path)))
+
+
+def test_the_former_place_of_the_extension_still_works_and_says_where_it_is_now() -> None:
+    with pytest.warns(DeprecationWarning, match=r"young_prism\.contrib\.flask"):
+        former = importlib.import_module("young_prism.extension")
+    assert former.Pictures is Pictures
