@@ -87,9 +87,10 @@ def test_its_pages_use_its_pictures(site: Path, looks: InspectionResult) -> None
 
 
 def test_the_same_seed_draws_the_same_bytes(site: Path, tmp_path: Path) -> None:
-    painting_px.set(PAINTING_PX)
+    usual_size = painting_px.set(PAINTING_PX)
     for path in ("tickets/ticket.jpg", "panoramas/night-lights.jpg", "motion/climb.gif"):
         entry = next(entry for entry in catalogue() if entry.path == path)
         again = tmp_path / f"again{Path(path).suffix}"
         entry.save(again)
         assert again.read_bytes() == (site / "images" / path).read_bytes(), path
+    painting_px.reset(usual_size)
