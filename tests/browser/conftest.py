@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from tests.support.limits import limit
+from tests.support.tabs import SIZE, clear, watched
 from tests.web.conftest import live  # noqa: F401  (a fixture)
 
 expect.set_options(timeout=limit(20) * 1000)
@@ -19,23 +20,32 @@ def browser() -> Iterator[Browser]:
         yield playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
 
 
-@pytest.fixture
-def page(browser: Browser) -> Iterator[Page]:
-    """A page on which no script error and no request to another machine goes unnoticed."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
+@pytest.fixture(scope="session")
+def window(browser: Browser) -> Iterator[Page]:
+    """The tab that most tests use in turn: to open another costs Chromium more than most tests do."""
+    context = browser.new_context(viewport=SIZE, permissions=["clipboard-read", "clipboard-write"])
     context.set_default_timeout(limit(30) * 1000)
-    page = context.new_page()
-    trouble: list[str] = []
-    page.on("pageerror", lambda error: trouble.append(str(error)))
-    page.on("console", lambda message: trouble.append(message.text) if message.type == "error" else None)
-    page.on(
-        "request",
-        lambda request: (
-            None
-            if request.url.startswith(("http://127.0.0.1:", "data:", "file:"))
-            else trouble.append(request.url)
-        ),
-    )
-    yield page
+    yield context.new_page()
     context.close()
-    assert not trouble
+
+
+@pytest.fixture
+def tab(window: Page) -> Iterator[Page]:
+    """The tab as a new one would be."""
+    yield window
+    clear(window)
+
+
+@pytest.fixture
+def page(tab: Page) -> Iterator[Page]:
+    """A page on which no script error and no request to another machine goes unnoticed."""
+    with watched(tab) as trouble:
+        tab.on("console", write := lambda message: message.type == "error" and trouble.append(message.text))
+        tab.on("request", look := lambda request: _is_near(request.url) or trouble.append(request.url))
+        yield tab
+        tab.remove_listener("console", write)
+        tab.remove_listener("request", look)
+
+
+def _is_near(url: str) -> bool:
+    return url.startswith(("http://127.0.0.1:", "data:", "file:"))

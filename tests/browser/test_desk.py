@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.doors import Doors, doors
+from tests.support.tabs import clear, watched
 
 PHONE = {
     "viewport": {"width": 390, "height": 844},
@@ -30,15 +31,18 @@ def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
         yield opened
 
 
-@pytest.fixture
-def phone(browser: Browser) -> Iterator[Page]:
+@pytest.fixture(scope="module")
+def phone_tab(browser: Browser) -> Iterator[Page]:
     context = browser.new_context(**PHONE)
-    page = context.new_page()
-    trouble: list[str] = []
-    page.on("pageerror", lambda error: trouble.append(str(error)))
-    yield page
+    yield context.new_page()
     context.close()
-    assert not trouble
+
+
+@pytest.fixture
+def phone(phone_tab: Page) -> Iterator[Page]:
+    with watched(phone_tab):
+        yield phone_tab
+    clear(phone_tab, PHONE["viewport"])
 
 
 @pytest.fixture

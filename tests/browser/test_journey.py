@@ -63,14 +63,11 @@ def test_a_picture_s_page_shows_its_renditions_and_its_snippet(page: Page, live:
     assert natural == [400, 400]
 
 
-def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
-    context = browser.new_context(permissions=["clipboard-read", "clipboard-write"])
-    page = context.new_page()
+def test_the_snippet_is_copied(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/picture/photo.jpg")
     page.get_by_role("button", name="Copy snippet").click()
     expect(page.get_by_text("Copied")).to_be_visible()
     assert page.evaluate("navigator.clipboard.readText()").startswith("<picture>")
-    context.close()
 
 
 @pytest.mark.parametrize(
@@ -93,12 +90,9 @@ def test_the_snippet_is_copied(browser: Browser, live: str) -> None:
         "/gone",
     ],
 )
-def test_every_page_is_accessible_and_fits(browser: Browser, live: str, location: str) -> None:
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="light")
-    page = context.new_page()
-    page.goto(live + location)
-    assert barriers(page) == [] and too_wide(page) == []
-    context.close()
+def test_every_page_is_accessible_and_fits(tab: Page, live: str, location: str) -> None:
+    tab.goto(live + location)
+    assert barriers(tab) == [] and too_wide(tab) == []
 
 
 def test_the_theme_is_switched_at_once_and_remembered(page: Page, live: str) -> None:

@@ -11,9 +11,10 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
-from playwright.sync_api import Browser, Page, Request, Route, expect
+from playwright.sync_api import Page, Request, Route, expect
 
 from tests.support.painting import wait_in, wait_until_painted
+from tests.support.tabs import watched
 
 pytestmark = pytest.mark.browser
 
@@ -62,14 +63,10 @@ class Unit:
 
 
 @pytest.fixture
-def unit(browser: Browser) -> Iterator[Unit]:
-    context = browser.new_context(viewport={"width": 1000, "height": 700})
-    page = context.new_page()
-    errors: list[str] = []
-    page.on("pageerror", lambda error: errors.append(str(error)))
-    yield Unit(page)
-    context.close()
-    assert not errors
+def unit(tab: Page) -> Iterator[Unit]:
+    tab.set_viewport_size({"width": 1000, "height": 700})
+    with watched(tab):
+        yield Unit(tab)
 
 
 # static/js
@@ -324,16 +321,23 @@ PROOF = """<main data-proof data-width=800 data-height=600 data-x=0.5 data-y=0.5
 <button data-edge style="position:absolute">|</button></div><div data-heads></div></div><button data-flip>Original</button>
 <select data-go=zoom><option>1<option>2<option>4<option>layout</select>
 <select data-ground><option>checks<option>page</select><label data-page-colour hidden><input type=color data-colour value="#ffffff"></label>
-<div data-curve><svg viewBox="0 0 100 100"><g data-aim data-low=20 data-high=100 data-floor=90 data-top=10 tabindex=0 aria-valuenow=70>
-<text data-aim-text>t</text></g></svg></div><div data-keep></div><div data-table></div><input name=original value=a.jpg></main>"""
+<div data-curve>CURVE</div><div data-keep></div><div data-table></div><input name=original value=a.jpg></main>"""
+
+
+def curve_at(target: str) -> str:
+    return f"""<svg viewBox="0 0 100 100"><g data-aim data-low=20 data-high=100 data-floor=90 data-top=10 tabindex=0
+aria-valuenow={target}><text data-aim-text>target {target}</text></g></svg>"""
 
 
 def test_edges_zoom_ground_and_target_are_in_the_address_and_stay_within_limits(unit: Unit) -> None:
-    unit.answers["/state"] = (
-        200,
-        {"exact": "", "candidates": [], "curve": "", "keep": "kept", "table": "", "done": True},
-    )
-    page = unit.open("proof/static/proof.js", PROOF)
+
+    def state(request: Request) -> Answer:
+        target = parse_qs(urlsplit(request.url).query).get("target", ["70"])[0]
+        answer = {"exact": "", "candidates": [], "keep": f"kept {target}", "table": "", "done": True}
+        return 200, answer | {"curve": curve_at(target)}
+
+    unit.answers["/state"] = state
+    page = unit.open("proof/static/proof.js", PROOF.replace("CURVE", curve_at("70")))
 
     def values(name: str) -> list[str]:
         return parse_qs(urlsplit(page.url).query).get(name, [])
@@ -359,11 +363,26 @@ def test_edges_zoom_ground_and_target_are_in_the_address_and_stay_within_limits(
     for key in ("PageUp", "ArrowRight", *["PageUp"] * 9):
         page.keyboard.press(key)
     assert values("target") == ["98"] and page.text_content("[data-aim-text]") == "target 98"
-    expect(page.locator("[data-keep]")).to_have_text("kept")  # asked for once the target rests
+    expect(page.locator("[data-keep]")).to_have_text("kept 98")  # asked for once the target rests
     page.keyboard.down("f")
     assert page.locator("[data-stage-box].flipped").count() == 1
     page.keyboard.up("f")
     assert page.locator("[data-stage-box].flipped").count() == 0
+
+
+def test_an_answer_for_an_earlier_target_leaves_the_line_where_it_is(unit: Unit) -> None:
+    page = unit.open("proof/static/proof.js", PROOF.replace("CURVE", curve_at("70")))
+    held: list[Route] = []
+    page.route("**/state?*", lambda route: held.append(route))  # noqa: PLW0108
+    page.locator("[data-aim]").focus()
+    page.keyboard.press("ArrowRight")
+    wait_in(page, lambda: held)
+    page.keyboard.press("PageUp")
+    newest = page.text_content("[data-aim-text]")
+    answer = {"exact": "", "candidates": [], "keep": "kept", "table": "", "done": True}
+    held[0].fulfill(json=answer | {"curve": curve_at("70.5")})
+    expect(page.locator("[data-keep]")).to_have_text("kept")
+    assert page.text_content("[data-aim-text]") == newest != "target 70.5"
 
 
 def test_a_contact_sheet_asks_until_it_is_whole_and_a_blind_test_answers_once(unit: Unit) -> None:

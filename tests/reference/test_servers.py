@@ -5,7 +5,6 @@ from __future__ import annotations
 import shutil
 import subprocess
 import tempfile
-import threading
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
@@ -21,6 +20,7 @@ from tests.support.builds import build
 from tests.support.faults import free_port
 from tests.support.limits import limit
 from tests.support.pages import wait_for
+from tests.support.servers import running
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.accept import choose_variant, weights
 from young_prism.core.markup.server_rules import (
@@ -95,12 +95,11 @@ def servers(
     waitress = create_server(
         Renditions(_nothing, site / "pictures", originals="img"), host="127.0.0.1", port=ports[2]
     )
-    thread = threading.Thread(target=waitress.run)
-    thread.start()
     names = ("nginx", "Apache", "middleware")
-    yield [Server(name, f"http://127.0.0.1:{port}") for name, port in zip(names, _ready(ports), strict=True)]
-    waitress.close()
-    thread.join(10)
+    with running(waitress):
+        yield [
+            Server(name, f"http://127.0.0.1:{port}") for name, port in zip(names, _ready(ports), strict=True)
+        ]
     for program in programs:
         program.terminate()
         program.wait(10)

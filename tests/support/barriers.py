@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from axe_playwright_python.sync_playwright import Axe
+from typing import Any
+
+from axe_playwright_python.base import AXE_SCRIPT
 from playwright.sync_api import Page
 
 _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
@@ -10,17 +12,17 @@ _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
 
 def barriers(page: Page) -> list[str]:
     """Return what stands in somebody's way on a page, and where; in the dark too."""
-    result = (
-        Axe().run(page, options={"runOnly": _RULES, "resultTypes": ["violations"]}).response["violations"]
-    )
+    page.evaluate(AXE_SCRIPT)
+    result = _violations(page, _RULES)
     page.emulate_media(color_scheme="dark")
-    result += (
-        Axe()
-        .run(page, options={"runOnly": ["color-contrast"], "resultTypes": ["violations"]})
-        .response["violations"]
-    )
+    result += _violations(page, ["color-contrast"])
     page.emulate_media(color_scheme="light")
     return [f"{item['id']}: {item['nodes'][0]['html'][:200]}" for item in result]
+
+
+def _violations(page: Page, rules: list[str]) -> list[dict[str, Any]]:
+    options = {"runOnly": rules, "resultTypes": ["violations"]}
+    return page.evaluate("async options => (await axe.run(document, options)).violations", options)
 
 
 def too_wide(page: Page) -> list[int]:

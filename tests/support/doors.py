@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ import httpx
 from tests.support.apps import new_app
 from tests.support.limits import limit
 from tests.support.pages import wait_for
+from tests.support.servers import running
 from young_prism.engine.intake.inbox import Limits
 from young_prism.web.app import close_app
 from young_prism.web.context import Services, services_of
@@ -85,14 +85,10 @@ def doors(base: Path, **settings: Any) -> Iterator[Doors]:
     secret = parts.tokens.make("everything", EVERYTHING).secret
     server = http_server(app, parts.settings, host="127.0.0.1", port=0)
 
-    def run() -> None:
-        with suppress(OSError):
-            server.run()
-
-    threading.Thread(target=run, daemon=True).start()
-    address = f"http://127.0.0.1:{server.effective_port}"
     headers = {"Authorization": f"Bearer {secret}"}
-    with httpx.Client(base_url=address, headers=headers, timeout=limit(50)) as http:
+    with (
+        running(server) as address,
+        httpx.Client(base_url=address, headers=headers, timeout=limit(50)) as http,
+    ):
         yield Doors(app, address, http, base / "data")
-    server.close()
     close_app(app)

@@ -15,6 +15,7 @@ from typing import Any
 
 import waitress
 from flask import Flask
+from waitress import wasyncore
 from waitress.parser import HTTPRequestParser, ParsingError
 from waitress.utilities import RequestEntityTooLarge
 from werkzeug import Response
@@ -210,4 +211,17 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
     finally:
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # one Ctrl-C is enough; what follows takes a moment
         say("Ending …")
+        close_server(server, patience_s=0)  # `run` has waited
+
+
+def close_server(server: Any, *, patience_s: float = 5.0) -> None:
+    """Stop listening, and wait `patience_s` seconds for what is being answered.
+
+    Closing the server closes the pipe by which a thread that has answered wakes it. A thread that still answers would write a
+    byte to the number of that pipe, which may be the number of a rendition's file by then; so the pipe is left open for it.
+    """
+    server.task_dispatcher.shutdown(timeout=patience_s)
+    if server.task_dispatcher.threads:
+        wasyncore.dispatcher.close(server)
+    else:
         server.close()

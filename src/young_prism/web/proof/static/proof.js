@@ -313,6 +313,7 @@ async function ask() {
   const url = new URL(root.dataset.state, location.href)
   url.search = here.search
   url.searchParams.set('page', page)
+  const target = here.searchParams.get('target')
   if (!url.searchParams.has('original')) url.searchParams.set('original', $('[name="original"]').value)
   let now
   try {
@@ -331,7 +332,8 @@ async function ask() {
       setPicture($('[data-map]', band), one.map)
     }
   }
-  if (!aiming) put(curve, now.curve)
+  // Moved on since: the line stays where the person has it, and the answer for there is under way.
+  if (!aiming && here.searchParams.get('target') === target) put(curve, now.curve)
   put($('[data-keep]'), now.keep)
   put($('[data-table]'), now.table)
   root.dataset.done = now.done ? 'yes' : 'no'
