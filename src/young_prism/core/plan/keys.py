@@ -12,7 +12,7 @@ from functools import lru_cache
 
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.images.crops import Crop
-from young_prism.core.plan.model import EncoderSettings, WatermarkFile, settings_dict
+from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searched, settings_dict
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
 from young_prism.core.svg import SANITISER_VERSION
@@ -23,6 +23,8 @@ PIXELS_VERSION = 1
 
 _PLAIN = Finishing()
 _SANITISER = f"sanitiser {SANITISER_VERSION}"
+_AVIF_SEARCH = "search 2"
+"""Raised with every change of the way to a quality: another way may end at another."""
 
 
 def rendition_key(sha256: str, size: Size, rest: str) -> str:
@@ -78,6 +80,8 @@ def settings_digest(
     `mark` is the watermark of those that wear it.
     """
     made_by = encoder_version(fmt) if settings else "copy"
+    if isinstance(settings, Avif) and is_searched(settings):
+        made_by += f", {_AVIF_SEARCH}"
     if isinstance(settings, VectorFormats):
         made_by = _SANITISER
     described = json.dumps(settings_dict(settings), sort_keys=True)

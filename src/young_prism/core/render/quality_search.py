@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from typing import Any, NamedTuple
 
 from young_prism.core.pixels.readback import read_back
@@ -22,6 +21,7 @@ from young_prism.core.score.search import (
     HIGHEST,
     LOWEST,
     USUAL_STEPS,
+    Proxy,
     TrialResult,
     Trials,
     smallest_quality,
@@ -43,6 +43,8 @@ class SearchHint(NamedTuple):
     target: float | None
     slope_ratio: float = 1.0
     """How much more a step of quality made there than it usually does."""
+    gap: float | None = None
+    """Points by which the wanted encoding scored over the quick one that stands for it in searches."""
 
 
 class SearchResult(NamedTuple):
@@ -74,110 +76,134 @@ def search_quality(
 
     A WebP that is smaller without loss is that.
     """
-    lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
-    tries: Trials[bytes] = Trials(
-        lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
-    )
-    to_result = partial(_to_result, tries, settings)
+    search = _Search(settings, encode, score, hint)
     if settings.band is None:
         assert settings.target is not None  # noqa: S101  (only what is searched comes here)
         target: float | None = settings.target
-        trial = _search(tries, settings, settings.target, hint)
+        trial = search.to_target(settings.target)
     else:
-        trial, target = _search_band(tries, settings, settings.band, hint)
+        trial, target = search.into_band(settings.band)
     if settings.never_larger and len(trial.file) > original_bytes:
-        return _within_original_bytes(tries, trial, target, original_bytes, settings)
-    if lossy and isinstance(settings, Webp) and settings.lossless == "when-smaller":
+        return search.within_bytes(trial, target, original_bytes)
+    if isinstance(settings, Webp) and settings.lossless == "when-smaller":
         exact = encode(settings.model_copy(update={"lossless": "always"}))
         if len(exact) <= len(trial.file):
             explanation = "lossless, smaller than any quality that reaches the target"
-            return to_result(trial, target, explanation)._replace(
+            return search.result(trial, target, explanation)._replace(
                 data=exact, score=score(exact), reached=True
             )
     if target is None:
-        return to_result(trial, target, "inside its band")
+        return search.result(trial, target, "inside its band")
     if not trial.reached:
         bound = f" up to {settings.highest}" if settings.highest else ""
-        return to_result(trial, target, f"no quality{bound} reaches {target:g}")
+        return search.result(trial, target, f"no quality{bound} reaches {target:g}")
     wish = "a target of" if settings.band is None else "the edge of its band,"
-    return to_result(trial, target, f"for {wish} {target:g}")
+    return search.result(trial, target, f"for {wish} {target:g}")
 
 
-def _search(
-    tries: Trials[bytes], settings: Avif | Webp | Jpeg, target: float, hint: SearchHint | None
-) -> TrialResult[bytes]:
-    steps = USUAL_STEPS[format_of(settings).value]
-    if hint is not None:
-        steps = steps.times(hint.slope_ratio)
-    begin = settings.quality if hint is None else hint.quality + AIMED_OVER / steps.at(hint.quality)
-    within = (settings.lowest or LOWEST, settings.highest or HIGHEST)
-    return smallest_quality(tries, target, round(begin), steps, within)
+_PROXY_EFFORT, _PROXY_FROM = 0, 2
+"""AVIF's effort in searches, and the least wanted effort that it stands for: it takes a ninth of the time of effort 3.
+
+WebP has no such: its quick methods take a third of the time, and their scores rise at another pace (docs/performance.md).
+"""
+_USUAL_GAP = 2.0
+"""Points that the wanted effort scores over the quick one at the same quality, the median of photographs."""
 
 
-def _search_band(
-    tries: Trials[bytes], settings: Avif | Webp | Jpeg, band: tuple[float, float], hint: SearchHint | None
-) -> tuple[TrialResult[bytes], float | None]:
-    """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
+class _Search:
+    """The search for one rendition: what was tried by the wanted settings, and by a quick encoder that stands for them."""
 
-    Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed quality,
-    that quality scores outside here as well.
-    """
-    least, most = band
-    if hint is not None and hint.target is not None:
-        trial = _search(tries, settings, hint.target, hint)
-        under, over = trial.quality < settings.quality, trial.quality > settings.quality
-        if (under if hint.target == most else over) and trial.reached:
-            return trial, hint.target
-    now = tries.at(settings.quality)
-    if least <= now <= most:
-        return tries.result_at(settings.quality, reached=True), None
-    target = least if now < least else most
-    return _search(tries, settings, target, None), target
+    def __init__(
+        self, settings: Avif | Webp | Jpeg, encode: Encode, score: Score, hint: SearchHint | None
+    ) -> None:
+        lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
+        self._settings, self._hint = settings, hint
+        self._trials: Trials[bytes] = Trials(
+            lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
+        )
+        self._usual_steps = USUAL_STEPS[format_of(settings).value]
+        steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
+        self._proxy: Proxy | None = None
+        if isinstance(settings, Avif) and settings.effort >= _PROXY_FROM:
+            quick = settings.model_copy(update={"effort": _PROXY_EFFORT})
+            trials: Trials[bytes] = Trials(
+                lambda quality: encode(quick.model_copy(update={"quality": quality})), score
+            )
+            self._proxy = Proxy(trials, steps)
 
+    def to_target(self, target: float) -> TrialResult[bytes]:
+        """Return the smallest quality at or above a target, from where the rung below ended."""
+        return self._smallest(target, self._hint)
 
-def _to_result(
-    tries: Trials[bytes],
-    settings: Avif | Webp | Jpeg,
-    trial: TrialResult[bytes],
-    target: float | None,
-    why: str,
-) -> SearchResult:
-    joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
-    explanation = (
-        why if why.startswith("lossless") else f"quality {trial.quality}, score {trial.score:.1f}{joint}{why}"
-    )
-    steps = USUAL_STEPS[format_of(settings).value]
-    over = trial.score - (trial.score if target is None else target)
-    pace = tries.slope_ratio(trial.quality, steps)
-    crossing = trial.quality - over / (steps.at(trial.quality) * pace)
-    hint = SearchHint(crossing, target, pace)
-    return SearchResult(
-        trial.file, explanation, trial.score, trial.quality, trial.encodings, trial.reached, hint
-    )
+    def into_band(self, band: tuple[float, float]) -> tuple[TrialResult[bytes], float | None]:
+        """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
 
+        Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed
+        quality, that quality scores outside here as well.
+        """
+        least, most = band
+        fixed, hint = self._settings.quality, self._hint
+        if hint is not None and hint.target is not None:
+            trial = self._smallest(hint.target, hint)
+            under, over = trial.quality < fixed, trial.quality > fixed
+            if (under if hint.target == most else over) and trial.reached:
+                return trial, hint.target
+        now = self._trials.at(fixed)
+        if least <= now <= most:
+            return self._trials.result_at(fixed, reached=True), None
+        target = least if now < least else most
+        return self._smallest(target, None), target
 
-def _within_original_bytes(
-    tries: Trials[bytes],
-    trial: TrialResult[bytes],
-    target: float | None,
-    most: int,
-    settings: Avif | Webp | Jpeg,
-) -> SearchResult:
-    """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
-    low, high = settings.lowest or LOWEST, trial.quality
-    tries.at(low)
-    while high - low > 1:
-        middle = (low + high) // 2
-        tries.at(middle)
-        low, high = (middle, high) if len(tries.done[middle][1]) <= most else (low, middle)
-    wish = f"; {target:g} needs {len(trial.file):,}" if target is not None else ""
-    fits = len(tries.done[low][1]) <= most
-    why = (
-        f"no more bytes than the original{wish}"
-        if fits
-        else f"not even this quality is smaller than the original{wish}"
-    )
-    return _to_result(tries, settings, tries.result_at(low, reached=False), None, why)
+    def within_bytes(self, trial: TrialResult[bytes], target: float | None, most: int) -> SearchResult:
+        """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
+        low, high = self._settings.lowest or LOWEST, trial.quality
+        self._trials.at(low)
+        while high - low > 1:
+            middle = (low + high) // 2
+            self._trials.at(middle)
+            low, high = (middle, high) if len(self._trials.done[middle][1]) <= most else (low, middle)
+        wish = f"; {target:g} needs {len(trial.file):,}" if target is not None else ""
+        fits = len(self._trials.done[low][1]) <= most
+        why = (
+            f"no more bytes than the original{wish}"
+            if fits
+            else f"not even this quality is smaller than the original{wish}"
+        )
+        return self.result(self._trials.result_at(low, reached=False), None, why)
+
+    def result(self, trial: TrialResult[bytes], target: float | None, why: str) -> SearchResult:
+        """Return what a search ended with, in words, and where that of the rung above is to begin."""
+        joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
+        explanation = (
+            why
+            if why.startswith("lossless")
+            else f"quality {trial.quality}, score {trial.score:.1f}{joint}{why}"
+        )
+        over = trial.score - (trial.score if target is None else target)
+        pace = self._trials.slope_ratio(trial.quality, self._usual_steps)
+        crossing = trial.quality - over / (self._usual_steps.at(trial.quality) * pace)
+        proxy = self._proxy
+        gap = trial.score - proxy.score_at(trial.quality) if proxy and proxy.trials.done else None
+        hint = SearchHint(crossing, target, pace, gap)
+        return SearchResult(
+            trial.file, explanation, trial.score, trial.quality, trial.encodings, trial.reached, hint
+        )
+
+    def _smallest(self, target: float, hint: SearchHint | None) -> TrialResult[bytes]:
+        steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
+        begin = hint.quality + AIMED_OVER / steps.at(hint.quality) if hint else self._settings.quality
+        within = (self._settings.lowest or LOWEST, self._settings.highest or HIGHEST)
+        if self._proxy is not None:
+            begin = self._proxy.quality_for(target + AIMED_OVER - self._gap(self._proxy), begin, within)
+            steps = self._proxy.steps.times(self._proxy.slope_ratio(round(begin)))
+        return smallest_quality(self._trials, target, round(begin), steps, within)
+
+    def _gap(self, proxy: Proxy) -> float:
+        """Return the points that the wanted encoder is expected to score over its proxy."""
+        tried = next(iter(self._trials.done), None)
+        if tried is not None:
+            return self._trials.at(tried) - proxy.trials.at(tried)
+        return _USUAL_GAP if self._hint is None or self._hint.gap is None else self._hint.gap
 
 
 @dataclass(slots=True)
@@ -233,10 +259,8 @@ class LadderSearch:
 
 
 def _fast_settings(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
-    """Return settings for what nobody gets: a step less of AVIF's effort moves scores by half a point, and only quality counts."""
+    """Return settings for what nobody gets: of it only the quality counts."""
     changes: dict[str, Any] = {"never_larger": False}
-    if isinstance(settings, Avif):
-        changes["effort"] = max(0, settings.effort - 1)
     if isinstance(settings, Webp):
         changes |= {"lossless": "never", "near_lossless": None}
     return settings.model_copy(update=changes)

@@ -90,6 +90,57 @@ class Trials(Generic[File]):
         return TrialResult(file, quality, score, len(self.done), reached)
 
 
+_PROXY_LOOKS = 3
+_NEAR_GUESS = 3.0
+"""Steps of quality over which the usual steps are believed without another look."""
+
+
+@dataclass(slots=True)
+class Proxy:
+    """A quick encoder that stands for a slow one: at one quality their scores differ by a gap that hardly changes with quality.
+
+    So the quick one says where a target lies, and the slow one's first encoding is mostly its last (docs/performance.md).
+    """
+
+    trials: Trials[bytes]
+    steps: QualitySteps
+
+    def quality_for(self, score: float, first: float, within: tuple[int, int]) -> float:
+        """Return the quality at which the quick encoder has a score, between two whole ones as well, from a first guess on."""
+        lowest, highest = within
+        quality = min(max(round(first), lowest), highest)
+        for _ in range(_PROXY_LOOKS):
+            guess = min(max(quality + self._distance(quality, score), lowest), highest)
+            if abs(guess - quality) <= _NEAR_GUESS:
+                break
+            quality = round(guess)
+        return guess
+
+    def score_at(self, quality: int) -> float:
+        """Return what the quick encoder scores at a quality: from the nearest that was tried, and the steps from there."""
+        nearest = self._nearest(quality)
+        step = self.slope_ratio(nearest) * self.steps.at((quality + nearest) / 2)
+        return self.trials.at(nearest) + (quality - nearest) * step
+
+    def slope_ratio(self, quality: int) -> float:
+        """Return how much more a step makes near a quality than it usually does; 1 where too little was tried."""
+        nearest = self._nearest(quality)
+        tried_beside = [tried for tried in self.trials.done if tried != nearest]
+        if not tried_beside:
+            return 1.0
+        second = min(tried_beside, key=lambda tried: (abs(tried - nearest), tried))
+        step = (self.trials.at(second) - self.trials.at(nearest)) / (second - nearest)
+        return min(max(step / self.steps.at((second + nearest) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
+
+    def _nearest(self, quality: int) -> int:
+        return min(self.trials.done, key=lambda tried: (abs(tried - quality), tried))
+
+    def _distance(self, quality: int, score: float) -> float:
+        missing = (score - self.trials.at(quality)) / self.slope_ratio(quality)
+        half_way = min(max(quality + missing / self.steps.at(quality) / 2, LOWEST), HIGHEST)
+        return missing / self.steps.at(half_way)
+
+
 def smallest_quality(
     tries: Trials[File],
     target: float,
