@@ -7,6 +7,7 @@ import pytest
 from tests.support.facts import facts
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.collisions import casefold_key
+from young_prism.core.plan import keys as keys_module
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import settings_dict
 from young_prism.core.plan.suggest import suggest_names
@@ -135,6 +136,16 @@ def test_a_key_changes_with_what_matters_to_the_pixels_and_with_nothing_else() -
     )
     assert {fmt for fmt in base if base[fmt] != second[fmt]} == {"avif"}
     assert not set(base.values()) & set(keys(facts(400, sha256="1" * 64), Recipe()).values())
+
+
+def test_another_way_to_search_is_another_key(monkeypatch: pytest.MonkeyPatch) -> None:
+    def digests() -> list[str]:
+        digest = keys_module.settings_digest.__wrapped__  # what it keeps by settings aside
+        return [digest(ImageFormat.AVIF, settings) for settings in (Avif(), Avif(target=72))]
+
+    fixed, searched = digests()
+    monkeypatch.setattr(keys_module, "_AVIF_SEARCH", "search 99")
+    assert digests()[0] == fixed and digests()[1] != searched
 
 
 def paths(recipe: Recipe, *originals: str) -> list[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -162,12 +163,20 @@ def test_a_quick_encoder_says_where_a_slow_one_reaches_its_target(
     assert abs(proxy.score_at(needed) - quick(needed)) <= 1.5 * usual.at(needed)
 
 
+def test_qualities_that_are_said_to_give_the_same_file_do() -> None:
+    pixels = pyvips.Image.new_from_array(np.ascontiguousarray(real.chelsea()[:60, :80]))
+    image = pixels.copy(interpretation="srgb")
+    files = [avif.encode(image, Avif(quality=quality, effort=0)) for quality in range(30, 98)]
+    same = [avif.gives_same_file(quality, quality + 1) for quality in range(30, 97)]
+    assert same == [first == second for first, second in pairwise(files)] and True in same
+
+
 @pytest.mark.parametrize("width", [120, 400])
 def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_path: Path) -> None:
     """Judged by the package on the rung as we reduce it; small rungs are judged mirrored to a whole score's size."""
     data = pictures.png(Image.fromarray(real.coffee()))
     exact = FormatSet(png=Png(level=0))
-    aimed = FormatSet(target=72, avif=Avif(effort=1), webp=Webp(effort=1), jpeg=Jpeg())
+    aimed = FormatSet(target=72, avif=Avif(effort=2), webp=Webp(effort=1), jpeg=Jpeg())
 
     def made(formats: FormatSet) -> dict[str, Image.Image]:
         recipe = Recipe(ladder=Ladder(widths=(width,)), formats=Formats(photo=formats))

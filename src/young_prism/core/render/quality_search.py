@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from young_prism.core.encode import avif
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import EncoderSettings
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
@@ -108,6 +109,8 @@ WebP has no such: its quick methods take a third of the time, and their scores r
 """
 _USUAL_GAP = 2.0
 """Points that the wanted effort scores over the quick one at the same quality, the median of photographs."""
+_GAP_KEPT = 0.85
+"""The share of it that is left a rung further up: the larger the picture, the less it is (the mean of photographs)."""
 
 
 class _Search:
@@ -121,13 +124,17 @@ class _Search:
         self._trials: Trials[bytes] = Trials(
             lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
         )
+        if isinstance(settings, Avif):
+            self._trials.is_same = avif.gives_same_file
         self._usual_steps = USUAL_STEPS[format_of(settings).value]
         steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
         self._proxy: Proxy | None = None
         if isinstance(settings, Avif) and settings.effort >= _PROXY_FROM:
             quick = settings.model_copy(update={"effort": _PROXY_EFFORT})
             trials: Trials[bytes] = Trials(
-                lambda quality: encode(quick.model_copy(update={"quality": quality})), score
+                lambda quality: encode(quick.model_copy(update={"quality": quality})),
+                score,
+                avif.gives_same_file,
             )
             self._proxy = Proxy(trials, steps)
 
@@ -180,10 +187,14 @@ class _Search:
             else f"quality {trial.quality}, score {trial.score:.1f}{joint}{why}"
         )
         over = trial.score - (trial.score if target is None else target)
-        pace = self._trials.slope_ratio(trial.quality, self._usual_steps)
+        proxy, gap = self._proxy, None
+        if proxy is not None and proxy.trials.done:
+            # Its trials are further apart: those of the wanted encoder, often neighbours, say little of the slope.
+            pace = proxy.slope_ratio(trial.quality) * (self._hint.slope_ratio if self._hint else 1.0)
+            gap = trial.score - proxy.score_at(trial.quality)
+        else:
+            pace = self._trials.slope_ratio(trial.quality, self._usual_steps)
         crossing = trial.quality - over / (self._usual_steps.at(trial.quality) * pace)
-        proxy = self._proxy
-        gap = trial.score - proxy.score_at(trial.quality) if proxy and proxy.trials.done else None
         hint = SearchHint(crossing, target, pace, gap)
         return SearchResult(
             trial.file, explanation, trial.score, trial.quality, trial.encodings, trial.reached, hint
@@ -203,7 +214,9 @@ class _Search:
         tried = next(iter(self._trials.done), None)
         if tried is not None:
             return self._trials.at(tried) - proxy.trials.at(tried)
-        return _USUAL_GAP if self._hint is None or self._hint.gap is None else self._hint.gap
+        if self._hint is None or self._hint.gap is None:
+            return _USUAL_GAP
+        return _GAP_KEPT * self._hint.gap
 
 
 @dataclass(slots=True)

@@ -60,18 +60,36 @@ class TrialResult(NamedTuple, Generic[File]):
 
 @dataclass(slots=True)
 class Trials(Generic[File]):
-    """What was tried so far: a file and its score by quality. Nothing is encoded twice."""
+    """What was tried so far: a file and its score by quality. Nothing is encoded twice.
+
+    `is_same` says whether two neighbouring qualities give the same file.
+    """
 
     encode: Callable[[int], File]
     score: Callable[[File], float]
+    is_same: Callable[[int, int], bool] = lambda quality, second: quality == second
     done: dict[int, tuple[float, File]] = field(default_factory=dict)
+    encodings: int = 0
 
     def at(self, quality: int) -> float:
         """Return the score at a quality."""
         if quality not in self.done:
-            file = self.encode(quality)
-            self.done[quality] = (self.score(file), file)
+            neighbours = [near for near in (quality - 1, quality + 1) if near in self.done]
+            same = next((near for near in neighbours if self.is_same(near, quality)), None)
+            self.done[quality] = self._tried(quality) if same is None else self.done[same]
         return self.done[quality][0]
+
+    def _tried(self, quality: int) -> tuple[float, File]:
+        self.encodings += 1
+        file = self.encode(quality)
+        return self.score(file), file
+
+    def next_below(self, quality: int) -> int:
+        """Return the next lower quality that gives another file."""
+        below = quality - 1
+        while below > LOWEST and self.is_same(below, quality):
+            below -= 1
+        return below
 
     def slope_ratio(self, quality: int, steps: QualitySteps) -> float:
         """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
@@ -87,7 +105,7 @@ class Trials(Generic[File]):
     def result_at(self, quality: int, *, reached: bool) -> TrialResult[File]:
         """Return one of them as the answer."""
         score, file = self.done[quality]
-        return TrialResult(file, quality, score, len(self.done), reached)
+        return TrialResult(file, quality, score, self.encodings, reached)
 
 
 _PROXY_LOOKS = 3
@@ -159,7 +177,7 @@ def smallest_quality(
         below, above = _bracket(tries, target)
         if above is not None:
             over = tries.at(above) - target
-            step = _step(tries, below, above, steps)
+            step = _step(tries, below, above, steps) * (above - tries.next_below(above))
             if over <= max(NEAR_ENOUGH, _A_STEP_AT_LEAST * step) or above <= lowest:
                 return tries.result_at(above, reached=True)
             if below is not None and above - below <= 1:
@@ -182,6 +200,7 @@ def _bracket(tries: Trials[File], target: float) -> tuple[int | None, int | None
 
 
 def _step(tries: Trials[File], below: int | None, above: int, steps: QualitySteps) -> float:
+    """Return the points that one step of quality makes at `above`."""
     if below is None:
         return steps.at(above)
     return (tries.at(above) - tries.at(below)) / (above - below)
