@@ -215,7 +215,7 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
 
 
 def close_server(server: Any, *, patience_s: float = 5.0) -> None:
-    """Stop listening, and wait `patience_s` seconds for what is being answered.
+    """Stop listening, wait `patience_s` seconds for what is being answered, and close all connections.
 
     Closing the server closes the pipe by which a thread that has answered wakes it. A thread that still answers would write a
     byte to the number of that pipe, which may be the number of a rendition's file by then; so the pipe is left open for it.
@@ -224,4 +224,4 @@ def close_server(server: Any, *, patience_s: float = 5.0) -> None:
     if server.task_dispatcher.threads:
         wasyncore.dispatcher.close(server)
     else:
-        server.close()
+        wasyncore.close_all(server._map, ignore_all=True)  # noqa: SLF001  (waitress has no other way to close them)
