@@ -1,4 +1,4 @@
-"""Tabs of Chromium that tests use in turn."""
+"""A tab of Chromium that several tests use in turn."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ SIZE: ViewportSize = {"width": 1280, "height": 800}
 
 
 def clear(page: Page, size: ViewportSize = SIZE) -> None:
-    """Leave nothing in a tab of the test that used it: page, cookies, answers, size and colours."""
+    """Reset a tab for the next test: page, cookies, routes, size and colour scheme."""
     page.unroute_all(behavior="ignoreErrors")
     page.goto("about:blank")
     page.context.clear_cookies()
@@ -21,7 +21,7 @@ def clear(page: Page, size: ViewportSize = SIZE) -> None:
 
 @contextmanager
 def watched(page: Page) -> Iterator[list[str]]:
-    """Return a list that takes errors of scripts, and make sure at the end that it is empty."""
+    """Collect script errors of a page; fail at the end if there are any."""
     trouble: list[str] = []
 
     def note(error: Exception) -> None:

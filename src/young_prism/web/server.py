@@ -215,10 +215,10 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
 
 
 def close_server(server: Any, *, patience_s: float = 5.0) -> None:
-    """Stop listening, wait `patience_s` seconds for what is being answered, and close all connections.
+    """Stop listening, wait up to `patience_s` seconds for requests in progress, and close all connections.
 
-    Closing the server closes the pipe by which a thread that has answered wakes it. A thread that still answers would write a
-    byte to the number of that pipe, which may be the number of a rendition's file by then; so the pipe is left open for it.
+    A thread that finishes a request writes one byte to a pipe to wake the server. If the pipe is closed before, its
+    file descriptor may belong to another file, which would get that byte. So the pipe stays open while a thread is busy.
     """
     server.task_dispatcher.shutdown(timeout=patience_s)
     if server.task_dispatcher.threads:

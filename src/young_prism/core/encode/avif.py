@@ -26,9 +26,14 @@ def encode(pixels: VipsImage, settings: Avif) -> bytes:
 
 
 def gives_same_file(quality: int, second: int) -> bool:
-    """Whether two qualities give the same file of any picture: 100 qualities stand for 64 quantisers.
+    """Return whether two qualities encode every picture to the same bytes.
 
-    Told from an empty picture, which takes 2 ms: the quantiser is in the header of every file.
+    The encoder maps 100 qualities to 64 quantisers. Each file states its quantiser, so it is enough to compare
+    two files of an empty picture, which take 2 ms each.
+
+    Args:
+        quality: A quality from 0 to 100.
+        second: The quality to compare it with.
     """
     return _empty_file(quality) == _empty_file(second)
 

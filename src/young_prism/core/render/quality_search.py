@@ -25,6 +25,7 @@ from young_prism.core.score.search import (
     Proxy,
     TrialResult,
     Trials,
+    bounded_slope_ratio,
     smallest_quality,
 )
 from young_prism.core.types import ImageFormat, Size
@@ -45,7 +46,7 @@ class SearchHint(NamedTuple):
     slope_ratio: float = 1.0
     """How much more a step of quality made there than it usually does."""
     gap: float | None = None
-    """Points by which the wanted encoding scored over the quick one that stands for it in searches."""
+    """The score of the delivered effort minus the score of the proxy at the same quality, in points."""
 
 
 class SearchResult(NamedTuple):
@@ -103,18 +104,15 @@ def search_quality(
 
 
 _PROXY_EFFORT, _PROXY_FROM = 0, 2
-"""AVIF's effort in searches, and the least wanted effort that it stands for: it takes a ninth of the time of effort 3.
-
-WebP has no such: its quick methods take a third of the time, and their scores rise at another pace (docs/performance.md).
-"""
+"""The effort of the AVIF proxy, and the lowest effort that it stands for (docs/decisions/008-fast-encodings-in-searches.md)."""
 _USUAL_GAP = 2.0
-"""Points that the wanted effort scores over the quick one at the same quality, the median of photographs."""
+"""The median gap between effort 3 and the proxy on photographs, in points."""
 _GAP_KEPT = 0.85
-"""The share of it that is left a rung further up: the larger the picture, the less it is (the mean of photographs)."""
+"""The gap on a rung divided by the gap on the rung below, the mean on photographs."""
 
 
 class _Search:
-    """The search for one rendition: what was tried by the wanted settings, and by a quick encoder that stands for them."""
+    """The search for one rendition: the trials with its own settings, and a fast proxy for AVIF."""
 
     def __init__(
         self, settings: Avif | Webp | Jpeg, encode: Encode, score: Score, hint: SearchHint | None
@@ -139,14 +137,17 @@ class _Search:
             self._proxy = Proxy(trials, steps)
 
     def to_target(self, target: float) -> TrialResult[bytes]:
-        """Return the smallest quality at or above a target, from where the rung below ended."""
+        """Return the trial with the lowest quality at or above a target; begin where the rung below ended."""
         return self._smallest(target, self._hint)
 
     def into_band(self, band: tuple[float, float]) -> tuple[TrialResult[bytes], float | None]:
-        """Keep the fixed quality where it scores inside the band; else go to the nearest edge, and say to which.
+        """Return the trial at the fixed quality if its score is inside the band, else the trial at the nearest edge.
 
-        Where the rung below had to go to an edge this one is tried there first: if the edge lies on the same side of the fixed
-        quality, that quality scores outside here as well.
+        If the rung below went to an edge, that edge is tried first: if it lies on the same side of the fixed quality
+        here, the fixed quality is outside the band here too.
+
+        Returns:
+            The trial, and the edge that it was brought to; None for a trial inside the band.
         """
         least, most = band
         fixed, hint = self._settings.quality, self._hint
@@ -162,7 +163,7 @@ class _Search:
         return self._smallest(target, None), target
 
     def within_bytes(self, trial: TrialResult[bytes], target: float | None, most: int) -> SearchResult:
-        """Go down to the highest quality that needs no more bytes than the original, or to the lowest there is."""
+        """Return the highest quality that needs no more bytes than the original, or the lowest quality."""
         low, high = self._settings.lowest or LOWEST, trial.quality
         self._trials.at(low)
         while high - low > 1:
@@ -179,7 +180,7 @@ class _Search:
         return self.result(self._trials.result_at(low, reached=False), None, why)
 
     def result(self, trial: TrialResult[bytes], target: float | None, why: str) -> SearchResult:
-        """Return what a search ended with, in words, and where that of the rung above is to begin."""
+        """Return the result of the search, with an explanation and a hint for the rung above."""
         joint = " " if why.startswith("for") else ": " if why.startswith("no") else ", "
         explanation = (
             why
@@ -189,8 +190,9 @@ class _Search:
         over = trial.score - (trial.score if target is None else target)
         proxy, gap = self._proxy, None
         if proxy is not None and proxy.trials.done:
-            # Its trials are further apart: those of the wanted encoder, often neighbours, say little of the slope.
-            pace = proxy.slope_ratio(trial.quality) * (self._hint.slope_ratio if self._hint else 1.0)
+            # Trials of the delivered effort are often neighbours, whose slope is mostly noise.
+            slope_before = self._hint.slope_ratio if self._hint else 1.0
+            pace = bounded_slope_ratio(proxy.slope_ratio(trial.quality) * slope_before)
             gap = trial.score - proxy.score_at(trial.quality)
         else:
             pace = self._trials.slope_ratio(trial.quality, self._usual_steps)
@@ -210,7 +212,7 @@ class _Search:
         return smallest_quality(self._trials, target, round(begin), steps, within)
 
     def _gap(self, proxy: Proxy) -> float:
-        """Return the points that the wanted encoder is expected to score over its proxy."""
+        """Return the expected score of the delivered effort minus the score of the proxy, in points."""
         tried = next(iter(self._trials.done), None)
         if tried is not None:
             return self._trials.at(tried) - proxy.trials.at(tried)
@@ -272,7 +274,7 @@ class LadderSearch:
 
 
 def _fast_settings(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
-    """Return settings for what nobody gets: of it only the quality counts."""
+    """Return settings for the small copy, which is not delivered: only its quality is used."""
     changes: dict[str, Any] = {"never_larger": False}
     if isinstance(settings, Webp):
         changes |= {"lossless": "never", "near_lossless": None}

@@ -33,6 +33,11 @@ _LEAST_PACE = 0.6
 """Two scores that are near each other say little of the slope: further from the usual one it is not believed."""
 
 
+def bounded_slope_ratio(ratio: float) -> float:
+    """Return a slope ratio within the bounds in which one is plausible, from 0.6 to 1.67."""
+    return min(max(ratio, _LEAST_PACE), 1 / _LEAST_PACE)
+
+
 class QualitySteps(NamedTuple):
     """How many points one step of quality makes, at some qualities of a format; between them it is interpolated."""
 
@@ -60,9 +65,11 @@ class TrialResult(NamedTuple, Generic[File]):
 
 @dataclass(slots=True)
 class Trials(Generic[File]):
-    """What was tried so far: a file and its score by quality. Nothing is encoded twice.
+    """The trials of one search: a file and its score for each quality. No file is encoded twice.
 
-    `is_same` says whether two neighbouring qualities give the same file.
+    Attributes:
+        is_same: Returns whether two neighbouring qualities give the same file.
+        encodings: The number of files that were encoded.
     """
 
     encode: Callable[[int], File]
@@ -76,16 +83,16 @@ class Trials(Generic[File]):
         if quality not in self.done:
             neighbours = [near for near in (quality - 1, quality + 1) if near in self.done]
             same = next((near for near in neighbours if self.is_same(near, quality)), None)
-            self.done[quality] = self._tried(quality) if same is None else self.done[same]
+            self.done[quality] = self._encode(quality) if same is None else self.done[same]
         return self.done[quality][0]
 
-    def _tried(self, quality: int) -> tuple[float, File]:
+    def _encode(self, quality: int) -> tuple[float, File]:
         self.encodings += 1
         file = self.encode(quality)
         return self.score(file), file
 
     def next_below(self, quality: int) -> int:
-        """Return the next lower quality that gives another file."""
+        """Return the next lower quality that gives a different file."""
         below = quality - 1
         while below > LOWEST and self.is_same(below, quality):
             below -= 1
@@ -100,7 +107,7 @@ class Trials(Generic[File]):
             return 1.0
         nearest = min(other_trials, key=lambda quality_tried: (abs(quality_tried - quality), quality_tried))
         made = (self.done[quality][0] - self.done[nearest][0]) / (quality - nearest)
-        return min(max(made / steps.at((quality + nearest) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
+        return bounded_slope_ratio(made / steps.at((quality + nearest) / 2))
 
     def result_at(self, quality: int, *, reached: bool) -> TrialResult[File]:
         """Return one of them as the answer."""
@@ -108,47 +115,61 @@ class Trials(Generic[File]):
         return TrialResult(file, quality, score, self.encodings, reached)
 
 
-_PROXY_LOOKS = 3
-_NEAR_GUESS = 3.0
-"""Steps of quality over which the usual steps are believed without another look."""
+_PROXY_TRIALS = 3
+_TRUSTED_DISTANCE = 3.0
+"""The largest distance, in steps of quality, that is extrapolated without another trial."""
 
 
 @dataclass(slots=True)
 class Proxy:
-    """A quick encoder that stands for a slow one: at one quality their scores differ by a gap that hardly changes with quality.
+    """A fast encoder that predicts at which quality a slow encoder reaches a score.
 
-    So the quick one says where a target lies, and the slow one's first encoding is mostly its last (docs/performance.md).
+    At the same quality, the scores of the two differ by a gap that depends little on the quality
+    (docs/decisions/008-fast-encodings-in-searches.md).
+
+    Attributes:
+        trials: The trials of the fast encoder.
+        steps: The expected points for one step of quality.
     """
 
     trials: Trials[bytes]
     steps: QualitySteps
 
     def quality_for(self, score: float, first: float, within: tuple[int, int]) -> float:
-        """Return the quality at which the quick encoder has a score, between two whole ones as well, from a first guess on."""
+        """Return the quality at which the fast encoder reaches a score, in at most three encodings.
+
+        Args:
+            score: The score to reach, in points of SSIMULACRA 2.
+            first: The quality to begin with.
+            within: The lowest and the highest quality that may be returned.
+
+        Returns:
+            A quality, which need not be a whole number.
+        """
         lowest, highest = within
         quality = min(max(round(first), lowest), highest)
-        for _ in range(_PROXY_LOOKS):
+        for _ in range(_PROXY_TRIALS):
             guess = min(max(quality + self._distance(quality, score), lowest), highest)
-            if abs(guess - quality) <= _NEAR_GUESS:
+            if abs(guess - quality) <= _TRUSTED_DISTANCE:
                 break
             quality = round(guess)
         return guess
 
     def score_at(self, quality: int) -> float:
-        """Return what the quick encoder scores at a quality: from the nearest that was tried, and the steps from there."""
+        """Return the fast encoder's score at a quality, extrapolated from the nearest trial."""
         nearest = self._nearest(quality)
         step = self.slope_ratio(nearest) * self.steps.at((quality + nearest) / 2)
         return self.trials.at(nearest) + (quality - nearest) * step
 
     def slope_ratio(self, quality: int) -> float:
-        """Return how much more a step makes near a quality than it usually does; 1 where too little was tried."""
+        """Return the measured slope near a quality divided by the expected slope; 1 with a single trial."""
         nearest = self._nearest(quality)
-        tried_beside = [tried for tried in self.trials.done if tried != nearest]
-        if not tried_beside:
+        rest = [tried for tried in self.trials.done if tried != nearest]
+        if not rest:
             return 1.0
-        second = min(tried_beside, key=lambda tried: (abs(tried - nearest), tried))
+        second = min(rest, key=lambda tried: (abs(tried - nearest), tried))
         step = (self.trials.at(second) - self.trials.at(nearest)) / (second - nearest)
-        return min(max(step / self.steps.at((second + nearest) / 2), _LEAST_PACE), 1 / _LEAST_PACE)
+        return bounded_slope_ratio(step / self.steps.at((second + nearest) / 2))
 
     def _nearest(self, quality: int) -> int:
         return min(self.trials.done, key=lambda tried: (abs(tried - quality), tried))
