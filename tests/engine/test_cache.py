@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from young_prism.core.types import Outcome
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.output.cache import Cache
+from young_prism.engine.output.lru import trim_folder
 
 RECIPE = read_recipe(faults.RECIPE)
 
@@ -93,3 +95,19 @@ def test_a_cache_that_cannot_be_written_is_left_alone(
     (tmp_path / "file").write_text("no folder")
     run(source, tmp_path / "out", Cache(tmp_path / "file"))
     assert faults.results(tmp_path / "out") == expected
+
+
+def test_stale_temporary_files_are_removed_and_those_being_written_stay(tmp_path: Path) -> None:
+    folder = tmp_path / "cache"
+    (folder / "ab").mkdir(parents=True)
+    stale, fresh, entry = (
+        folder / "ab" / name for name in (".young-prism-1.part", ".young-prism-2.part", "k")
+    )
+    for file in (stale, fresh, entry):
+        file.write_bytes(b"x")
+    two_hours_ago = time.time() - 7200
+    for file in (stale, entry):
+        os.utime(file, (two_hours_ago, two_hours_ago))
+    trim_folder(folder, 1000)
+    assert not stale.exists() and fresh.exists() and entry.exists()
+    fresh.unlink()

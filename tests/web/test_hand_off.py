@@ -17,6 +17,7 @@ from moto.server import ThreadedMotoServer
 from tests.support import pictures
 from tests.support.apps import new_app
 from tests.support.builds import build
+from tests.support.limits import limit
 from tests.support.pages import token, wait_for
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.recipe.model import Ladder, Recipe
@@ -44,7 +45,7 @@ def storage() -> Iterator[str]:
     server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
     server.start()
     address = "http://{}:{}".format(*server.get_host_and_port())
-    httpx.put(f"{address}/pictures").raise_for_status()
+    httpx.put(f"{address}/pictures", timeout=limit(30)).raise_for_status()
     yield address
     server.stop()
 

@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import suppress
 from pathlib import Path
 
+from young_prism.engine.output.atomic import is_part
+
 _FULL_TO = 0.9
 """What is trimmed is trimmed to this share of the limit, so that the next time need not trim again."""
+_STALE_S = 3600
+"""The age from which a temporary file is the leftover of a killed process: several builds may write at once."""
 
 
 def trim_folder(folder: Path, limit: int) -> None:
-    """Delete what was longest not used, if the files two levels down take more bytes than `limit`."""
+    """Delete stale temporary files, and the least recently used files while all take more bytes than `limit`.
+
+    Args:
+        folder: A folder whose files are two levels down.
+        limit: The most bytes that the files may take.
+    """
     files = []
+    stale_before = time.time() - _STALE_S
     for path in folder.glob("??/*"):
         with suppress(OSError):
             info = path.stat()
+            if is_part(path.name) and info.st_mtime < stale_before:
+                path.unlink()
+                continue
             files.append((info.st_mtime_ns, info.st_size, path))
     total = sum(size for _, size, _ in files)
     if total <= limit:
