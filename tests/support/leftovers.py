@@ -41,12 +41,17 @@ class Resources:
 
 
 def resources(base: Path) -> Resources:
-    """Return the resources that are held now; of open files, those below `base`."""
+    """Return the resources that are held now; of open files, those below `base`.
+
+    The history of commands is left out: a late look whether a build is to stop may open it once more after its end.
+    """
     return Resources(
         frozenset(f"{thread.name} {thread.ident}" for thread in threading.enumerate() if _is_ours(thread)),
         frozenset(_processes()),
         frozenset(
-            item.path for item in psutil.Process().open_files() if Path(item.path).is_relative_to(base)
+            item.path
+            for item in psutil.Process().open_files()
+            if Path(item.path).is_relative_to(base) and not Path(item.path).is_relative_to(base / "history")
         ),
         frozenset(
             path.name
