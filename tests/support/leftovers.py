@@ -43,7 +43,8 @@ class Resources:
 def resources(base: Path) -> Resources:
     """Return the resources that are held now; of open files, those below `base`.
 
-    The history of commands is left out: a late look whether a build is to stop may open it once more after its end.
+    The shared history database is excluded: under load it is sometimes open in modules that do not use it.
+    The cause is not known yet.
     """
     return Resources(
         frozenset(f"{thread.name} {thread.ident}" for thread in threading.enumerate() if _is_ours(thread)),

@@ -226,7 +226,7 @@ def test_a_server_that_is_killed_goes_on_with_its_run_when_it_is_back(tmp_path: 
     assert faults.results(out) == faults.results(tmp_path / "undisturbed")
     run = recorded[-1]
     assert run.outcomes["failed"] == 0 and sum(run.outcomes.values()) == run.planned
-    # What is on record stays on record; files that were not on record when the server was killed count as reused.
+    # Recorded results are kept. Files that were written but not yet recorded when the server was killed count as reused.
     assert run.outcomes["made"] >= recorded[0].outcomes.get("made", 0)
     # A kill may leave temporary files in the cache, which are deleted when they are an hour old (test_cache.py).
     remove_leftovers(data / "cache")
