@@ -51,6 +51,7 @@ def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None
             "facet": rendition.facet,
             "state": prepared.state(rendition),
             "reason": rendition.reason,
+            "encoder": rendition.encoder,
         }
         for original in prepared.plan.originals
         for rendition in original.renditions

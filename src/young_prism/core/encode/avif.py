@@ -1,23 +1,44 @@
-"""AVIF by libaom, 8 bit."""
+"""AVIF, 8 bit, by libaom or SVT-AV1: `core/encode/contract.py` decides which."""
 
 from __future__ import annotations
 
+import io
 from functools import cache
 
-from young_prism.core.metadata.embed import keep_flags
+import numpy as np
+
+from young_prism.core.encode.contract import AvifEncoder, AvifPreset, avif_preset, proxy_preset
+from young_prism.core.metadata.embed import keep_flags, metadata_of
 from young_prism.core.recipe.formats import Avif
+from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
 
-def encode(pixels: VipsImage, settings: Avif) -> bytes:
-    """Return an AVIF file; transparency is carried over."""
+def encode(pixels: VipsImage, settings: Avif, *, is_proxy: bool = False) -> bytes:
+    """Return an AVIF file; transparency is carried over.
+
+    Args:
+        pixels: An image in memory, as described in `core/encode`.
+        settings: The quality, effort and chroma.
+        is_proxy: Encode by `proxy_preset`, for a search.
+    """
+    size = Size(pixels.width, pixels.height)
+    preset = avif_preset(settings, size)
+    if is_proxy:
+        preset = proxy_preset(settings, size) or preset
+    if preset.encoder is AvifEncoder.SVT_AV1:
+        return _by_svt_av1(pixels, svt_quality(settings.quality), preset.speed)
+    return _by_libaom(pixels, settings, preset)
+
+
+def _by_libaom(pixels: VipsImage, settings: Avif, preset: AvifPreset) -> bytes:
     return bytes(
         pixels.heifsave_buffer(
             compression="av1",
             encoder="aom",
             Q=settings.quality,
-            effort=settings.effort,
+            effort=preset.speed,
             bitdepth=8,
             subsample_mode="on" if settings.chroma == "4:2:0" else "off",
             keep=keep_flags(pixels),
@@ -25,20 +46,70 @@ def encode(pixels: VipsImage, settings: Avif) -> bytes:
     )
 
 
-def gives_same_file(quality: int, second: int) -> bool:
-    """Return whether two qualities encode every picture to the same bytes.
+_QUALITIES = (0, 6, 18, 30, 42, 54, 60, 66, 72, 78, 84, 90, 100)
+_SVT_QUALITIES = (0.0, 6.0, 15.0, 24.3, 34.4, 46.8, 53.5, 60.5, 67.7, 75.0, 82.0, 88.5, 100.0)
+"""SVT-AV1's quality for the mean score that libaom reaches at a quality, on 23 photographs (docs/performance.md)."""
 
-    The encoder maps 100 qualities to 64 quantisers. Each file states its quantiser, so it is enough to compare
-    two files of an empty picture, which take 2 ms each.
+
+def svt_quality(quality: int) -> int:
+    """Return the quality of SVT-AV1 that looks like a quality of ours, which is libaom's.
 
     Args:
         quality: A quality from 0 to 100.
-        second: The quality to compare it with.
     """
+    return round(float(np.interp(quality, _QUALITIES, _SVT_QUALITIES)))
+
+
+_STILL_PICTURES = {"tune": "3"}
+"""SVT-AV1's tuning for still pictures ("IQ"): fewest bytes at an equal score (docs/performance.md)."""
+
+
+def _by_svt_av1(pixels: VipsImage, quality: int, speed: int) -> bytes:
+    import pillow_avif  # noqa: F401  (gives Pillow's AVIF the encoder SVT-AV1)
+    from PIL import Image
+
+    carried = metadata_of(pixels)
+    mode = "RGBA" if pixels.hasalpha() else "RGB"
+    image = Image.frombuffer(mode, (pixels.width, pixels.height), pixels.write_to_memory(), "raw", mode, 0, 1)
+    file = io.BytesIO()
+    image.save(
+        file,
+        "AVIF",
+        codec="svt",
+        quality=quality,
+        speed=speed,
+        max_threads=1,
+        subsampling="4:2:0",
+        range="full",
+        advanced=_STILL_PICTURES,
+        icc_profile=carried.profile or None,
+        exif=carried.exif or None,
+        xmp=carried.xmp or None,
+    )
+    return file.getvalue()
+
+
+def gives_same_file(quality: int, second: int, encoder: AvifEncoder) -> bool:
+    """Return whether two qualities encode every picture to the same bytes: 100 qualities map to 64 quantisers.
+
+    Args:
+        quality: A quality from 1 to 100.
+        second: The quality to compare it with.
+        encoder: The encoder.
+    """
+    if encoder is AvifEncoder.SVT_AV1:
+        return _svt_quantiser(svt_quality(quality)) == _svt_quantiser(svt_quality(second))
     return _empty_file(quality) == _empty_file(second)
+
+
+def _svt_quantiser(quality: int) -> int:
+    """Return the quantiser that libavif sets for a quality (`avifQualityToQuantizer` in its src/write.c)."""
+    return ((100 - quality) * 63 + 50) // 100
 
 
 @cache
 def _empty_file(quality: int) -> bytes:
+    """Return an empty picture by libaom. Each file states its quantiser, so two files tell whether it is the same."""
     empty = pyvips.Image.black(16, 16, bands=3).copy(interpretation="srgb")
-    return encode(empty, Avif(quality=quality, effort=0))
+    settings = Avif(quality=quality)
+    return _by_libaom(empty, settings, AvifPreset(AvifEncoder.LIBAOM, 0))

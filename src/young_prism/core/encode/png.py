@@ -13,13 +13,13 @@ def encode(pixels: VipsImage, settings: Png) -> bytes:
     """Return a PNG; transparency is carried over."""
     colour = oxipng.ColorType.rgba() if pixels.hasalpha() else oxipng.ColorType.rgb()
     raw = oxipng.RawImage(bytes(pixels.write_to_memory()), pixels.width, pixels.height, color_type=colour)
-    return embed_in_png(bytes(raw.create_optimized_png(level=settings.level)), metadata_of(pixels))
+    return embed_in_png(bytes(raw.create_optimized_png(level=settings.chosen_level)), metadata_of(pixels))
 
 
 def encode_palette(pixels: VipsImage, settings: Png) -> bytes:
     """Return a PNG of at most 256 colours, dithered, transparency among them. Whether it looks well is for others to say."""
     few = bytes(pixels.pngsave_buffer(palette=True, Q=100, dither=1.0, effort=7, compression=1, keep="none"))
-    squeezed = oxipng.optimize_from_memory(few, level=settings.level, strip=oxipng.StripChunks.all())
+    squeezed = oxipng.optimize_from_memory(few, level=settings.chosen_level, strip=oxipng.StripChunks.all())
     return embed_in_png(bytes(squeezed), metadata_of(pixels))
 
 

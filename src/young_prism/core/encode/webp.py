@@ -21,7 +21,9 @@ def encode(pixels: VipsImage, settings: Webp) -> bytes:
 
 
 def _lossy(pixels: VipsImage, settings: Webp) -> bytes:
-    return bytes(pixels.webpsave_buffer(Q=settings.quality, effort=settings.effort, keep=keep_flags(pixels)))
+    return bytes(
+        pixels.webpsave_buffer(Q=settings.quality, effort=settings.chosen_effort, keep=keep_flags(pixels))
+    )
 
 
 def _lossless(pixels: VipsImage, settings: Webp) -> bytes:
@@ -29,4 +31,4 @@ def _lossless(pixels: VipsImage, settings: Webp) -> bytes:
     options = (
         {"lossless": True} if near is None else {"near_lossless": True, "Q": near}
     )  # so libvips takes how near
-    return bytes(pixels.webpsave_buffer(**options, effort=settings.effort, keep=keep_flags(pixels)))
+    return bytes(pixels.webpsave_buffer(**options, effort=settings.chosen_effort, keep=keep_flags(pixels)))

@@ -43,6 +43,9 @@ class RenditionEntry(_Entry):
     )
     outcome: Literal["made", "kept"] = Field(description="kept: the original's own pixels, or a plain copy.")
     reason: str
+    encoder: str | None = Field(
+        default=None, description="libaom or SVT-AV1; left out for formats other than AVIF."
+    )
 
 
 class SkippedEntry(_Entry):

@@ -10,7 +10,7 @@ import hashlib
 import json
 from functools import lru_cache
 
-from young_prism.core.encode.contract import encoder_version
+from young_prism.core.encode.contract import avif_preset, encoder_version
 from young_prism.core.images.crops import Crop
 from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searched, settings_dict
 from young_prism.core.recipe.finishing import Finishing
@@ -23,7 +23,7 @@ PIXELS_VERSION = 1
 
 _PLAIN = Finishing()
 _SANITISER = f"sanitiser {SANITISER_VERSION}"
-_AVIF_SEARCH = "search 2"
+_SEARCH = "search 3"
 """Raised with every change of the way to a quality: another way may end at another."""
 
 
@@ -74,14 +74,20 @@ def settings_digest(
     mark: WatermarkFile | None = None,
     *,
     placeholder: bool = False,
+    size: Size | None = None,
 ) -> str:
     """Return the part of a key that all originals share: format, settings, encoder, finishing.
 
-    `mark` is the watermark of those that wear it.
+    `mark` is the watermark of those that wear it. `size` is needed only where the encoder depends on it.
     """
-    made_by = encoder_version(fmt) if settings else "copy"
-    if isinstance(settings, Avif) and is_searched(settings):
-        made_by += f", {_AVIF_SEARCH}"
+    made_by = "copy"
+    if isinstance(settings, Avif):
+        preset = avif_preset(settings, size) if size else avif_preset(settings)
+        made_by = encoder_version(fmt, preset.encoder)
+    elif settings:
+        made_by = encoder_version(fmt)
+    if is_searched(settings):
+        made_by += f", {_SEARCH}"
     if isinstance(settings, VectorFormats):
         made_by = _SANITISER
     described = json.dumps(settings_dict(settings), sort_keys=True)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from young_prism.core.encode.contract import AvifEncoder, AvifPreset, avif_preset, proxy_preset
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
@@ -37,12 +38,20 @@ class PlannedRendition(NamedTuple):
     placeholder: bool = False
 
     @property
+    def encoder(self) -> AvifEncoder | None:
+        """The encoder of an AVIF rendition; None for other formats, which have one encoder each."""
+        return avif_preset(self.settings, self.size).encoder if isinstance(self.settings, Avif) else None
+
+    @property
     def work(self) -> float:
         """Rough effort in arbitrary units, for ordering and for progress: encoders dominate."""
         return 0.002 + self.size.width * self.size.height * _seconds_a_pixel(self.settings)
 
 
-_AVIF_SECONDS = (0.11, 0.42, 0.65, 1.33, 5.3, 7.0, 14.4, 23.0, 30.0, 40.0)
+_AVIF_SECONDS: Mapping[AvifEncoder, Mapping[int, float]] = {
+    AvifEncoder.LIBAOM: dict(enumerate((0.15, 0.44, 0.86, 1.33, 6.0, 7.0, 14.4, 23.0, 30.0, 40.0))),
+    AvifEncoder.SVT_AV1: {9: 0.17, 8: 0.2, 7: 0.35, 6: 0.65},
+}
 _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = 0.19
@@ -58,11 +67,13 @@ _PROXY_ENCODINGS, _PROXIED_ENCODINGS = 1.4, 1.3
 def _seconds_a_pixel(settings: EncoderSettings | None) -> float:
     match settings:
         case Avif():
-            seconds = _AVIF_SECONDS[settings.effort]
+            seconds = _avif_seconds(avif_preset(settings))
         case Webp():
             twice = 1.0 if settings.lossless == "never" else 3.0
-            seconds = _WEBP_SECONDS[settings.effort] * twice
-        case Png() | Squeeze():
+            seconds = _WEBP_SECONDS[settings.chosen_effort] * twice
+        case Png():
+            seconds = _PNG_SECONDS[settings.chosen_level]
+        case Squeeze():
             seconds = _PNG_SECONDS[settings.level]
         case Jpeg():
             seconds = _JPEG_SECONDS
@@ -71,10 +82,16 @@ def _seconds_a_pixel(settings: EncoderSettings | None) -> float:
     if isinstance(settings, Avif | Webp | Jpeg) and is_searched(settings):
         times = _ENCODINGS if settings.target is not None else _ENCODINGS_IN_BAND
         if isinstance(settings, Avif) and settings.target is not None:
-            proxies = _PROXY_ENCODINGS * (_AVIF_SECONDS[0] + _SCORE_SECONDS)
-            return (proxies + _PROXIED_ENCODINGS * (seconds + _SCORE_SECONDS)) / 1e6
+            proxy = proxy_preset(settings)
+            if proxy is not None:
+                proxies = _PROXY_ENCODINGS * (_avif_seconds(proxy) + _SCORE_SECONDS)
+                return (proxies + _PROXIED_ENCODINGS * (seconds + _SCORE_SECONDS)) / 1e6
         seconds = times * (seconds + _SCORE_SECONDS)
     return seconds / 1e6
+
+
+def _avif_seconds(preset: AvifPreset) -> float:
+    return _AVIF_SECONDS[preset.encoder][preset.speed]
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from typing import NamedTuple
 
+from young_prism.core.encode.contract import avif_preset
 from young_prism.core.images.crops import Crop, largest_crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for
@@ -37,15 +39,11 @@ from young_prism.core.plan.model import (
     WatermarkFile,
     is_searched,
 )
-from young_prism.core.plan.resolve import (
-    formats_for,
-    has_watermark,
-    matches,
-)
+from young_prism.core.plan.resolve import has_watermark, kind_key, matches
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Avif,
-    FormatSet,
+    Formats,
     Jpeg,
     Png,
     Squeeze,
@@ -67,7 +65,15 @@ _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
 
 _ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
-_Row = tuple[ImageFormat, Avif | Webp | Jpeg | Png, str]
+
+
+class _FormatRows(NamedTuple):
+    """The fallback of a kind of picture, and its formats with their settings and the rest of their keys."""
+
+    fallback: ImageFormat
+    rows: list[tuple[ImageFormat, Avif | Webp | Jpeg | Png, str]]
+
+
 _SANITISED = VectorFormats()
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
@@ -77,7 +83,7 @@ class PlanCache:
 
     def __init__(self) -> None:
         # The formats and the finishing are kept with what belongs to them: an identity lasts as long as its object.
-        self._known: dict[tuple[int, int], tuple[FormatSet, Finishing, list[_Row]]] = {}
+        self._known: dict[tuple[int, str, int], tuple[Formats, Finishing, _FormatRows]] = {}
         self._rungs: dict[tuple[Size, int], tuple[Ladder, tuple[Size, ...]]] = {}
 
     def rungs(self, size: Size, ladder: Ladder) -> tuple[Size, ...]:
@@ -87,15 +93,16 @@ class PlanCache:
             self._rungs[key] = (ladder, rungs_for(size, ladder))
         return self._rungs[key][1]
 
-    def settings_for(self, formats: FormatSet, finishing: Finishing) -> list[_Row]:
-        """Return each format with its settings and the rest of its key."""
-        key = (id(formats), id(finishing))
+    def formats_for(self, recipe: Recipe, kind: str) -> _FormatRows:
+        """Return the fallback of a kind, and each format with its settings and the rest of its key."""
+        key = (id(recipe.formats), kind, id(recipe.finishing))
         if key not in self._known:
+            formats = recipe.formats.for_kind(kind)
             rows = [
-                (fmt, settings, settings_digest(fmt, settings, finishing))
+                (fmt, settings, settings_digest(fmt, settings, recipe.finishing))
                 for fmt, settings in formats.settings().items()
             ]
-            self._known[key] = (formats, finishing, rows)
+            self._known[key] = (recipe.formats, recipe.finishing, _FormatRows(formats.fallback, rows))
         return self._known[key][2]
 
 
@@ -239,8 +246,8 @@ class OriginalPlanner:
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
         rule, sha256 = self.rule or recipe.names.rule, facts.sha256
-        formats = formats_for(facts, recipe)
-        for fmt, settings, common in self.shared.settings_for(formats, finishing):
+        formats = self.shared.formats_for(recipe, kind_key(facts))
+        for fmt, settings, common in formats.rows:
             if longest > _LONGEST_SIDE.get(fmt, longest):
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
@@ -256,9 +263,10 @@ class OriginalPlanner:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
                 rest = plain if top else below
-                if placeholder or mark:
+                encoder, is_usual_encoder = _encoder(settings, size)
+                if placeholder or mark or not is_usual_encoder:
                     worn = mark if has_watermark(finishing, facet, size) else None
-                    rest = settings_digest(fmt, settings, finishing, worn, placeholder=placeholder)
+                    rest = settings_digest(fmt, settings, finishing, worn, placeholder=placeholder, size=size)
                     rest = add_sanitiser(rest) if drawn else rest
                     if cut:
                         rest = add_crop(rest, cut)
@@ -275,7 +283,9 @@ class OriginalPlanner:
                         size,
                         settings,
                         rendition_key(sha256, size, rest),
-                        f"{why}, at the original's own width" if size == facts.size else why,
+                        f"{why}{encoder}, at the original's own width"
+                        if size == facts.size
+                        else f"{why}{encoder}",
                         facet,
                         cut,
                         placeholder,
@@ -388,6 +398,17 @@ def _distinguish_names(
 
 def _join(folder: str, name: str) -> str:
     return f"{folder}/{name}" if folder else name
+
+
+@lru_cache(maxsize=4096)
+def _encoder(settings: EncoderSettings, size: Size) -> tuple[str, bool]:
+    """Return what to say of the encoder of a rendition, and whether its settings lead to it at most sizes."""
+    if not isinstance(settings, Avif):
+        return "", True
+    encoder, usual = avif_preset(settings, size).encoder, avif_preset(settings).encoder
+    if encoder is usual:
+        return f", encoded by {encoder.value}", True
+    return f", encoded by {encoder.value}, since {usual.value} does not take this size", False
 
 
 def _why(fmt: ImageFormat, facts: Facts, facet: str) -> str:

@@ -50,9 +50,8 @@ def _overridden(recipe: Recipe, override: Override) -> Recipe:
 
 
 def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
-    """Return the formats of the recipe for this kind of picture."""
-    chosen: FormatSet = getattr(recipe.formats, kind_key(facts))
-    return chosen
+    """Return the formats of the recipe for this kind of picture, in the recipe's profile."""
+    return recipe.formats.for_kind(kind_key(facts))
 
 
 def kind_key(facts: Facts) -> str:

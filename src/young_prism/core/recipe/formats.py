@@ -2,8 +2,8 @@
 
 Qualities: WebP about 80 is where a photo is hard to tell from its original (common practice, no source). AVIF 57
 has the same mean SSIMULACRA 2 (docs/performance.md), so the two modern formats look alike and their bytes may be
-compared. The fallback is a step better, as is the habit. Efforts: the knee of bytes against time (docs/performance.md).
-Chroma is pinned everywhere: encoders change it by themselves.
+compared. The fallback is a step better, as is the habit. Efforts and tolerances that a recipe leaves out come from its
+profile (`core/recipe/profiles.py`). Chroma is pinned everywhere: encoders change it by themselves.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from young_prism.core.recipe.base import (
     ListAsTuple,
     RecipeModel,
 )
+from young_prism.core.recipe.profiles import DEFAULT_PROFILE, PROFILES, Profile, ProfileName
 from young_prism.core.types import ImageFormat
 
 Chroma = Literal["4:2:0", "4:4:4"]
@@ -29,6 +30,7 @@ Band = Annotated[tuple[Target, Target], ListAsTuple]
 """The lowest and the highest score at which a picture keeps the fixed quality."""
 
 
+_USUAL = PROFILES[DEFAULT_PROFILE]
 _NOT_BOTH = "either a target or a band, not both"
 
 
@@ -43,11 +45,13 @@ class Lossy(RecipeModel):
 
     With a `target` the smallest quality is searched whose score reaches it; with a `band` the quality is tried as it is, and a
     picture that scores outside is brought to the nearest edge of the band. `lowest` and `highest` bound a search, and with
-    `never_larger` no file that it finds has more bytes than the original.
+    `never_larger` no file that it finds has more bytes than the original. A search ends at most `tolerance` points over its
+    target; left out, the profile decides.
     """
 
     quality: Quality
     target: Target | None = None
+    tolerance: Annotated[float, Field(ge=0.1, le=10)] | None = None
     band: Band | None = None
     lowest: Quality | None = None
     highest: Quality | None = None
@@ -68,20 +72,47 @@ class Lossy(RecipeModel):
         """Whether its quality depends on the picture."""
         return self.target is not None or self.band is not None
 
+    @property
+    def search_tolerance(self) -> float:
+        """The tolerance in points; that of the default profile where none is set."""
+        return _USUAL.tolerance if self.tolerance is None else self.tolerance
+
+    def _tolerance_in(self, profile: Profile) -> dict[str, float]:
+        """Return the field to fill in: a search needs a tolerance, a fixed quality none."""
+        return {"tolerance": profile.tolerance} if self.searched and self.tolerance is None else {}
+
 
 class Avif(Lossy):
-    """AV1 still pictures: smallest by far on photos."""
+    """AV1 still pictures: smallest by far on photos.
+
+    An `effort` is a place on one curve of bytes against time, whichever encoder is best there (docs/performance.md); left
+    out, the profile decides.
+    """
 
     quality: Quality = 57
-    effort: Annotated[int, Field(ge=0, le=9)] = 3
+    effort: Annotated[int, Field(ge=0, le=9)] | None = None
     chroma: Chroma = "4:2:0"
+
+    @property
+    def chosen_effort(self) -> int:
+        """The effort; that of the default profile where none is set."""
+        return self._effort_in(_USUAL)
+
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        return self.model_copy(update={"effort": self._effort_in(profile), **self._tolerance_in(profile)})
+
+    def _effort_in(self, profile: Profile) -> int:
+        if self.effort is not None:
+            return self.effort
+        return profile.avif_effort if self.chroma == "4:2:0" else profile.avif_effort_full_chroma
 
 
 class Webp(Lossy):
     """WebP: quick, everywhere; its lossless mode is the best there is for graphics."""
 
     quality: Quality = 80
-    effort: Annotated[int, Field(ge=0, le=6)] = 4
+    effort: Annotated[int, Field(ge=0, le=6)] | None = None
     lossless: Literal["never", "when-smaller", "always"] = "never"
     near_lossless: Annotated[int, Field(ge=0, le=99)] | None = None
     """What is lossless may move pixels a little so that they pack better: 99 hardly, 60 a few steps, 0 the most."""
@@ -92,6 +123,16 @@ class Webp(Lossy):
             raise ValueError("near_lossless needs lossless to be when-smaller or always")
         return self
 
+    @property
+    def chosen_effort(self) -> int:
+        """The effort; that of the default profile where none is set."""
+        return _USUAL.webp_effort if self.effort is None else self.effort
+
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        effort = profile.webp_effort if self.effort is None else self.effort
+        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
+
 
 class Jpeg(Lossy):
     """The fallback for opaque photos: progressive, with trellis quantisation."""
@@ -101,6 +142,10 @@ class Jpeg(Lossy):
     matte: Colour | None = None
     """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
 
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        return self.model_copy(update=self._tolerance_in(profile))
+
 
 class Png(RecipeModel):
     """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`.
@@ -108,8 +153,17 @@ class Png(RecipeModel):
     With `palette` it has at most 256 colours where its score with these is at least that.
     """
 
-    level: Annotated[int, Field(ge=0, le=6)] = 2
+    level: Annotated[int, Field(ge=0, le=6)] | None = None
     palette: Target | None = None
+
+    @property
+    def chosen_level(self) -> int:
+        """The level; that of the default profile where none is set."""
+        return _USUAL.png_level if self.level is None else self.level
+
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        return self.model_copy(update={"level": profile.png_level if self.level is None else self.level})
 
 
 class FormatSet(RecipeModel):
@@ -151,6 +205,11 @@ class FormatSet(RecipeModel):
             ImageFormat.PNG: self.png,
         }
         return {fmt: self._aimed(part) for fmt, part in chosen.items() if part is not None}
+
+    def in_profile(self, profile: ProfileName) -> Self:
+        """Return the formats with the efforts and tolerances that they leave out filled in."""
+        filled = {fmt.value: part.in_profile(PROFILES[profile]) for fmt, part in self.settings().items()}
+        return self.model_copy(update=filled)
 
     def _aimed(self, part: Avif | Webp | Jpeg | Png) -> Avif | Webp | Jpeg | Png:
         if isinstance(part, Png):
@@ -206,8 +265,12 @@ class Squeeze(RecipeModel):
 
 
 class Formats(RecipeModel):
-    """Formats by the kind of picture. With `squeeze` nothing else is made of stills."""
+    """Formats by the kind of picture. With `squeeze` nothing else is made of stills.
 
+    `profile` fills in the efforts and tolerances that formats leave out.
+    """
+
+    profile: ProfileName = DEFAULT_PROFILE
     photo: FormatSet = FormatSet(avif=Avif(), webp=Webp(), jpeg=Jpeg())
     photo_transparent: TransparentFormatSet = TransparentFormatSet(avif=Avif(), webp=Webp(), png=Png())
     graphic: FormatSet = FormatSet(
@@ -219,3 +282,12 @@ class Formats(RecipeModel):
     animation: AnimationFormats = AnimationFormats()
     vector: VectorFormats = VectorFormats()
     squeeze: Squeeze | None = None
+
+    def for_kind(self, key: str) -> FormatSet:
+        """Return the formats of one kind, in this profile.
+
+        Args:
+            key: The kind's key below `formats`, such as `photo_transparent`.
+        """
+        formats: FormatSet = getattr(self, key)
+        return formats.in_profile(self.profile)

@@ -42,19 +42,28 @@ def _with_palette(rung: RungPixels, settings: Png, least: float) -> tuple[bytes,
     return few, f"a palette, score {score:.1f}"
 
 
-def encoded(pixels: VipsImage, settings: EncoderSettings | None) -> bytes:
-    """Return the file of pixels made ready, by settings, their target and palette aside. Raises `DamagedError`."""
+def encoded(pixels: VipsImage, settings: EncoderSettings | None, *, is_proxy: bool = False) -> bytes:
+    """Return the file of pixels made ready, by settings, their target and palette aside.
+
+    Args:
+        pixels: The pixels, as `RungPixels.ready_for` returns them.
+        settings: The settings.
+        is_proxy: Encode AVIF at its encoder's highest speed, for a search.
+
+    Raises:
+        DamagedError: If the encoder fails.
+    """
     try:
         match settings:
             case Avif():
-                return avif.encode(pixels, settings)
+                return avif.encode(pixels, settings, is_proxy=is_proxy)
             case Webp():
                 return webp.encode(pixels, settings)
             case Jpeg():
                 return jpeg.encode(pixels, settings)
             case Png():
                 return png.encode(pixels, settings)
-    except pyvips.Error as error:
+    except (pyvips.Error, OSError, RuntimeError) as error:
         raise DamagedError(
             f"It cannot be saved as {format_of(settings).label} ({str(error).splitlines()[-1].strip()}).",
             remedy="Leave this format out of the recipe for it, and report it.",

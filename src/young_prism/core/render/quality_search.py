@@ -10,29 +10,46 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from functools import partial
+from typing import Any, NamedTuple, Protocol
 
 from young_prism.core.encode import avif
+from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_preset
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import EncoderSettings
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
 from young_prism.core.render.rungs import RungPixels
 from young_prism.core.score.search import (
-    AIMED_OVER,
     HIGHEST,
     LOWEST,
     USUAL_STEPS,
     Proxy,
     TrialResult,
     Trials,
+    aimed_over,
     bounded_slope_ratio,
     smallest_quality,
 )
 from young_prism.core.types import ImageFormat, Size
 
-Encode = Callable[[Any], bytes]
-"""From settings to a file of the pixels at hand."""
+
+class Encode(Protocol):
+    """Encodes the pixels at hand by some settings; as a proxy, at the encoder's highest speed."""
+
+    def __call__(self, settings: Any, *, is_proxy: bool = False) -> bytes:
+        """Return the file."""
+        ...
+
+
 Score = Callable[[bytes], float]
+
+
+class EncodePixels(Protocol):
+    """Encodes pixels made ready by some settings: `core.render.encoding.encoded`."""
+
+    def __call__(self, pixels: Any, settings: Any, *, is_proxy: bool = False) -> bytes:
+        """Return the file."""
+        ...
 
 
 class SearchHint(NamedTuple):
@@ -103,12 +120,20 @@ def search_quality(
     return search.result(trial, target, f"for {wish} {target:g}")
 
 
-_PROXY_EFFORT, _PROXY_FROM = 0, 2
-"""The effort of the AVIF proxy, and the lowest effort that it stands for (docs/decisions/008-fast-encodings-in-searches.md)."""
-_USUAL_GAP = 2.0
-"""The median gap between effort 3 and the proxy on photographs, in points."""
-_GAP_KEPT = 0.85
-"""The gap on a rung divided by the gap on the rung below, the mean on photographs."""
+class _UsualGap(NamedTuple):
+    """The gap of an encoder between the delivered speed and the proxy, on photographs.
+
+    Attributes:
+        points: The median, in points.
+        kept: The gap on a rung divided by the gap on the rung below, the mean.
+    """
+
+    points: float
+    kept: float
+
+
+_USUAL_GAPS = {AvifEncoder.LIBAOM: _UsualGap(2.0, 0.85), AvifEncoder.SVT_AV1: _UsualGap(0.2, 0.7)}
+"""Measured: docs/decisions/008-fast-encodings-in-searches.md and docs/decisions/009-two-av1-encoders.md."""
 
 
 class _Search:
@@ -122,19 +147,21 @@ class _Search:
         self._trials: Trials[bytes] = Trials(
             lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
         )
-        if isinstance(settings, Avif):
-            self._trials.is_same = avif.gives_same_file
         self._usual_steps = USUAL_STEPS[format_of(settings).value]
         steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
         self._proxy: Proxy | None = None
-        if isinstance(settings, Avif) and settings.effort >= _PROXY_FROM:
-            quick = settings.model_copy(update={"effort": _PROXY_EFFORT})
-            trials: Trials[bytes] = Trials(
-                lambda quality: encode(quick.model_copy(update={"quality": quality})),
-                score,
-                avif.gives_same_file,
-            )
-            self._proxy = Proxy(trials, steps)
+        self._tolerance = settings.search_tolerance
+        if isinstance(settings, Avif):
+            preset = avif_preset(settings)
+            self._usual_gap = _USUAL_GAPS[preset.encoder]
+            self._trials.is_same = partial(avif.gives_same_file, encoder=preset.encoder)
+            if proxy_preset(settings) is not None:
+                trials: Trials[bytes] = Trials(
+                    lambda quality: encode(settings.model_copy(update={"quality": quality}), is_proxy=True),
+                    score,
+                    self._trials.is_same,
+                )
+                self._proxy = Proxy(trials, steps)
 
     def to_target(self, target: float) -> TrialResult[bytes]:
         """Return the trial with the lowest quality at or above a target; begin where the rung below ended."""
@@ -204,12 +231,13 @@ class _Search:
 
     def _smallest(self, target: float, hint: SearchHint | None) -> TrialResult[bytes]:
         steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
-        begin = hint.quality + AIMED_OVER / steps.at(hint.quality) if hint else self._settings.quality
+        aim = aimed_over(self._tolerance)
+        begin = hint.quality + aim / steps.at(hint.quality) if hint else self._settings.quality
         within = (self._settings.lowest or LOWEST, self._settings.highest or HIGHEST)
         if self._proxy is not None:
-            begin = self._proxy.quality_for(target + AIMED_OVER - self._gap(self._proxy), begin, within)
+            begin = self._proxy.quality_for(target + aim - self._gap(self._proxy), begin, within)
             steps = self._proxy.steps.times(self._proxy.slope_ratio(round(begin)))
-        return smallest_quality(self._trials, target, round(begin), steps, within)
+        return smallest_quality(self._trials, target, round(begin), steps, within, tolerance=self._tolerance)
 
     def _gap(self, proxy: Proxy) -> float:
         """Return the expected score of the delivered effort minus the score of the proxy, in points."""
@@ -217,8 +245,8 @@ class _Search:
         if tried is not None:
             return self._trials.at(tried) - proxy.trials.at(tried)
         if self._hint is None or self._hint.gap is None:
-            return _USUAL_GAP
-        return _GAP_KEPT * self._hint.gap
+            return self._usual_gap.points
+        return self._usual_gap.kept * self._hint.gap
 
 
 @dataclass(slots=True)
@@ -229,7 +257,7 @@ class LadderSearch:
     """
 
     rung: Callable[[Size], RungPixels]
-    encode: Callable[[Any, Any], bytes]
+    encode: EncodePixels
     sizes: Callable[[EncoderSettings], Sequence[Size]]
     original_bytes: int
     _done: dict[tuple[EncoderSettings, Size], SearchResult] = field(default_factory=dict, init=False)
@@ -252,7 +280,7 @@ class LadderSearch:
             settings = _fast_settings(settings)
         return search_quality(
             settings,
-            lambda tried: self.encode(rung.ready_for(settings), tried),
+            partial(self.encode, rung.ready_for(settings)),
             lambda file: scored(rung, settings, file),
             original_bytes=self.original_bytes,
             hint=hint,

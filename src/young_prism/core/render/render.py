@@ -278,7 +278,7 @@ def _original_squeezed(data: bytes, facts: Facts, planned: PlannedRendition) -> 
         if isinstance(settings, Jpeg):
             return jpeg.squeeze(data)
         if isinstance(settings, Png):
-            return png.squeeze(data, settings.level)
+            return png.squeeze(data, settings.chosen_level)
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the fresh one serves)
         return None
     return None

@@ -16,10 +16,13 @@ File = TypeVar("File")
 
 LOWEST, HIGHEST = 5, 97
 NEAR_ENOUGH = 0.9
-"""Points over the target at which the search ends: the last of them cost as much time as all before (measured)."""
+"""The usual tolerance: points over the target at which a search ends (docs/performance.md)."""
 
-AIMED_OVER = 0.4
-"""Points over the target that guesses aim at: the middle of what is near enough."""
+
+def aimed_over(tolerance: float) -> float:
+    """Return the points over the target that guesses aim at, for a tolerance in points: its middle, or a little less."""
+    return 0.45 * tolerance
+
 
 _ENOUGH_LINES = 5
 """Encodings after which the bracket is halved: a crooked curve must not make the search long."""
@@ -186,10 +189,12 @@ def smallest_quality(
     first: int,
     steps: QualitySteps,
     within: tuple[int, int] = (LOWEST, HIGHEST),
+    *,
+    tolerance: float = NEAR_ENOUGH,
 ) -> TrialResult[File]:
     """Return the file of the smallest quality at or above `target`, or of the highest quality where none is.
 
-    Within `NEAR_ENOUGH` points, or one step of quality. What was tried before counts.
+    Within `tolerance` points, or one step of quality. What was tried before counts.
     """
     lowest, highest = within
     quality = min(max(first, lowest), highest)
@@ -199,13 +204,13 @@ def smallest_quality(
         if above is not None:
             over = tries.at(above) - target
             step = _step(tries, below, above, steps) * (above - tries.next_below(above))
-            if over <= max(NEAR_ENOUGH, _A_STEP_AT_LEAST * step) or above <= lowest:
+            if over <= max(tolerance, _A_STEP_AT_LEAST * step) or above <= lowest:
                 return tries.result_at(above, reached=True)
             if below is not None and above - below <= 1:
                 return tries.result_at(above, reached=True)
         elif below is not None and below >= highest:
             return tries.result_at(below, reached=False)
-        quality = _next(tries, below, above, target, steps)
+        quality = _next(tries, below, above, target + aimed_over(tolerance), steps)
         quality = min(max(quality, lowest), highest)
 
 
@@ -227,18 +232,16 @@ def _step(tries: Trials[File], below: int | None, above: int, steps: QualityStep
     return (tries.at(above) - tries.at(below)) / (above - below)
 
 
-def _next(
-    tries: Trials[File], below: int | None, above: int | None, target: float, steps: QualitySteps
-) -> int:
+def _next(tries: Trials[File], below: int | None, above: int | None, aim: float, steps: QualitySteps) -> int:
     if below is not None and above is not None:
         if len(tries.done) > _ENOUGH_LINES:
             return (below + above) // 2
         step = max(_step(tries, below, above, steps), 0.01)
-        guess = below + (target + AIMED_OVER - tries.at(below)) / step
+        guess = below + (aim - tries.at(below)) / step
         return min(max(round(guess), below + 1), above - 1)
     end = below if below is not None else above
     assert end is not None  # noqa: S101  (one of the two is known after the first encoding)
-    missing = target + AIMED_OVER - tries.at(end)
+    missing = aim - tries.at(end)
     half_way = end + missing / steps.at(end) / 2
     # Steps change on the way: what they are in the middle of it says more than what they are where it begins.
     distance = missing / steps.at(min(max(half_way, LOWEST), HIGHEST)) * max(1.0, len(tries.done) / 2)

@@ -40,6 +40,7 @@ def rendition_entry(rendered: Rendered) -> RenditionEntry:
         placeholder=rendered.placeholder or None,
         outcome="kept" if rendered.outcome is Outcome.KEPT else "made",
         reason=rendered.reason,
+        encoder=planned.encoder.value if planned.encoder else None,
     )
 
 

@@ -17,6 +17,8 @@ def configure_codecs() -> None:
     os.environ.setdefault("VIPS_CONCURRENCY", "1")
     # oxipng (Rust) would otherwise start a thread a core inside each of our one-a-core processes.
     os.environ.setdefault("RAYON_NUM_THREADS", "1")
+    # SVT-AV1 would otherwise describe each picture on standard error; its errors are raised by Pillow all the same.
+    os.environ.setdefault("SVT_LOG", "0")
     import pyvips
 
     pyvips.cache_set_max(0)

@@ -24,6 +24,7 @@ _PRELOAD_MODULES = (
     "cv2",
     "psutil",
     "PIL.AvifImagePlugin",
+    "pillow_avif",
     "young_prism.core.svg.sanitise",
     "young_prism.core.inspection.inspect",
     "young_prism.core.plan.resolve",

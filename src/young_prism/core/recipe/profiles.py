@@ -1,0 +1,38 @@
+"""Profiles: how much time a recipe spends on fewer bytes.
+
+A profile fills in the efforts and the tolerance that a recipe leaves out. docs/performance.md has the measurements behind
+the values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal, NamedTuple
+
+ProfileName = Literal["fast", "balanced", "smallest"]
+
+
+class Profile(NamedTuple):
+    """Efforts by format, and the tolerance of a search.
+
+    Attributes:
+        avif_effort: The effort of AVIF with 4:2:0 chroma, from 0 to 9.
+        avif_effort_full_chroma: The effort of AVIF with 4:4:4 chroma, which only libaom encodes.
+        webp_effort: The effort of WebP, from 0 to 6.
+        png_level: The level of PNG optimisation, from 0 to 6.
+        tolerance: The largest score over its target, in points, at which a search ends.
+    """
+
+    avif_effort: int
+    avif_effort_full_chroma: int
+    webp_effort: int
+    png_level: int
+    tolerance: float
+
+
+DEFAULT_PROFILE: ProfileName = "balanced"
+PROFILES: Mapping[ProfileName, Profile] = {
+    "fast": Profile(avif_effort=0, avif_effort_full_chroma=1, webp_effort=2, png_level=1, tolerance=1.5),
+    "balanced": Profile(avif_effort=2, avif_effort_full_chroma=3, webp_effort=4, png_level=2, tolerance=0.9),
+    "smallest": Profile(avif_effort=4, avif_effort_full_chroma=4, webp_effort=6, png_level=4, tolerance=0.5),
+}
