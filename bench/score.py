@@ -19,6 +19,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -207,7 +208,7 @@ def saved() -> dict[str, dict[str, float]]:
             done.append(
                 search_quality(
                     settings.model_copy(update={"target": TARGET}),
-                    lambda tried, pixels=pixels: encoded(pixels, tried),
+                    partial(encoded, pixels),
                     lambda file, rung=rung, settings=settings: scored(rung, settings, file),
                     original_bytes=0,
                 )

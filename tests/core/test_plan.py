@@ -144,7 +144,7 @@ def test_another_way_to_search_is_another_key(monkeypatch: pytest.MonkeyPatch) -
         return [digest(ImageFormat.AVIF, settings) for settings in (Avif(), Avif(target=72))]
 
     fixed, searched = digests()
-    monkeypatch.setattr(keys_module, "_AVIF_SEARCH", "search 99")
+    monkeypatch.setattr(keys_module, "_SEARCH", "search 99")
     assert digests()[0] == fixed and digests()[1] != searched
 
 

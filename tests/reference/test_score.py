@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -21,6 +22,7 @@ from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
 from tests.support import pictures
 from young_prism.core.encode import avif, jpeg, webp
+from young_prism.core.encode.contract import avif_preset
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
@@ -166,9 +168,14 @@ def test_a_quick_encoder_says_where_a_slow_one_reaches_its_target(
 def test_qualities_that_are_said_to_give_the_same_file_do() -> None:
     pixels = pyvips.Image.new_from_array(np.ascontiguousarray(real.chelsea()[:60, :80]))
     image = pixels.copy(interpretation="srgb")
-    files = [avif.encode(image, Avif(quality=quality, effort=0)) for quality in range(30, 98)]
-    same = [avif.gives_same_file(quality, quality + 1) for quality in range(30, 97)]
-    assert same == [first == second for first, second in pairwise(files)] and True in same
+    for effort in (0, 3):
+        encoder = avif_preset(Avif(effort=effort)).encoder
+        files = [
+            avif.encode(image, Avif(quality=quality, effort=effort), is_proxy=True)
+            for quality in range(30, 98)
+        ]
+        same = [avif.gives_same_file(quality, quality + 1, encoder) for quality in range(30, 97)]
+        assert same == [first == second for first, second in pairwise(files)] and True in same
 
 
 @pytest.mark.parametrize("width", [120, 400])
@@ -201,6 +208,7 @@ def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_pa
         (Webp(effort=1), webp.encode, (50, 85), 280),
         (Jpeg(), jpeg.encode, (72,), 280),
         (Avif(effort=2), avif.encode, (60, 75, 85), 100),
+        (Avif(effort=2, chroma="4:4:4"), avif.encode, (60, 75, 85), 100),
     ],
 )
 def test_a_search_ends_where_trying_everything_does(
@@ -225,7 +233,7 @@ def test_a_search_ends_where_trying_everything_does(
     for target in targets:
         result = search_quality(
             settings.model_copy(update={"target": target}),
-            lambda tried: encode(image, tried),
+            partial(encode, image),
             score,
             original_bytes=10**9,
         )

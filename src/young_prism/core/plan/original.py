@@ -316,7 +316,7 @@ class OriginalPlanner:
 
     def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
         """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
-        facts, webp = self.facts, self.recipe.formats.animation.webp
+        facts, webp = self.facts, self.recipe.formats.for_animations()
         too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
         if facts.format is ImageFormat.GIF and webp and not too_much:
             path = self._unsized_path(folder, stem, ImageFormat.WEBP)

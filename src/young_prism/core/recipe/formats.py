@@ -291,3 +291,8 @@ class Formats(RecipeModel):
         """
         formats: FormatSet = getattr(self, key)
         return formats.in_profile(self.profile)
+
+    def for_animations(self) -> Webp | None:
+        """Return the settings that animations are encoded with, in this profile; None where they are only copied."""
+        webp = self.animation.webp
+        return webp and webp.in_profile(PROFILES[self.profile])

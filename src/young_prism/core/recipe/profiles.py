@@ -32,7 +32,7 @@ class Profile(NamedTuple):
 
 DEFAULT_PROFILE: ProfileName = "balanced"
 PROFILES: Mapping[ProfileName, Profile] = {
-    "fast": Profile(avif_effort=0, avif_effort_full_chroma=1, webp_effort=2, png_level=1, tolerance=1.5),
-    "balanced": Profile(avif_effort=2, avif_effort_full_chroma=3, webp_effort=4, png_level=2, tolerance=0.9),
+    "fast": Profile(avif_effort=0, avif_effort_full_chroma=1, webp_effort=2, png_level=1, tolerance=2.0),
+    "balanced": Profile(avif_effort=2, avif_effort_full_chroma=3, webp_effort=4, png_level=2, tolerance=1.2),
     "smallest": Profile(avif_effort=4, avif_effort_full_chroma=4, webp_effort=6, png_level=4, tolerance=0.5),
 }

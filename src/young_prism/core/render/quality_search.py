@@ -19,10 +19,8 @@ from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import EncoderSettings
 from young_prism.core.recipe.formats import Avif, Jpeg, Webp
 from young_prism.core.render.rungs import RungPixels
+from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.score.search import (
-    HIGHEST,
-    LOWEST,
-    USUAL_STEPS,
     Proxy,
     TrialResult,
     Trials,
@@ -147,8 +145,8 @@ class _Search:
         self._trials: Trials[bytes] = Trials(
             lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
         )
-        self._usual_steps = USUAL_STEPS[format_of(settings).value]
-        steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
+        self._usual_curve = USUAL_CURVES[format_of(settings).value]
+        curve = self._usual_curve.times(hint.slope_ratio) if hint else self._usual_curve
         self._proxy: Proxy | None = None
         self._tolerance = settings.search_tolerance
         if isinstance(settings, Avif):
@@ -161,7 +159,7 @@ class _Search:
                     score,
                     self._trials.is_same,
                 )
-                self._proxy = Proxy(trials, steps)
+                self._proxy = Proxy(trials, curve)
 
     def to_target(self, target: float) -> TrialResult[bytes]:
         """Return the trial with the lowest quality at or above a target; begin where the rung below ended."""
@@ -222,22 +220,24 @@ class _Search:
             pace = bounded_slope_ratio(proxy.slope_ratio(trial.quality) * slope_before)
             gap = trial.score - proxy.score_at(trial.quality)
         else:
-            pace = self._trials.slope_ratio(trial.quality, self._usual_steps)
-        crossing = trial.quality - over / (self._usual_steps.at(trial.quality) * pace)
+            pace = self._trials.slope_ratio(
+                trial.quality, self._usual_curve, self._hint.slope_ratio if self._hint else 1.0
+            )
+        crossing = self._usual_curve.quality_after(trial.quality, -over / pace)
         hint = SearchHint(crossing, target, pace, gap)
         return SearchResult(
             trial.file, explanation, trial.score, trial.quality, trial.encodings, trial.reached, hint
         )
 
     def _smallest(self, target: float, hint: SearchHint | None) -> TrialResult[bytes]:
-        steps = self._usual_steps.times(hint.slope_ratio) if hint else self._usual_steps
+        curve = self._usual_curve.times(hint.slope_ratio) if hint else self._usual_curve
         aim = aimed_over(self._tolerance)
-        begin = hint.quality + aim / steps.at(hint.quality) if hint else self._settings.quality
+        begin = curve.quality_after(hint.quality, aim) if hint else self._settings.quality
         within = (self._settings.lowest or LOWEST, self._settings.highest or HIGHEST)
         if self._proxy is not None:
             begin = self._proxy.quality_for(target + aim - self._gap(self._proxy), begin, within)
-            steps = self._proxy.steps.times(self._proxy.slope_ratio(round(begin)))
-        return smallest_quality(self._trials, target, round(begin), steps, within, tolerance=self._tolerance)
+            curve = self._proxy.curve.times(self._proxy.slope_ratio(round(begin)))
+        return smallest_quality(self._trials, target, round(begin), curve, within, tolerance=self._tolerance)
 
     def _gap(self, proxy: Proxy) -> float:
         """Return the expected score of the delivered effort minus the score of the proxy, in points."""
@@ -287,7 +287,7 @@ class LadderSearch:
         )
 
     def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchHint | None:
-        """Guess by the one or two rungs below: half of the way that the quality went from octave to octave goes on."""
+        """Guess by the one or two rungs below: a quarter of the way that the quality went from octave to octave goes on."""
         smaller = [rung_size for rung_size in self._steps(settings) if rung_size < size]
         if not smaller:
             return None
@@ -298,7 +298,7 @@ class LadderSearch:
         if before.target != last.target:
             return last
         octaves = math.log2(size.width / smaller[-1].width) / math.log2(smaller[-1].width / smaller[-2].width)
-        return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 2)
+        return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 4)
 
 
 def _fast_settings(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:

@@ -1,20 +1,19 @@
 """The smallest quality whose score is at or above a target, in few encodings.
 
-Scores rise with quality, apart from small steps down: the target is bracketed from the first guess on. As long as only one side is
-known the next guess comes from the steps that a quality usually makes, then from the line through the bracket's ends.
+Scores rise with quality, apart from small steps down: the target is bracketed from the first guess on. As long as only one
+side is known the next guess follows the usual curve of the format, then the curve bent to the bracket's ends.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Generic, NamedTuple, TypeVar
 
-import numpy as np
+from young_prism.core.score.curves import HIGHEST, LOWEST, ScoreCurve
 
 File = TypeVar("File")
 
-LOWEST, HIGHEST = 5, 97
 NEAR_ENOUGH = 0.9
 """The usual tolerance: points over the target at which a search ends (docs/performance.md)."""
 
@@ -24,36 +23,20 @@ def aimed_over(tolerance: float) -> float:
     return 0.45 * tolerance
 
 
-_ENOUGH_LINES = 5
+_ENOUGH_BENDS = 5
 """Encodings after which the bracket is halved: a crooked curve must not make the search long."""
 
 _A_STEP_AT_LEAST = 0.9
 """Of a step's usual points: an answer nearer than that has its neighbour below the target, in all likelihood."""
 
-
-_NEAR_BY = 12
-_LEAST_PACE = 0.6
-"""Two scores that are near each other say little of the slope: further from the usual one it is not believed."""
+_FAR_ENOUGH, _NEAR_BY = 4, 16
+"""Steps of quality between two trials whose slope is believed: nearer it is mostly noise, further off another one."""
+_LEAST_RATIO = 0.6
 
 
 def bounded_slope_ratio(ratio: float) -> float:
     """Return a slope ratio within the bounds in which one is plausible, from 0.6 to 1.67."""
-    return min(max(ratio, _LEAST_PACE), 1 / _LEAST_PACE)
-
-
-class QualitySteps(NamedTuple):
-    """How many points one step of quality makes, at some qualities of a format; between them it is interpolated."""
-
-    qualities: tuple[int, ...]
-    points: tuple[float, ...]
-
-    def at(self, quality: float) -> float:
-        """Return the points that one step makes at a quality."""
-        return float(np.interp(quality, self.qualities, self.points))
-
-    def times(self, pace: float) -> QualitySteps:
-        """Return steps that make so much more each."""
-        return QualitySteps(self.qualities, tuple(points * pace for points in self.points))
+    return min(max(ratio, _LEAST_RATIO), 1 / _LEAST_RATIO)
 
 
 class TrialResult(NamedTuple, Generic[File]):
@@ -101,16 +84,21 @@ class Trials(Generic[File]):
             below -= 1
         return below
 
-    def slope_ratio(self, quality: int, steps: QualitySteps) -> float:
-        """Return how much more a step made near a quality than it usually does; 1 where too little was tried."""
-        other_trials = [
-            quality_tried for quality_tried in self.done if 0 < abs(quality_tried - quality) <= _NEAR_BY
-        ]
-        if not other_trials:
-            return 1.0
-        nearest = min(other_trials, key=lambda quality_tried: (abs(quality_tried - quality), quality_tried))
-        made = (self.done[quality][0] - self.done[nearest][0]) / (quality - nearest)
-        return bounded_slope_ratio(made / steps.at((quality + nearest) / 2))
+    def slope_ratio(self, quality: int, curve: ScoreCurve, before: float = 1.0) -> float:
+        """Return how much steeper the scores are near a quality than a curve.
+
+        Args:
+            quality: A quality that was tried.
+            curve: The curve to compare with.
+            before: What to return where no trial is at a distance that tells more than noise.
+        """
+        within = [tried for tried in self.done if _FAR_ENOUGH <= abs(tried - quality) <= _NEAR_BY]
+        if not within:
+            return before
+        nearest = min(within, key=lambda tried: (abs(tried - quality), tried))
+        return bounded_slope_ratio(
+            (self.done[quality][0] - self.done[nearest][0]) / curve.gain(nearest, quality)
+        )
 
     def result_at(self, quality: int, *, reached: bool) -> TrialResult[File]:
         """Return one of them as the answer."""
@@ -132,11 +120,11 @@ class Proxy:
 
     Attributes:
         trials: The trials of the fast encoder.
-        steps: The expected points for one step of quality.
+        curve: The expected scores by quality.
     """
 
     trials: Trials[bytes]
-    steps: QualitySteps
+    curve: ScoreCurve
 
     def quality_for(self, score: float, first: float, within: tuple[int, int]) -> float:
         """Return the quality at which the fast encoder reaches a score, in at most three encodings.
@@ -152,7 +140,8 @@ class Proxy:
         lowest, highest = within
         quality = min(max(round(first), lowest), highest)
         for _ in range(_PROXY_TRIALS):
-            guess = min(max(quality + self._distance(quality, score), lowest), highest)
+            missing = (score - self.trials.at(quality)) / self.slope_ratio(quality)
+            guess = min(max(self.curve.quality_after(quality, missing), lowest), highest)
             if abs(guess - quality) <= _TRUSTED_DISTANCE:
                 break
             quality = round(guess)
@@ -161,8 +150,7 @@ class Proxy:
     def score_at(self, quality: int) -> float:
         """Return the fast encoder's score at a quality, extrapolated from the nearest trial."""
         nearest = self._nearest(quality)
-        step = self.slope_ratio(nearest) * self.steps.at((quality + nearest) / 2)
-        return self.trials.at(nearest) + (quality - nearest) * step
+        return self.trials.at(nearest) + self.slope_ratio(nearest) * self.curve.gain(nearest, quality)
 
     def slope_ratio(self, quality: int) -> float:
         """Return the measured slope near a quality divided by the expected slope; 1 with a single trial."""
@@ -171,23 +159,18 @@ class Proxy:
         if not rest:
             return 1.0
         second = min(rest, key=lambda tried: (abs(tried - nearest), tried))
-        step = (self.trials.at(second) - self.trials.at(nearest)) / (second - nearest)
-        return bounded_slope_ratio(step / self.steps.at((second + nearest) / 2))
+        gained = self.trials.at(nearest) - self.trials.at(second)
+        return bounded_slope_ratio(gained / self.curve.gain(second, nearest))
 
     def _nearest(self, quality: int) -> int:
         return min(self.trials.done, key=lambda tried: (abs(tried - quality), tried))
-
-    def _distance(self, quality: int, score: float) -> float:
-        missing = (score - self.trials.at(quality)) / self.slope_ratio(quality)
-        half_way = min(max(quality + missing / self.steps.at(quality) / 2, LOWEST), HIGHEST)
-        return missing / self.steps.at(half_way)
 
 
 def smallest_quality(
     tries: Trials[File],
     target: float,
     first: int,
-    steps: QualitySteps,
+    curve: ScoreCurve,
     within: tuple[int, int] = (LOWEST, HIGHEST),
     *,
     tolerance: float = NEAR_ENOUGH,
@@ -203,14 +186,15 @@ def smallest_quality(
         below, above = _bracket(tries, target)
         if above is not None:
             over = tries.at(above) - target
-            step = _step(tries, below, above, steps) * (above - tries.next_below(above))
+            next_below = tries.next_below(above)
+            step = _steepness(tries, below, above, curve) * curve.gain(next_below, above)
             if over <= max(tolerance, _A_STEP_AT_LEAST * step) or above <= lowest:
                 return tries.result_at(above, reached=True)
-            if below is not None and above - below <= 1:
+            if below is not None and next_below <= below:
                 return tries.result_at(above, reached=True)
         elif below is not None and below >= highest:
             return tries.result_at(below, reached=False)
-        quality = _next(tries, below, above, target + aimed_over(tolerance), steps)
+        quality = _next(tries, below, above, target + aimed_over(tolerance), curve)
         quality = min(max(quality, lowest), highest)
 
 
@@ -225,32 +209,23 @@ def _bracket(tries: Trials[File], target: float) -> tuple[int | None, int | None
     return max(under, default=None), above
 
 
-def _step(tries: Trials[File], below: int | None, above: int, steps: QualitySteps) -> float:
-    """Return the points that one step of quality makes at `above`."""
+def _steepness(tries: Trials[File], below: int | None, above: int, curve: ScoreCurve) -> float:
+    """Return the points gained in the bracket divided by those that the curve gains there; 1 without a bracket."""
     if below is None:
-        return steps.at(above)
-    return (tries.at(above) - tries.at(below)) / (above - below)
+        return 1.0
+    return (tries.at(above) - tries.at(below)) / curve.gain(below, above)
 
 
-def _next(tries: Trials[File], below: int | None, above: int | None, aim: float, steps: QualitySteps) -> int:
+def _next(tries: Trials[File], below: int | None, above: int | None, aim: float, curve: ScoreCurve) -> int:
     if below is not None and above is not None:
-        if len(tries.done) > _ENOUGH_LINES:
+        if len(tries.done) > _ENOUGH_BENDS:
             return (below + above) // 2
-        step = max(_step(tries, below, above, steps), 0.01)
-        guess = below + (aim - tries.at(below)) / step
+        missing = (aim - tries.at(below)) / max(_steepness(tries, below, above, curve), 0.01)
+        guess = curve.quality_after(below, missing)
         return min(max(round(guess), below + 1), above - 1)
     end = below if below is not None else above
     assert end is not None  # noqa: S101  (one of the two is known after the first encoding)
-    missing = aim - tries.at(end)
-    half_way = end + missing / steps.at(end) / 2
-    # Steps change on the way: what they are in the middle of it says more than what they are where it begins.
-    distance = missing / steps.at(min(max(half_way, LOWEST), HIGHEST)) * max(1.0, len(tries.done) / 2)
-    return end + max(1, round(distance)) if below is not None else end + min(-1, round(distance))
-
-
-USUAL_STEPS: Mapping[str, QualitySteps] = {
-    "avif": QualitySteps((10, 34, 50, 66, 82, 95), (1.75, 1.35, 0.95, 0.5, 0.33, 0.25)),
-    "webp": QualitySteps((5, 18, 34, 50, 74, 80, 95), (1.5, 1.0, 0.62, 0.44, 0.4, 0.75, 0.85)),
-    "jpeg": QualitySteps((5, 14, 26, 42, 74, 90, 97), (5.0, 2.5, 1.0, 0.55, 0.5, 0.62, 0.8)),
-}
-"""By format, the mean of thirteen real photographs at 800 px (docs/performance.md)."""
+    # A curve that was twice too steep is likely to be so again.
+    missing = (aim - tries.at(end)) * max(1.0, len(tries.done) / 2)
+    guess = round(curve.quality_after(end, missing))
+    return max(guess, end + 1) if below is not None else min(guess, end - 1)
