@@ -31,7 +31,17 @@ def test_plan_build_and_snippet_tell_one_story(source: Path, tmp_path: Path, rec
     planned = command("plan", "--source", source, "--out", out, "--recipe", recipe, "--json")
     assert planned.returncode == 0 and not out.exists()
     rows = json.loads(planned.stdout)["renditions"]
-    assert set(rows[0]) == {"original", "path", "width", "height", "format", "facet", "state", "reason"}
+    assert set(rows[0]) == {
+        "original",
+        "path",
+        "width",
+        "height",
+        "format",
+        "facet",
+        "state",
+        "reason",
+        "encoder",
+    }
     assert {row["state"] for row in rows} == {"new"}
 
     built = command("build", "--source", source, "--out", out, "--recipe", recipe, "--jobs", 2, "--json")

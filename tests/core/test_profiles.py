@@ -8,7 +8,7 @@ from tests.core.test_plan import facts
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_preset
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedRendition
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.types import ImageFormat, Size
@@ -54,6 +54,24 @@ def test_a_plan_names_the_encoder_and_its_keys_depend_on_it() -> None:
     assert narrow.encoder is LIBAOM and "since SVT-AV1 does not take this size" in narrow.reason
     digests = {rendition.key.rpartition("-")[2] for rendition in (fast, slow, narrow)}
     assert len(digests) == 3
+
+
+def test_transparency_goes_to_libaom() -> None:
+    formats = Formats(photo_transparent=TransparentFormatSet(avif=Avif(effort=2), png=Png()))
+    clear = {"a.png": facts(400, transparent=True, format=ImageFormat.PNG)}
+    keys = {}
+    for name, original in (("clear", clear), ("opaque", {"a.jpg": facts(400)})):
+        avif = formats.photo_transparent.avif if name == "clear" else Avif(effort=2)
+        recipe = Recipe(
+            formats=Formats(
+                photo=FormatSet(avif=avif, jpeg=Jpeg()), photo_transparent=formats.photo_transparent
+            )
+        )
+        rendition = make_plan(original, recipe).originals[0].renditions[0]
+        keys[name] = rendition.key.rpartition("-")[2]
+        assert rendition.encoder is (LIBAOM if name == "clear" else SVT_AV1)
+    assert keys["clear"] != keys["opaque"]
+    assert Formats().for_kind("photo_transparent").avif.effort == 3
 
 
 def test_a_profile_fills_in_what_a_recipe_leaves_out() -> None:

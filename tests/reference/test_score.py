@@ -33,16 +33,9 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.quality_search import search_quality
 from young_prism.core.render.render import render
 from young_prism.core.score import Reference, ssimulacra2
+from young_prism.core.score.curves import HIGHEST, LOWEST, ScoreCurve
 from young_prism.core.score.padding import PaddedReference
-from young_prism.core.score.search import (
-    HIGHEST,
-    LOWEST,
-    NEAR_ENOUGH,
-    Proxy,
-    QualitySteps,
-    Trials,
-    smallest_quality,
-)
+from young_prism.core.score.search import Proxy, Trials, smallest_quality
 from young_prism.core.score.ssim import ssim
 from young_prism.core.types import ImageFormat, Size
 
@@ -130,12 +123,12 @@ def test_the_search_finds_a_quality_at_the_target_and_none_much_better(
     def score(quality: int) -> float:
         return top - slope * (HIGHEST - quality) + (bump if quality % 3 else 0)
 
-    usual = QualitySteps((5, 97), (0.7, 0.7))
-    result = smallest_quality(Trials(lambda quality: quality, score), target, first, usual)
+    usual = ScoreCurve((LOWEST, HIGHEST), (0, 0.7 * (HIGHEST - LOWEST)))
+    result = smallest_quality(Trials(lambda quality: quality, score), target, first, usual, tolerance=0.9)
     assert result.encodings <= 12 and result.score == score(result.quality)
     if result.reached:
         assert result.score >= target
-        enough = result.score <= target + NEAR_ENOUGH or result.quality == LOWEST
+        enough = result.score <= target + 0.9 or result.quality == LOWEST
         # Or one step at most: where steps are larger than that, the next one down is below.
         assert (
             enough
@@ -152,17 +145,18 @@ def test_a_quick_encoder_says_where_a_slow_one_reaches_its_target(
     pace: float, needed: int, off: int, gap: float
 ) -> None:
     """Their scores rise alike, on a curve that is flatter at high qualities, with a gap between them."""
-    usual = QualitySteps((5, 97), (1.4, 0.3))
+    steps = [1.4 - 1.1 * step / 92 for step in range(92)]
+    usual = ScoreCurve(tuple(range(LOWEST, HIGHEST + 1)), tuple(sum(steps[:step]) for step in range(93)))
 
     def quick(quality: float) -> float:
-        return pace * sum(usual.at(step) for step in range(5, round(quality)))
+        return pace * usual.gain(LOWEST, quality)
 
     trials: Trials[bytes] = Trials(lambda quality: bytes([quality]), lambda file: quick(file[0]))
     proxy = Proxy(trials, usual)
     target = quick(needed) + gap
     guess = proxy.quality_for(target - gap, needed + off, (LOWEST, HIGHEST))
     assert abs(guess - needed) <= 1.5 and len(trials.done) <= 3
-    assert abs(proxy.score_at(needed) - quick(needed)) <= 1.5 * usual.at(needed)
+    assert abs(proxy.score_at(needed) - quick(needed)) <= 1.5 * usual.gain(needed, needed + 1)
 
 
 def test_qualities_that_are_said_to_give_the_same_file_do() -> None:
@@ -217,7 +211,7 @@ def test_a_search_ends_where_trying_everything_does(
     targets: tuple[float, ...],
     size: int,
 ) -> None:
-    """Every quality of a small photograph: the smallest at the target, and where it lies within a step or 0.9 points."""
+    """Every quality of a small photograph: the smallest at the target, and where it lies within a step or the tolerance."""
     pixels = np.ascontiguousarray(real.chelsea()[:size, : size + 20])
     image = pyvips.Image.new_from_array(pixels).copy(interpretation="srgb")
     fmt = ImageFormat(type(settings).__name__.lower())
@@ -239,7 +233,7 @@ def test_a_search_ends_where_trying_everything_does(
         )
         best = min(quality for quality, all_score in all_scores.items() if all_score >= target)
         assert result.score == all_scores[result.quality] >= target
-        assert result.quality == best or result.score - target <= NEAR_ENOUGH
+        assert result.quality == best or result.score - target <= settings.search_tolerance
         assert result.encodings <= (4 if isinstance(settings, Avif) else 8)
     # Monotone within noise: no quality scores a point less than one five steps below it.
     assert all(all_scores[q] > all_scores[q - 5] - 1 for q in range(LOWEST + 5, HIGHEST + 1))

@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import NamedTuple
 
 from young_prism.core.images.facts import Facts
-from young_prism.core.plan.estimate import Estimate, Experience, estimate
+from young_prism.core.plan.estimate import Estimate, Experience, estimate, estimate_profiles
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.profiles import ProfileName
 from young_prism.core.report.formatting import count
 from young_prism.engine.build.calibration import (
     DEFAULT_PACE,
@@ -68,6 +69,24 @@ def guess_of(
             estimated.bytes, seconds, f"Judged by {count(len(ledger.made), 'rendition')} made before."
         )
     return Guess(estimated.bytes, seconds, "A rule of thumb, until the first run.")
+
+
+class ProfileCost(NamedTuple):
+    """What all renditions of a plan weigh in a profile, and how long making all of them takes."""
+
+    bytes: int
+    seconds: float
+
+
+def profile_costs(
+    source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe, *, pace: float | None, workers: int
+) -> dict[ProfileName, ProfileCost]:
+    """Estimate a plan in each profile, as if nothing were made yet; `pace` as for `guess_of`."""
+    experience = experience_of(source, catalogue, cached_ledger(out_of(source, recipe)))
+    return {
+        profile: ProfileCost(guess.bytes, guess.work * (pace or DEFAULT_PACE / workers))
+        for profile, guess in estimate_profiles(plan, experience).items()
+    }
 
 
 _EXPERIENCE: CatalogueCache[tuple[str, RecordsState], Experience] = CatalogueCache(2)

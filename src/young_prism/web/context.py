@@ -9,6 +9,7 @@ from flask import Flask, abort, current_app
 
 from young_prism.core.plan.model import Plan
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.profiles import ProfileName
 from young_prism.engine.intake.inbox import Inbox
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.proof.service import ProofService
@@ -17,7 +18,7 @@ from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
-from young_prism.services.planning import Guess, guess_of
+from young_prism.services.planning import Guess, ProfileCost, guess_of, profile_costs
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
 from young_prism.services.uploads.schemas import UploadSerializer
@@ -87,6 +88,16 @@ def guess_for(source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe) 
     parts = services()
     workers = parts.settings.jobs or default_jobs()
     return guess_of(source, catalogue, plan, recipe, pace=parts.store.runs.pace(source.id), workers=workers)
+
+
+def profile_costs_for(
+    source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe
+) -> dict[ProfileName, ProfileCost]:
+    """Estimate a plan in each profile by the source's earlier runs and the workers of this server."""
+    parts = services()
+    workers = parts.settings.jobs or default_jobs()
+    pace = parts.store.runs.pace(source.id)
+    return profile_costs(source, catalogue, plan, recipe, pace=pace, workers=workers)
 
 
 def inbox_of(source: Source) -> Inbox:

@@ -24,9 +24,9 @@ def encode(pixels: VipsImage, settings: Avif, *, is_proxy: bool = False) -> byte
         is_proxy: Encode by `proxy_preset`, for a search.
     """
     size = Size(pixels.width, pixels.height)
-    preset = avif_preset(settings, size)
+    preset = avif_preset(settings, size, transparent=pixels.hasalpha())
     if is_proxy:
-        preset = proxy_preset(settings, size) or preset
+        preset = proxy_preset(settings, size, transparent=pixels.hasalpha()) or preset
     if preset.encoder is AvifEncoder.SVT_AV1:
         return _by_svt_av1(pixels, svt_quality(settings.quality), preset.speed)
     return _by_libaom(pixels, settings, preset)
@@ -69,8 +69,8 @@ def _by_svt_av1(pixels: VipsImage, quality: int, speed: int) -> bytes:
     from PIL import Image
 
     carried = metadata_of(pixels)
-    mode = "RGBA" if pixels.hasalpha() else "RGB"
-    image = Image.frombuffer(mode, (pixels.width, pixels.height), pixels.write_to_memory(), "raw", mode, 0, 1)
+    size = (pixels.width, pixels.height)
+    image = Image.frombuffer("RGB", size, pixels.write_to_memory(), "raw", "RGB", 0, 1)
     file = io.BytesIO()
     image.save(
         file,

@@ -37,23 +37,26 @@ _USUAL_SIZE = Size(1000, 1000)
 """A size that every encoder takes."""
 
 
-def avif_preset(settings: Avif, size: Size = _USUAL_SIZE) -> AvifPreset:
+def avif_preset(settings: Avif, size: Size = _USUAL_SIZE, *, transparent: bool = False) -> AvifPreset:
     """Return what encodes an AVIF rendition.
 
     Efforts 0 to 2 lead to SVT-AV1, which is faster there at equal bytes, and the others to libaom. SVT-AV1 has only 4:2:0
-    chroma and not every size: what it cannot encode is encoded by libaom at the same effort.
+    chroma and not every size, and needs a quarter more bytes where there is transparency: that is encoded by libaom at the
+    same effort.
 
     Args:
         settings: The effort and the chroma.
         size: The size of the rendition, in pixels; left out, one that every encoder takes.
+        transparent: Whether the pixels have alpha.
     """
     effort = settings.chosen_effort
-    if effort in _SVT_SPEEDS and settings.chroma == "4:2:0" and fits_svt_av1(size):
+    suits_svt_av1 = settings.chroma == "4:2:0" and fits_svt_av1(size) and not transparent
+    if effort in _SVT_SPEEDS and suits_svt_av1:
         return AvifPreset(AvifEncoder.SVT_AV1, _SVT_SPEEDS[effort])
     return AvifPreset(AvifEncoder.LIBAOM, effort)
 
 
-def proxy_preset(settings: Avif, size: Size = _USUAL_SIZE) -> AvifPreset | None:
+def proxy_preset(settings: Avif, size: Size = _USUAL_SIZE, *, transparent: bool = False) -> AvifPreset | None:
     """Return the fast preset whose scores tell most about those of the settings; None where it would save no time.
 
     It is the same encoder's: at equal quality its scores differ from those of a slower speed by little.
@@ -61,8 +64,9 @@ def proxy_preset(settings: Avif, size: Size = _USUAL_SIZE) -> AvifPreset | None:
     Args:
         settings: The effort and the chroma.
         size: The size of the rendition, in pixels; left out, one that every encoder takes.
+        transparent: Whether the pixels have alpha.
     """
-    encoder, speed = avif_preset(settings, size)
+    encoder, speed = avif_preset(settings, size, transparent=transparent)
     fastest, from_speed = _PROXIES[encoder]
     # SVT-AV1 counts its speeds up, libvips the efforts of libaom down.
     is_slow = speed <= from_speed if encoder is AvifEncoder.SVT_AV1 else speed >= from_speed

@@ -11,12 +11,16 @@ from __future__ import annotations
 
 import math
 from bisect import bisect_left
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple, TypeVar
 
-from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
-from young_prism.core.recipe.formats import Avif, Jpeg, Squeeze, Webp
+from young_prism.core.encode.contract import AvifEncoder, avif_preset
+from young_prism.core.plan.model import EncoderSettings, Plan, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.resolve import kind_key
+from young_prism.core.recipe.formats import Avif, Formats, Jpeg, Png, Squeeze, Webp
+from young_prism.core.recipe.profiles import PROFILES, ProfileName
+from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.types import (
     ImageFormat,
     Kind,
@@ -53,6 +57,13 @@ _BY_QUALITY = {
     ImageFormat.JPEG: (0.15, 0.279, 0.384, 0.473, 0.557, 0.647, 0.787, 1.0, 1.48, 2.09, 3.5),
 }
 """Bytes at a quality over those at the usual one, on photographs; the ends are drawn on."""
+_BY_AVIF_SPEED = {
+    AvifEncoder.SVT_AV1: {8: 1.19, 7: 1.13, 6: 1.08},
+    AvifEncoder.LIBAOM: dict(enumerate((1.29, 1.2, 1.13, 1.0, 0.94, 0.93, 0.9, 0.89, 0.89, 0.89))),
+}
+_BY_WEBP_EFFORT = (1.38, 1.25, 1.07, 1.0, 1.0, 0.99, 0.97)
+_BY_PNG_LEVEL = (1.09, 1.01, 1.0, 1.0, 1.0, 1.0, 1.0)
+"""Bytes at an equal score over those of the efforts 3, 4 and 2, on photographs (docs/performance.md)."""
 _LOSSLESS_WEBP = 8.9
 _MOVING_WEBP = 0.55
 _SQUEEZED = 0.93
@@ -110,6 +121,63 @@ def estimate(
     return Estimate(round(total), work, known)
 
 
+_SAMPLE = 300
+"""Originals by which profiles are compared: enough for their ratio, and soon done while somebody types."""
+
+
+class ProfileEstimate(NamedTuple):
+    """What a profile costs: the bytes of all renditions, and the work of making all of them (see `PlannedRendition.work`)."""
+
+    bytes: int
+    work: float
+
+
+def estimate_profiles(
+    plan: Plan, experience: Experience = NO_EXPERIENCE
+) -> dict[ProfileName, ProfileEstimate]:
+    """Estimate a plan in each profile, as if nothing of it were made yet.
+
+    Large plans are judged by every so many of their originals.
+
+    Args:
+        plan: The plan, in whichever profile.
+        experience: What was made before, over what had been guessed.
+    """
+    stride = max(1, -(-len(plan.originals) // _SAMPLE))
+    sample = plan.originals[::stride]
+    share = len(plan.originals) / len(sample) if sample else 0.0
+    estimates = {}
+    for profile in PROFILES:
+        of_sample = estimate(_in_profile(sample, plan, profile), experience)
+        estimates[profile] = ProfileEstimate(round(of_sample.bytes * share), of_sample.work * share)
+    return estimates
+
+
+def _in_profile(
+    originals: Iterable[PlannedOriginal], plan: Plan, profile: ProfileName
+) -> Iterator[PlannedOriginal]:
+    """Yield originals with the settings of another profile; what has no rungs stays as it is."""
+    known: dict[tuple[int, str], Mapping[ImageFormat, EncoderSettings]] = {}
+    for original in originals:
+        if original.facts.kind not in (Kind.PHOTO, Kind.GRAPHIC):
+            yield original
+            continue
+        formats: Formats = plan.recipe_of(original.path).formats
+        key = (id(formats), kind_key(original.facts))
+        if key not in known:
+            other_formats = formats.model_copy(update={"profile": profile})
+            known[key] = dict(other_formats.for_kind(key[1]).settings())
+        yield replace(
+            original,
+            renditions=tuple(
+                rendition._replace(settings=known[key].get(rendition.format, rendition.settings))
+                if isinstance(rendition.settings, Avif | Webp | Jpeg | Png)
+                else rendition
+                for rendition in original.renditions
+            ),
+        )
+
+
 def learn(originals: Iterable[PlannedOriginal], made: KnownBytes) -> Experience:
     """Compare what was made of a plan with what had been guessed."""
     pairs: list[tuple[str, tuple[ImageFormat, Kind], int, float]] = []
@@ -147,7 +215,9 @@ class _Defaults:
         if ratio is None:
             assert settings is not None  # noqa: S101  (what is copied never comes here)
             curve = (_GRAPHIC if graphic else _PHOTO)[rendition.format]
-            ratio = self._bytes[key] = _on(curve, size.pixels) * _of_settings(settings, graphic=graphic)
+            ratio = self._bytes[key] = _on(curve, size.pixels) * _of_settings(
+                settings, graphic=graphic, transparent=rendition.transparent
+            )
         return ratio
 
     def work(self, rendition: PlannedRendition) -> float:
@@ -191,17 +261,29 @@ def _on(curve: _Curve, pixels: int) -> float:
     return curve.bytes_per_pixel * _PIXELS * math.pow(pixels / _PIXELS, curve.power)
 
 
-def _of_settings(settings: EncoderSettings, *, graphic: bool) -> float:
+def _of_settings(settings: EncoderSettings, *, graphic: bool, transparent: bool) -> float:
     """Return the factor of settings over the usual ones."""
     if isinstance(settings, Webp):
         if graphic and settings.lossless != "never":
             return 1.0
         if settings.lossless == "always":
             return _LOSSLESS_WEBP
-        return _at_quality(ImageFormat.WEBP, settings.quality)
+        return _at_quality(ImageFormat.WEBP, _quality(settings)) * _BY_WEBP_EFFORT[settings.chosen_effort]
     if isinstance(settings, Avif):
-        return _at_quality(ImageFormat.AVIF, settings.quality) / (1.58 if graphic else 1.0)
-    return _at_quality(ImageFormat.JPEG, settings.quality) if isinstance(settings, Jpeg) else 1.0
+        encoder, speed = avif_preset(settings, transparent=transparent)
+        of_quality = _at_quality(ImageFormat.AVIF, _quality(settings)) / (1.58 if graphic else 1.0)
+        return of_quality * _BY_AVIF_SPEED[encoder][speed]
+    if isinstance(settings, Png):
+        return _BY_PNG_LEVEL[settings.chosen_level]
+    return _at_quality(ImageFormat.JPEG, _quality(settings)) if isinstance(settings, Jpeg) else 1.0
+
+
+def _quality(settings: Avif | Webp | Jpeg) -> int:
+    """Return the quality, or the one at which a target is usually reached."""
+    if settings.target is None:
+        return settings.quality
+    usual = round(USUAL_CURVES[type(settings).__name__.lower()].quality_at(settings.target))
+    return min(max(usual, settings.lowest or LOWEST), settings.highest or HIGHEST)
 
 
 def _at_quality(fmt: ImageFormat, quality: int) -> float:

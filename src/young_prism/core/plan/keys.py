@@ -10,7 +10,7 @@ import hashlib
 import json
 from functools import lru_cache
 
-from young_prism.core.encode.contract import avif_preset, encoder_version
+from young_prism.core.encode.contract import AvifEncoder, avif_preset, encoder_version
 from young_prism.core.images.crops import Crop
 from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searched, settings_dict
 from young_prism.core.recipe.finishing import Finishing
@@ -74,16 +74,16 @@ def settings_digest(
     mark: WatermarkFile | None = None,
     *,
     placeholder: bool = False,
-    size: Size | None = None,
+    encoder: AvifEncoder | None = None,
 ) -> str:
     """Return the part of a key that all originals share: format, settings, encoder, finishing.
 
-    `mark` is the watermark of those that wear it. `size` is needed only where the encoder depends on it.
+    `mark` is the watermark of those that wear it. `encoder` is that of AVIF where it is another one than the settings alone
+    lead to.
     """
     made_by = "copy"
     if isinstance(settings, Avif):
-        preset = avif_preset(settings, size) if size else avif_preset(settings)
-        made_by = encoder_version(fmt, preset.encoder)
+        made_by = encoder_version(fmt, encoder or avif_preset(settings).encoder)
     elif settings:
         made_by = encoder_version(fmt)
     if is_searched(settings):

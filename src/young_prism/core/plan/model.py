@@ -24,7 +24,7 @@ class PlannedRendition(NamedTuple):
     """One output file to be: where, what, and the key that tells whether it is made already.
 
     `settings` is None for a file that is copied as it is. `cut` is None for the whole picture. With `placeholder` what
-    stands in until the picture is loaded is worked out beside it. A named tuple: a plan has a hundred thousand of them.
+    stands in until the picture is loaded is worked out beside it. `transparent` says that its pixels have alpha. A named tuple: a plan has a hundred thousand of them.
     """
 
     path: str
@@ -36,16 +36,20 @@ class PlannedRendition(NamedTuple):
     facet: str = WHOLE_FACET
     cut: Crop | None = None
     placeholder: bool = False
+    transparent: bool = False
 
     @property
     def encoder(self) -> AvifEncoder | None:
         """The encoder of an AVIF rendition; None for other formats, which have one encoder each."""
-        return avif_preset(self.settings, self.size).encoder if isinstance(self.settings, Avif) else None
+        if not isinstance(self.settings, Avif):
+            return None
+        return avif_preset(self.settings, self.size, transparent=self.transparent).encoder
 
     @property
     def work(self) -> float:
         """Rough effort in arbitrary units, for ordering and for progress: encoders dominate."""
-        return 0.002 + self.size.width * self.size.height * _seconds_a_pixel(self.settings)
+        seconds = _seconds_a_pixel(self.settings, transparent=self.transparent)
+        return 0.002 + self.size.width * self.size.height * seconds
 
 
 _AVIF_SECONDS: Mapping[AvifEncoder, Mapping[int, float]] = {
@@ -64,10 +68,10 @@ _PROXY_ENCODINGS, _PROXIED_ENCODINGS = 1.4, 1.3
 
 
 @lru_cache(maxsize=256)
-def _seconds_a_pixel(settings: EncoderSettings | None) -> float:
+def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> float:
     match settings:
         case Avif():
-            seconds = _avif_seconds(avif_preset(settings))
+            seconds = _avif_seconds(avif_preset(settings, transparent=transparent))
         case Webp():
             twice = 1.0 if settings.lossless == "never" else 3.0
             seconds = _WEBP_SECONDS[settings.chosen_effort] * twice
@@ -82,7 +86,7 @@ def _seconds_a_pixel(settings: EncoderSettings | None) -> float:
     if isinstance(settings, Avif | Webp | Jpeg) and is_searched(settings):
         times = _ENCODINGS if settings.target is not None else _ENCODINGS_IN_BAND
         if isinstance(settings, Avif) and settings.target is not None:
-            proxy = proxy_preset(settings)
+            proxy = proxy_preset(settings, transparent=transparent)
             if proxy is not None:
                 proxies = _PROXY_ENCODINGS * (_avif_seconds(proxy) + _SCORE_SECONDS)
                 return (proxies + _PROXIED_ENCODINGS * (seconds + _SCORE_SECONDS)) / 1e6

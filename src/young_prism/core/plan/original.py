@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import NamedTuple
 
-from young_prism.core.encode.contract import avif_preset
+from young_prism.core.encode.contract import AvifEncoder, avif_preset
 from young_prism.core.images.crops import Crop, largest_crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for
@@ -263,10 +263,12 @@ class OriginalPlanner:
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
                 rest = plain if top else below
-                encoder, is_usual_encoder = _encoder(settings, size)
-                if placeholder or mark or not is_usual_encoder:
+                by, encoder = _encoder(settings, size, transparent=facts.transparent)
+                if placeholder or mark or encoder:
                     worn = mark if has_watermark(finishing, facet, size) else None
-                    rest = settings_digest(fmt, settings, finishing, worn, placeholder=placeholder, size=size)
+                    rest = settings_digest(
+                        fmt, settings, finishing, worn, placeholder=placeholder, encoder=encoder
+                    )
                     rest = add_sanitiser(rest) if drawn else rest
                     if cut:
                         rest = add_crop(rest, cut)
@@ -283,12 +285,11 @@ class OriginalPlanner:
                         size,
                         settings,
                         rendition_key(sha256, size, rest),
-                        f"{why}{encoder}, at the original's own width"
-                        if size == facts.size
-                        else f"{why}{encoder}",
+                        f"{why}{by}, at the original's own width" if size == facts.size else f"{why}{by}",
                         facet,
                         cut,
                         placeholder,
+                        facts.transparent,
                     )
                 )
         return renditions, remarks
@@ -401,14 +402,16 @@ def _join(folder: str, name: str) -> str:
 
 
 @lru_cache(maxsize=4096)
-def _encoder(settings: EncoderSettings, size: Size) -> tuple[str, bool]:
-    """Return what to say of the encoder of a rendition, and whether its settings lead to it at most sizes."""
+def _encoder(settings: EncoderSettings, size: Size, *, transparent: bool) -> tuple[str, AvifEncoder | None]:
+    """Return what to say of the encoder of a rendition, and the encoder where the settings alone lead to another one."""
     if not isinstance(settings, Avif):
-        return "", True
-    encoder, usual = avif_preset(settings, size).encoder, avif_preset(settings).encoder
+        return "", None
+    encoder = avif_preset(settings, size, transparent=transparent).encoder
+    usual = avif_preset(settings).encoder
     if encoder is usual:
-        return f", encoded by {encoder.value}", True
-    return f", encoded by {encoder.value}, since {usual.value} does not take this size", False
+        return f", encoded by {encoder.value}", None
+    why = "needs more bytes for transparency" if transparent else "does not take this size"
+    return f", encoded by {encoder.value}, since {usual.value} {why}", encoder
 
 
 def _why(fmt: ImageFormat, facts: Facts, facet: str) -> str:

@@ -98,14 +98,16 @@ class Avif(Lossy):
         """The effort; that of the default profile where none is set."""
         return self._effort_in(_USUAL)
 
-    def in_profile(self, profile: Profile) -> Self:
+    def in_profile(self, profile: Profile, *, transparent: bool = False) -> Self:
         """Return the settings with what they leave out filled in."""
-        return self.model_copy(update={"effort": self._effort_in(profile), **self._tolerance_in(profile)})
+        effort = self._effort_in(profile, transparent=transparent)
+        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
 
-    def _effort_in(self, profile: Profile) -> int:
+    def _effort_in(self, profile: Profile, *, transparent: bool = False) -> int:
         if self.effort is not None:
             return self.effort
-        return profile.avif_effort if self.chroma == "4:2:0" else profile.avif_effort_full_chroma
+        needs_libaom = transparent or self.chroma == "4:4:4"
+        return profile.avif_effort_libaom if needs_libaom else profile.avif_effort
 
 
 class Webp(Lossy):
@@ -206,9 +208,14 @@ class FormatSet(RecipeModel):
         }
         return {fmt: self._aimed(part) for fmt, part in chosen.items() if part is not None}
 
-    def in_profile(self, profile: ProfileName) -> Self:
+    def in_profile(self, profile: ProfileName, *, transparent: bool = False) -> Self:
         """Return the formats with the efforts and tolerances that they leave out filled in."""
-        filled = {fmt.value: part.in_profile(PROFILES[profile]) for fmt, part in self.settings().items()}
+        filled = {
+            fmt.value: part.in_profile(PROFILES[profile], transparent=transparent)
+            if isinstance(part, Avif)
+            else part.in_profile(PROFILES[profile])
+            for fmt, part in self.settings().items()
+        }
         return self.model_copy(update=filled)
 
     def _aimed(self, part: Avif | Webp | Jpeg | Png) -> Avif | Webp | Jpeg | Png:
@@ -290,7 +297,7 @@ class Formats(RecipeModel):
             key: The kind's key below `formats`, such as `photo_transparent`.
         """
         formats: FormatSet = getattr(self, key)
-        return formats.in_profile(self.profile)
+        return formats.in_profile(self.profile, transparent=isinstance(formats, TransparentFormatSet))
 
     def for_animations(self) -> Webp | None:
         """Return the settings that animations are encoded with, in this profile; None where they are only copied."""

@@ -16,15 +16,15 @@ class Profile(NamedTuple):
     """Efforts by format, and the tolerance of a search.
 
     Attributes:
-        avif_effort: The effort of AVIF with 4:2:0 chroma, from 0 to 9.
-        avif_effort_full_chroma: The effort of AVIF with 4:4:4 chroma, which only libaom encodes.
+        avif_effort: The effort of AVIF, from 0 to 9.
+        avif_effort_libaom: The effort of AVIF where only libaom is used: with 4:4:4 chroma or transparency.
         webp_effort: The effort of WebP, from 0 to 6.
         png_level: The level of PNG optimisation, from 0 to 6.
         tolerance: The largest score over its target, in points, at which a search ends.
     """
 
     avif_effort: int
-    avif_effort_full_chroma: int
+    avif_effort_libaom: int
     webp_effort: int
     png_level: int
     tolerance: float
@@ -32,7 +32,7 @@ class Profile(NamedTuple):
 
 DEFAULT_PROFILE: ProfileName = "balanced"
 PROFILES: Mapping[ProfileName, Profile] = {
-    "fast": Profile(avif_effort=0, avif_effort_full_chroma=1, webp_effort=2, png_level=1, tolerance=2.0),
-    "balanced": Profile(avif_effort=2, avif_effort_full_chroma=3, webp_effort=4, png_level=2, tolerance=1.2),
-    "smallest": Profile(avif_effort=4, avif_effort_full_chroma=4, webp_effort=6, png_level=4, tolerance=0.5),
+    "fast": Profile(avif_effort=0, avif_effort_libaom=1, webp_effort=2, png_level=1, tolerance=2.0),
+    "balanced": Profile(avif_effort=2, avif_effort_libaom=3, webp_effort=4, png_level=2, tolerance=1.2),
+    "smallest": Profile(avif_effort=4, avif_effort_libaom=4, webp_effort=6, png_level=4, tolerance=0.5),
 }

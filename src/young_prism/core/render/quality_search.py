@@ -88,12 +88,21 @@ def search_quality(
     *,
     original_bytes: int,
     hint: SearchHint | None = None,
+    transparent: bool = False,
 ) -> SearchResult:
     """Search the quality that settings with a target or a band ask for.
 
     A WebP that is smaller without loss is that.
+
+    Args:
+        settings: The settings of the format.
+        encode: Encodes the pixels by settings.
+        score: Scores a file against the pixels.
+        original_bytes: The bytes of the original, for `never_larger`.
+        hint: Where the search of the rung below ended.
+        transparent: Whether the pixels have alpha.
     """
-    search = _Search(settings, encode, score, hint)
+    search = _Search(settings, encode, score, hint, transparent=transparent)
     if settings.band is None:
         assert settings.target is not None  # noqa: S101  (only what is searched comes here)
         target: float | None = settings.target
@@ -138,7 +147,13 @@ class _Search:
     """The search for one rendition: the trials with its own settings, and a fast proxy for AVIF."""
 
     def __init__(
-        self, settings: Avif | Webp | Jpeg, encode: Encode, score: Score, hint: SearchHint | None
+        self,
+        settings: Avif | Webp | Jpeg,
+        encode: Encode,
+        score: Score,
+        hint: SearchHint | None,
+        *,
+        transparent: bool,
     ) -> None:
         lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
         self._settings, self._hint = settings, hint
@@ -150,10 +165,10 @@ class _Search:
         self._proxy: Proxy | None = None
         self._tolerance = settings.search_tolerance
         if isinstance(settings, Avif):
-            preset = avif_preset(settings)
+            preset = avif_preset(settings, transparent=transparent)
             self._usual_gap = _USUAL_GAPS[preset.encoder]
             self._trials.is_same = partial(avif.gives_same_file, encoder=preset.encoder)
-            if proxy_preset(settings) is not None:
+            if proxy_preset(settings, transparent=transparent) is not None:
                 trials: Trials[bytes] = Trials(
                     lambda quality: encode(settings.model_copy(update={"quality": quality}), is_proxy=True),
                     score,
@@ -284,6 +299,7 @@ class LadderSearch:
             lambda file: scored(rung, settings, file),
             original_bytes=self.original_bytes,
             hint=hint,
+            transparent=rung.pixels.hasalpha(),
         )
 
     def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchHint | None:

@@ -34,6 +34,10 @@ class ScoreCurve(NamedTuple):
         """Return the quality at which the score is higher than at `quality` by some points, or lower for negative points."""
         return float(np.interp(self._at(quality) + points, self.scores, self.qualities))
 
+    def quality_at(self, score: float) -> float:
+        """Return the quality at which the curve has a score."""
+        return float(np.interp(score, self.scores, self.qualities))
+
     def times(self, ratio: float) -> ScoreCurve:
         """Return a curve that is steeper by a ratio."""
         return ScoreCurve(self.qualities, tuple(score * ratio for score in self.scores))

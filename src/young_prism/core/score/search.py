@@ -14,9 +14,6 @@ from young_prism.core.score.curves import HIGHEST, LOWEST, ScoreCurve
 
 File = TypeVar("File")
 
-NEAR_ENOUGH = 0.9
-"""The usual tolerance: points over the target at which a search ends (docs/performance.md)."""
-
 
 def aimed_over(tolerance: float) -> float:
     """Return the points over the target that guesses aim at, for a tolerance in points: its middle, or a little less."""
@@ -173,7 +170,7 @@ def smallest_quality(
     curve: ScoreCurve,
     within: tuple[int, int] = (LOWEST, HIGHEST),
     *,
-    tolerance: float = NEAR_ENOUGH,
+    tolerance: float,
 ) -> TrialResult[File]:
     """Return the file of the smallest quality at or above `target`, or of the highest quality where none is.
 

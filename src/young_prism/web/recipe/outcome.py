@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.layout import needs_of
@@ -15,6 +16,7 @@ from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.plan.model import Plan, PlannedOriginal, SkippedOriginal
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.profiles import ProfileName
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.records import cached_ledger
@@ -23,11 +25,12 @@ from young_prism.reports.drawing.ladder import LadderDrawing, draw_ladder
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.planning import (
     Guess,
+    ProfileCost,
     plan_of,
 )
 from young_prism.store.decisions import out_of
 from young_prism.store.records import Source
-from young_prism.web.context import guess_for
+from young_prism.web.context import guess_for, profile_costs_for
 
 _NAMES_SHOWN = 40
 _REMARKS_SHOWN = 20
@@ -77,6 +80,17 @@ class RecipeOutcome:
     ladder: LadderView | None = None
     sizes: str = ""
     estimate: Guess | None = None
+    profiles: Mapping[ProfileName, ProfileCost] = field(default_factory=dict)
+    """What all renditions weigh in each profile, and how long making them takes."""
+
+    @property
+    def filled(self) -> dict[str, Any]:
+        """The formats of each kind with the efforts that the profile fills in, by the kind's key."""
+        if self.recipe is None:
+            return {}
+        formats = self.recipe.formats
+        kinds = ("photo", "photo_transparent", "graphic", "graphic_transparent")
+        return {key: formats.for_kind(key) for key in kinds} | {"animation": formats.for_animations()}
 
     @property
     def unhappy(self) -> bool:
@@ -112,6 +126,7 @@ def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOut
         ladder=ladder_view(recipe.ladder, heaviest),
         sizes=snippet_markup(recipe).sizes,
         estimate=guess_for(source, catalogue, plan, recipe),
+        profiles=profile_costs_for(source, catalogue, plan, recipe),
     )
 
 
