@@ -12,6 +12,7 @@ import pytest
 from PIL import Image
 
 from tests.support import pictures
+from tests.support.avif import small_avifs
 from tests.support.builds import build
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
@@ -103,6 +104,20 @@ def test_odd_shapes_go_through(size: tuple[int, int], tmp_path: Path) -> None:
     for entry in read_manifest(tmp_path / "out/manifest.json").originals[0].renditions:
         with Image.open(tmp_path / "out" / entry.path) as image:
             assert image.size == (entry.width, entry.height)
+
+
+def test_avif_of_every_small_size_decodes_elsewhere(tmp_path: Path) -> None:
+    """By Debian's avifdec, which is libavif with libaom or dav1d, and by Pillow."""
+    file, decoded = tmp_path / "a.avif", tmp_path / "a.png"
+    for name, data, pixels in small_avifs():
+        file.write_bytes(data)
+        subprocess.run(["avifdec", str(file), str(decoded)], capture_output=True, check=True)
+        for path in (file, decoded):
+            with Image.open(path) as image:
+                seen = np.asarray(image.convert("RGBA" if pixels.shape[2] == 4 else "RGB")).astype(int)
+            assert seen.shape == pixels.shape, name
+            # Half of a pixel's chroma is gone: only on average is it near.
+            assert np.abs(seen - pixels).mean() < 12, name
 
 
 def test_an_animation_is_passed_through_byte_for_byte(outputs: Path) -> None:

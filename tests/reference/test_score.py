@@ -172,6 +172,23 @@ def test_qualities_that_are_said_to_give_the_same_file_do() -> None:
         assert same == [first == second for first, second in pairwise(files)] and True in same
 
 
+def test_a_quality_looks_the_same_with_both_encoders() -> None:
+    """On photographs that the mapping of qualities was not measured on."""
+    photographs = [real.astronaut(), real.chelsea(), real.coffee(), real.rocket()]
+    for quality in (40, 57, 72):
+        scores = {}
+        for effort in (2, 3):
+            settings = Avif(quality=quality, effort=effort)
+            of_effort = []
+            for photograph in photographs:
+                pixels = np.ascontiguousarray(photograph[:256, :320])
+                image = pyvips.Image.new_from_array(pixels).copy(interpretation="srgb")
+                file = avif.encode(image, settings)
+                of_effort.append(ssimulacra2(pixels, read_back(file, ImageFormat.AVIF)))
+            scores[effort] = np.mean(of_effort)
+        assert abs(scores[2] - scores[3]) < 2, (quality, scores)
+
+
 @pytest.mark.parametrize("width", [120, 400])
 def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_path: Path) -> None:
     """Judged by the package on the rung as we reduce it; small rungs are judged mirrored to a whole score's size."""

@@ -9,7 +9,7 @@ import numpy as np
 
 from young_prism.core.encode.contract import AvifEncoder, AvifPreset, avif_preset, proxy_preset
 from young_prism.core.metadata.embed import keep_flags, metadata_of
-from young_prism.core.recipe.formats import Avif
+from young_prism.core.recipe.formats import Avif, Chroma
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
@@ -27,20 +27,28 @@ def encode(pixels: VipsImage, settings: Avif, *, is_proxy: bool = False) -> byte
     preset = avif_preset(settings, size, transparent=pixels.hasalpha())
     if is_proxy:
         preset = proxy_preset(settings, size, transparent=pixels.hasalpha()) or preset
+    return encode_by(pixels, settings.quality, preset, chroma=settings.chroma)
+
+
+def encode_by(pixels: VipsImage, quality: int, preset: AvifPreset, *, chroma: Chroma = "4:2:0") -> bytes:
+    """Return an AVIF file by one encoder.
+
+    Args:
+        pixels: An image in memory, as described in `core/encode`.
+        quality: The quality, from 1 to 100.
+        preset: The encoder and its speed.
+        chroma: The chroma, which SVT-AV1 has no choice of.
+    """
     if preset.encoder is AvifEncoder.SVT_AV1:
-        return _by_svt_av1(pixels, svt_quality(settings.quality), preset.speed)
-    return _by_libaom(pixels, settings, preset)
-
-
-def _by_libaom(pixels: VipsImage, settings: Avif, preset: AvifPreset) -> bytes:
+        return _by_svt_av1(pixels, svt_quality(quality), preset.speed)
     return bytes(
         pixels.heifsave_buffer(
             compression="av1",
             encoder="aom",
-            Q=settings.quality,
+            Q=quality,
             effort=preset.speed,
             bitdepth=8,
-            subsample_mode="on" if settings.chroma == "4:2:0" else "off",
+            subsample_mode="on" if chroma == "4:2:0" else "off",
             keep=keep_flags(pixels),
         )
     )
@@ -111,5 +119,4 @@ def _svt_quantiser(quality: int) -> int:
 def _empty_file(quality: int) -> bytes:
     """Return an empty picture by libaom. Each file states its quantiser, so two files tell whether it is the same."""
     empty = pyvips.Image.black(16, 16, bands=3).copy(interpretation="srgb")
-    settings = Avif(quality=quality)
-    return _by_libaom(empty, settings, AvifPreset(AvifEncoder.LIBAOM, 0))
+    return encode_by(empty, quality, AvifPreset(AvifEncoder.LIBAOM, 0))
