@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -118,6 +120,40 @@ def test_avif_of_every_small_size_decodes_elsewhere(tmp_path: Path) -> None:
             assert seen.shape == pixels.shape, name
             # Half of a pixel's chroma is gone: only on average is it near.
             assert np.abs(seen - pixels).mean() < 12, name
+
+
+POLICIES = """
+import os, threading, time
+from young_prism.engine.workers.environment import configure_codecs
+configure_codecs()
+import numpy as np
+from young_prism.core.encode import avif
+from young_prism.core.recipe.formats import Avif
+from young_prism.core.vips import pyvips
+
+noise = np.random.default_rng(1).integers(0, 255, (600, 900, 3), dtype=np.uint8)
+image = pyvips.Image.new_from_array(noise).copy(interpretation="srgb").copy_memory()
+encoding = threading.Thread(target=lambda: avif.encode(image, Avif(effort=2)))
+encoding.start()
+policies, most = set(), 0
+while encoding.is_alive():
+    threads = os.listdir("/proc/self/task")
+    most = max(most, len(threads))
+    for thread in threads:
+        try:
+            policies.add(os.sched_getscheduler(int(thread)))
+        except ProcessLookupError:
+            pass  # it ended since
+    time.sleep(0.01)
+print(most > 6, policies | {os.sched_getscheduler(0)})
+"""
+
+
+def test_no_encoder_takes_real_time_priority() -> None:
+    """SVT-AV1 does where it may, as root may: sched(7) says what that does to all other processes."""
+    command = [sys.executable, "-c", POLICIES]
+    printed = subprocess.run(command, capture_output=True, text=True, check=True, timeout=50).stdout
+    assert printed.split(maxsplit=1) == ["True", f"{{{os.SCHED_OTHER}}}\n"]
 
 
 def test_an_animation_is_passed_through_byte_for_byte(outputs: Path) -> None:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import io
 from functools import cache
 
 import numpy as np
 
+from young_prism.core.encode import svt_av1
 from young_prism.core.encode.contract import AvifEncoder, AvifPreset, avif_preset, proxy_preset
-from young_prism.core.metadata.embed import keep_flags, metadata_of
+from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Avif, Chroma
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
@@ -40,7 +40,7 @@ def encode_by(pixels: VipsImage, quality: int, preset: AvifPreset, *, chroma: Ch
         chroma: The chroma, which SVT-AV1 has no choice of.
     """
     if preset.encoder is AvifEncoder.SVT_AV1:
-        return _by_svt_av1(pixels, svt_quality(quality), preset.speed)
+        return svt_av1.encode(pixels, svt_quality(quality), preset.speed)
     return bytes(
         pixels.heifsave_buffer(
             compression="av1",
@@ -66,35 +66,6 @@ def svt_quality(quality: int) -> int:
         quality: A quality from 0 to 100.
     """
     return round(float(np.interp(quality, _QUALITIES, _SVT_QUALITIES)))
-
-
-_STILL_PICTURES = {"tune": "3"}
-"""SVT-AV1's tuning for still pictures ("IQ"): fewest bytes at an equal score (docs/performance.md)."""
-
-
-def _by_svt_av1(pixels: VipsImage, quality: int, speed: int) -> bytes:
-    import pillow_avif  # noqa: F401  (gives Pillow's AVIF the encoder SVT-AV1)
-    from PIL import Image
-
-    carried = metadata_of(pixels)
-    size = (pixels.width, pixels.height)
-    image = Image.frombuffer("RGB", size, pixels.write_to_memory(), "raw", "RGB", 0, 1)
-    file = io.BytesIO()
-    image.save(
-        file,
-        "AVIF",
-        codec="svt",
-        quality=quality,
-        speed=speed,
-        max_threads=1,
-        subsampling="4:2:0",
-        range="full",
-        advanced=_STILL_PICTURES,
-        icc_profile=carried.profile or None,
-        exif=carried.exif or None,
-        xmp=carried.xmp or None,
-    )
-    return file.getvalue()
 
 
 def gives_same_file(quality: int, second: int, encoder: AvifEncoder) -> bool:
