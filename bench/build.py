@@ -122,7 +122,9 @@ def time_script(photos: Path, *, avif_threads: int | None) -> float:
             )
             small.save(out / f"{file.stem}-{width}w.avif", quality=photo.avif.quality, speed=6, **threads)
             small.save(
-                out / f"{file.stem}-{width}w.webp", quality=photo.webp.quality, method=photo.webp.effort
+                out / f"{file.stem}-{width}w.webp",
+                quality=photo.webp.quality,
+                method=photo.webp.chosen_effort,
             )
             small.save(
                 out / f"{file.stem}-{width}w.jpg", quality=photo.jpeg.quality, optimize=True, progressive=True

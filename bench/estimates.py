@@ -86,7 +86,12 @@ def main() -> None:
         json.dumps(
             {
                 "photographs": len(photos),
-                "avif": bytes_of(photos, avif.encode, Avif(), {str(q): Avif(quality=q) for q in qualities}),
+                "avif": bytes_of(
+                    photos,
+                    avif.encode,
+                    Avif(effort=3),
+                    {str(q): Avif(quality=q, effort=3) for q in qualities},
+                ),
                 "webp": bytes_of(
                     photos,
                     webp.encode,
@@ -95,7 +100,9 @@ def main() -> None:
                 ),
                 "jpeg": bytes_of(photos, jpeg.encode, Jpeg(), {str(q): Jpeg(quality=q) for q in qualities}),
                 "png": bytes_of(photos, png.encode, Png(), {}),
-                "graphic avif": bytes_of(graphics, avif.encode, Avif(quality=70, chroma="4:4:4"), {}),
+                "graphic avif": bytes_of(
+                    graphics, avif.encode, Avif(quality=70, effort=3, chroma="4:4:4"), {}
+                ),
                 "graphic webp": bytes_of(graphics, webp.encode, Webp(lossless="always"), {}),
                 "graphic png": bytes_of(graphics, png.encode, Png(), {}),
                 "seconds avif": seconds_of(photos, avif.encode, {str(e): Avif(effort=e) for e in range(8)}),

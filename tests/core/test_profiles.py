@@ -6,6 +6,7 @@ import pytest
 
 from tests.core.test_plan import facts
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_preset
+from young_prism.core.plan.estimate import ProfileEstimate, estimate_profiles
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedRendition
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
@@ -101,3 +102,19 @@ def test_a_profile_survives_a_recipe_that_is_written_out() -> None:
 def test_fixed_qualities_have_no_tolerance_in_their_keys() -> None:
     chosen = Formats().for_kind("photo").settings()
     assert {part.tolerance for part in chosen.values()} == {None}
+
+
+def test_profiles_are_estimated_in_the_order_of_their_names() -> None:
+    """What is faster has more bytes; a plan of many originals is judged by some of them."""
+    formats = FormatSet(target=72, avif=Avif(), webp=Webp(), jpeg=Jpeg())
+    recipe = Recipe(formats=Formats(photo=formats))
+
+    def estimates(originals: int) -> dict[str, ProfileEstimate]:
+        values = {f"{n}.jpg": facts(900, 600, sha256=f"{n:064x}") for n in range(originals)}
+        return estimate_profiles(make_plan(values, recipe))
+
+    few, many = estimates(10), estimates(1000)
+    assert few["fast"].bytes > few["balanced"].bytes > few["smallest"].bytes
+    assert few["fast"].work < few["balanced"].work < few["smallest"].work
+    assert all(many[name].bytes == pytest.approx(100 * few[name].bytes) for name in many)
+    assert estimates(0)["fast"] == (0, 0)

@@ -68,6 +68,24 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     assert "made already" in again and "no longer planned" in again
 
 
+def test_a_profile_is_chosen_by_what_it_costs(app) -> None:
+    """The page shows bytes and time of each; its effort stands in grey where the recipe has none of its own."""
+    client = app.test_client()
+    page = client.get(RECIPE).text
+    costs = re.findall(r'profile-cost"><span>≈ ([^<]+)</span><span>≈ ([^<]+)<', page)
+    assert len(costs) == 3 and len(set(costs)) == 3
+    wanted = {
+        "csrf_token": token(client),
+        "toml": TYPED,
+        "base": TYPED,
+        "set:formats.profile": "smallest",
+        "has:formats.squeeze": "1",
+    }
+    changed = client.post(f"{RECIPE}/check?part=1", data=wanted).text
+    assert "profile = &#34;smallest&#34;" in changed
+    assert 'name="set:formats.photo.avif.effort" value="" placeholder="4"' in changed
+
+
 def test_one_can_start_from_a_recipe_that_comes_along(app) -> None:
     page = app.test_client().get(f"{RECIPE}?start=one-column-blog").text
     assert "A blog of one column" in page and "Not kept yet." in page
