@@ -247,7 +247,7 @@ class _Search:
     def _smallest(self, target: float, hint: SearchHint | None) -> TrialResult[bytes]:
         curve = self._usual_curve.times(hint.slope_ratio) if hint else self._usual_curve
         aim = aimed_over(self._tolerance)
-        begin = curve.quality_after(hint.quality, aim) if hint else self._settings.quality
+        begin = curve.quality_after(hint.quality, aim) if hint else curve.quality_at(target + aim)
         within = (self._settings.lowest or LOWEST, self._settings.highest or HIGHEST)
         if self._proxy is not None:
             begin = self._proxy.quality_for(target + aim - self._gap(self._proxy), begin, within)

@@ -27,8 +27,9 @@ class RecordedCommandRun:
         self.problem = ""
         self.recorder: RunRecorder | None = None
         self.number = 0
+        self.store: Store | None = None
         try:
-            self.store: Store | None = Store(data / DATABASE)
+            self.store = Store(data / DATABASE)
             folder = source.resolve()
             row = self.store.sources.add(folder.name or "folder", folder, out.resolve(), data, kind=COMMAND)
             self.number = self.store.runs.add(
@@ -45,6 +46,7 @@ class RecordedCommandRun:
                 self.store, self.number, recipe, verify=verify, pace=self.store.runs.pace(row.id)
             )
         except StoreError as error:
+            self.close()
             self.store = None
             self.problem = f"This run is not in the history: {error}"
 
