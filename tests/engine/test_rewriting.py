@@ -76,6 +76,15 @@ def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
         undo_rewrite(root)
 
 
+def test_the_next_rewriting_removes_what_a_killed_one_left_among_the_kept_files(root: Path) -> None:
+    part = backup_folder(root) / "2026-01-01T000000" / ".young-prism-0123456789ab.part"
+    part.parent.mkdir(parents=True)
+    for write in (lambda: write_rewrite(rewrite_of(root)), lambda: undo_rewrite(root)):
+        part.write_bytes(b"half a page")
+        write()
+        assert not part.exists()
+
+
 def test_what_somebody_changed_meanwhile_is_not_touched(root: Path) -> None:
     first = rewrite_of(root)
     (root / "index.html").write_bytes(b"<p>mine")

@@ -47,7 +47,7 @@ from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.naming.rule import split_name
 from young_prism.core.paths import RelativePath
 from young_prism.engine.files import path_inside, read_regular_file, stamp_or_none
-from young_prism.engine.output.atomic import output_error, write_atomically
+from young_prism.engine.output.atomic import output_error, remove_leftovers, write_atomically
 from young_prism.engine.source.pages import walk_site
 
 LARGEST_PAGE = 10_000_000
@@ -285,12 +285,14 @@ def write_rewrite(
 
     A page that is not as it was read any more is not touched. Raises `OutputError` where the old files cannot be kept.
     """
+    keep = keep or backup_folder(rewrite.folder)
+    remove_leftovers(keep)
     chosen = [file for file in rewrite.changed if keys is None or file.has(keys.get(file.path, ()))]
     stale = sorted(set(keys or ()) - {file.path for file in chosen})
     refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
     if not chosen:
         return WriteResult(refused=refused)
-    store = _new_folder(keep or backup_folder(rewrite.folder))
+    store = _new_folder(keep)
     written = WriteResult(backup=store, refused=refused)
     entries = []
     for file in chosen:
@@ -313,11 +315,13 @@ def undo_rewrite(folder: Path, keep: Path | None = None) -> WriteResult:
 
     Raises `OutputError` where there is none.
     """
+    keep = keep or backup_folder(folder)
+    remove_leftovers(keep)
     store = newest_rewrite(folder, keep)
     if store is None:
         raise OutputError(
             "There is no rewriting to take back.",
-            file=str(keep or backup_folder(folder)),
+            file=str(keep),
             remedy="Nothing was rewritten here, or all of it was taken back.",
         )
     root = Path(os.path.realpath(folder))
