@@ -30,10 +30,11 @@ from young_prism.core.proof.bench import worst_window
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.render import encoding
 from young_prism.core.render.quality_search import search_quality
 from young_prism.core.render.render import render
 from young_prism.core.score import Reference, ssimulacra2
-from young_prism.core.score.curves import HIGHEST, LOWEST, ScoreCurve
+from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES, ScoreCurve
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.score.search import Proxy, Trials, smallest_quality
 from young_prism.core.score.ssim import ssim
@@ -157,6 +158,30 @@ def test_a_quick_encoder_says_where_a_slow_one_reaches_its_target(
     guess = proxy.quality_for(target - gap, needed + off, (LOWEST, HIGHEST))
     assert abs(guess - needed) <= 1.5 and len(trials.done) <= 3
     assert abs(proxy.score_at(needed) - quick(needed)) <= 1.5 * usual.gain(needed, needed + 1)
+
+
+@pytest.mark.parametrize("fmt", sorted(USUAL_CURVES))
+def test_the_usual_curves_rise_and_tell_what_real_photographs_gain(fmt: str) -> None:
+    """On photographs that they were not measured on."""
+    curve = USUAL_CURVES[fmt]
+    for quality in range(LOWEST, HIGHEST + 1):
+        assert curve.quality_after(50, curve.gain(50, quality)) == pytest.approx(quality)
+    settings = {"avif": Avif(effort=0), "webp": Webp(effort=2), "jpeg": Jpeg()}[fmt]
+    gained, expected = [], curve.gain(40, 70)
+    for photograph in (real.astronaut(), real.chelsea(), real.coffee(), real.rocket()):
+        pixels = np.ascontiguousarray(photograph[:256, :320])
+        image = pyvips.Image.new_from_array(pixels).copy(interpretation="srgb")
+        low, high = (
+            ssimulacra2(
+                pixels,
+                read_back(
+                    encoding.encoded(image, settings.model_copy(update={"quality": q})), ImageFormat(fmt)
+                ),
+            )
+            for q in (40, 70)
+        )
+        gained.append(high - low)
+    assert np.mean(gained) == pytest.approx(expected, rel=0.35)
 
 
 def test_qualities_that_are_said_to_give_the_same_file_do() -> None:
