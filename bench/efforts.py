@@ -1,9 +1,9 @@
-"""Bytes against time of the AVIF encoders: the curve on which efforts are places. `make bench-efforts`.
+"""Bytes against time of the AVIF encoders: the curve on which efforts are curve_points. `make bench-efforts`.
 
 Photographs and graphics come from the folders that are named, by default from Debian's packages of desktop backgrounds, which
 are downloaded and unpacked into a temporary folder. Each picture is reduced to 400, 800 and 1600 px and encoded by libaom and
 SVT-AV1 at several speeds and qualities, 4:2:0 and 8 bit. Bytes are interpolated at equal scores. `cpu` is processor time over
-that of libaom at effort 3. The summary goes to docs/measurements/avif-efforts.json, the drawing to avif-efforts.svg beside it.
+that of libaom at effort 3. The summary goes to docs/measurements/avif-efforts.json, the drawing to avif-efforts.svg.
 It takes an hour on one core.
 """
 
@@ -60,7 +60,7 @@ class Row(NamedTuple):
     score: float
 
 
-class Place(NamedTuple):
+class CurvePoint(NamedTuple):
     """Where a preset lies on the curve of one kind and size: time and bytes over those of libaom at effort 3."""
 
     kind: str
@@ -116,12 +116,12 @@ def measured(kind: str, file: Path) -> Iterator[Row]:
                 yield Row(kind, file.name, side, preset, cpu, len(data), score)
 
 
-def summary(rows: Iterable[Row]) -> list[Place]:
-    """Return the place of each preset, by kind and size."""
+def summary(rows: Iterable[Row]) -> list[CurvePoint]:
+    """Return the point of each preset, by kind and size."""
     files: dict[tuple[str, int, AvifPreset], dict[str, list[Row]]] = defaultdict(lambda: defaultdict(list))
     for row in rows:
         files[row.kind, row.side, row.preset][row.picture].append(row)
-    places = []
+    curve_points = []
     for (kind, side, preset), by_picture in sorted(files.items()):
         base = files[kind, side, BASE]
         shared = [name for name in by_picture if name in base]
@@ -129,14 +129,15 @@ def summary(rows: Iterable[Row]) -> list[Place]:
         by_score = {}
         for score in SCORES:
             ratios = [
-                own / its
+                bytes_here / bytes_base
                 for name in shared
-                if (own := _bytes_at(by_picture[name], score)) and (its := _bytes_at(base[name], score))
+                if (bytes_here := _bytes_at(by_picture[name], score))
+                and (bytes_base := _bytes_at(base[name], score))
             ]
             if ratios:
                 by_score[str(score)] = round(statistics.geometric_mean(ratios), 3)
-        places.append(
-            Place(
+        curve_points.append(
+            CurvePoint(
                 kind,
                 side,
                 preset.encoder.value,
@@ -146,7 +147,7 @@ def summary(rows: Iterable[Row]) -> list[Place]:
                 by_score,
             )
         )
-    return places
+    return curve_points
 
 
 def _bytes_at(rows: list[Row], score: float) -> float | None:
@@ -172,12 +173,12 @@ EFFORTS = {
 }
 
 
-def drawing(places: list[Place], side: int = 800) -> str:
+def drawing(curve_points: list[CurvePoint], side: int = 800) -> str:
     """Return the curve of photographs as an SVG: time across, bytes up, the mean over the scores 70 and 80."""
     points = [
-        (place, place.cpu, (place.bytes["70"] + place.bytes["80"]) / 2)
-        for place in places
-        if place.kind == "photo" and place.side == side
+        (point, point.cpu, (point.bytes["70"] + point.bytes["80"]) / 2)
+        for point in curve_points
+        if point.kind == "photo" and point.side == side
     ]
 
     def x(cpu: float) -> float:
@@ -206,18 +207,20 @@ def drawing(places: list[Place], side: int = 800) -> str:
         f"{side} px</text>"
     )
     for name, encoder in (("svt", AvifEncoder.SVT_AV1), ("libaom", AvifEncoder.LIBAOM)):
-        own = sorted((cpu, ratio, place) for place, cpu, ratio in points if place.encoder == encoder.value)
-        line = " ".join(f"{x(cpu):.1f},{y(ratio):.1f}" for cpu, ratio, _ in own)
+        by_time = sorted(
+            (cpu, ratio, point) for point, cpu, ratio in points if point.encoder == encoder.value
+        )
+        line = " ".join(f"{x(cpu):.1f},{y(ratio):.1f}" for cpu, ratio, _ in by_time)
         parts.append(f'<polyline class="{name}" points="{line}" style="fill:none;stroke-width:1.5"/>')
-        for cpu, ratio, place in own:
-            effort = EFFORTS.get((place.encoder, place.speed))
-            is_effort = effort is not None or (encoder is AvifEncoder.LIBAOM and place.speed >= 3)
-            what = f"speed {place.speed}" if encoder is AvifEncoder.SVT_AV1 else f"libaom {place.speed}"
-            what = f"effort {place.speed if effort is None else effort}" if is_effort else what
+        for cpu, ratio, point in by_time:
+            effort = EFFORTS.get((point.encoder, point.speed))
+            is_effort = effort is not None or (encoder is AvifEncoder.LIBAOM and point.speed >= 3)
+            label = f"speed {point.speed}" if encoder is AvifEncoder.SVT_AV1 else f"libaom {point.speed}"
+            label = f"effort {point.speed if effort is None else effort}" if is_effort else label
             across, down, anchor = (9, -7, "start") if encoder is AvifEncoder.LIBAOM else (-9, 15, "end")
             parts += [
                 f'<circle class="{name}" cx="{x(cpu):.1f}" cy="{y(ratio):.1f}" r="{5 if is_effort else 3}"/>',
-                f'<text x="{x(cpu) + across:.1f}" y="{y(ratio) + down:.1f}" text-anchor="{anchor}">{what}</text>',
+                f'<text x="{x(cpu) + across:.1f}" y="{y(ratio) + down:.1f}" text-anchor="{anchor}">{label}</text>',
             ]
     legend = [
         ("svt", f"{AvifEncoder.SVT_AV1.value}, by its speed"),
@@ -240,11 +243,11 @@ def main() -> None:
     write(summary(rows))
 
 
-def write(places: list[Place]) -> None:
+def write(curve_points: list[CurvePoint]) -> None:
     """Write the summary and the drawing."""
-    lines = ",\n".join(json.dumps(place._asdict()) for place in places)
+    lines = ",\n".join(json.dumps(point._asdict()) for point in curve_points)
     (FOLDER / "avif-efforts.json").write_text(f"[\n{lines}\n]\n", encoding="utf-8")
-    (FOLDER / "avif-efforts.svg").write_text(drawing(places), encoding="utf-8")
+    (FOLDER / "avif-efforts.svg").write_text(drawing(curve_points), encoding="utf-8")
 
 
 if __name__ == "__main__":

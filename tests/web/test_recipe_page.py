@@ -74,14 +74,14 @@ def test_a_profile_is_chosen_by_what_it_costs(app) -> None:
     page = client.get(RECIPE).text
     costs = re.findall(r'profile-cost"><span>≈ ([^<]+)</span><span>≈ ([^<]+)<', page)
     assert len(costs) == 3 and len(set(costs)) == 3
-    wanted = {
+    form = {
         "csrf_token": token(client),
         "toml": TYPED,
         "base": TYPED,
         "set:formats.profile": "smallest",
         "has:formats.squeeze": "1",
     }
-    changed = client.post(f"{RECIPE}/check?part=1", data=wanted).text
+    changed = client.post(f"{RECIPE}/check?part=1", data=form).text
     assert "profile = &#34;smallest&#34;" in changed
     assert 'name="set:formats.photo.avif.effort" value="" placeholder="4"' in changed
 

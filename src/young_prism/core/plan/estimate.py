@@ -122,7 +122,7 @@ def estimate(
 
 
 _SAMPLE = 300
-"""Originals by which profiles are compared: enough for their ratio, and soon done while somebody types."""
+"""The number of originals by which profiles are compared: enough for their ratio, and fast enough for each keystroke."""
 
 
 class ProfileEstimate(NamedTuple):
@@ -137,7 +137,7 @@ def estimate_profiles(
 ) -> dict[ProfileName, ProfileEstimate]:
     """Estimate a plan in each profile, as if nothing of it were made yet.
 
-    Large plans are judged by every so many of their originals.
+    Of a large plan, a sample is estimated.
 
     Args:
         plan: The plan, in whichever profile.

@@ -132,11 +132,11 @@ class _UsualGap(NamedTuple):
 
     Attributes:
         points: The median, in points.
-        kept: The gap on a rung divided by the gap on the rung below, the mean.
+        ratio_to_below: The gap on a rung divided by the gap on the rung below, the mean.
     """
 
     points: float
-    kept: float
+    ratio_to_below: float
 
 
 _USUAL_GAPS = {AvifEncoder.LIBAOM: _UsualGap(2.0, 0.85), AvifEncoder.SVT_AV1: _UsualGap(0.2, 0.7)}
@@ -261,7 +261,7 @@ class _Search:
             return self._trials.at(tried) - proxy.trials.at(tried)
         if self._hint is None or self._hint.gap is None:
             return self._usual_gap.points
-        return self._usual_gap.kept * self._hint.gap
+        return self._usual_gap.ratio_to_below * self._hint.gap
 
 
 @dataclass(slots=True)
