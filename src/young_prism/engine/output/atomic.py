@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from concurrent.futures import Executor, wait
 from pathlib import Path
 
@@ -22,20 +22,24 @@ def is_part(name: str) -> bool:
     return name.startswith(PART_PREFIX) and name.endswith(PART_SUFFIX)
 
 
-def write_atomically(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> None:
+def write_atomically(
+    target: Path, data: bytes, *, durable: bool = True, private: bool = False, purpose: str = ""
+) -> None:
     """Write beside the target under a temporary name, flush to the disk, then rename.
 
     What may be lost in a power cut, a cache, need not be `durable`, and is not waited for. A `private` file can be read
-    by its owner alone.
+    by its owner alone. A `purpose` is part of the temporary name, for `remove_leftovers_of`.
 
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
-    commit(write_temp_file(target, data, durable=durable, private=private), target)
+    commit(write_temp_file(target, data, durable=durable, private=private, purpose=purpose), target)
 
 
-def write_temp_file(target: Path, data: bytes, *, durable: bool = True, private: bool = False) -> Path:
+def write_temp_file(
+    target: Path, data: bytes, *, durable: bool = True, private: bool = False, purpose: str = ""
+) -> Path:
     """Write beside the target under a temporary name, and flush to the disk; return that name's path. Raises `OutputError`."""
-    part = target.parent / f"{PART_PREFIX}{secrets.token_hex(6)}{PART_SUFFIX}"
+    part = target.parent / f"{PART_PREFIX}{purpose}{secrets.token_hex(6)}{PART_SUFFIX}"
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         mode = 0o600 if private else 0o666  # before the umask
@@ -108,3 +112,10 @@ def remove_leftovers(folder: Path) -> None:
     for entry in files_below(folder):
         if is_part(entry.name):
             Path(entry.path).unlink(missing_ok=True)
+
+
+def remove_leftovers_of(purpose: str, folders: Iterable[Path]) -> None:
+    """Delete temporary files of one purpose directly in some folders; those of a build that may be running stay."""
+    for folder in set(folders):
+        for part in folder.glob(f"{PART_PREFIX}{purpose}*{PART_SUFFIX}"):
+            part.unlink(missing_ok=True)

@@ -47,7 +47,12 @@ from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.naming.rule import split_name
 from young_prism.core.paths import RelativePath
 from young_prism.engine.files import path_inside, read_regular_file, stamp_or_none
-from young_prism.engine.output.atomic import output_error, remove_leftovers, write_atomically
+from young_prism.engine.output.atomic import (
+    output_error,
+    remove_leftovers,
+    remove_leftovers_of,
+    write_atomically,
+)
 from young_prism.engine.source.pages import walk_site
 
 LARGEST_PAGE = 10_000_000
@@ -103,6 +108,8 @@ class PageFile:
         return patch(self.path, hunks(self.rewriting, keys)).encode(self.document.carrier)
 
 
+_PAGE = "page-"
+"""The purpose of temporary files that become pages."""
 _LINK = SkippedReference(0, "", "It is a link and is not followed.")
 
 
@@ -287,6 +294,7 @@ def write_rewrite(
     """
     keep = keep or backup_folder(rewrite.folder)
     remove_leftovers(keep)
+    remove_leftovers_of(_PAGE, ((rewrite.folder / file.path).parent for file in rewrite.files))
     chosen = [file for file in rewrite.changed if keys is None or file.has(keys.get(file.path, ()))]
     stale = sorted(set(keys or ()) - {file.path for file in chosen})
     refused = [(path, "It was changed since it was shown; look at it again.") for path in stale]
@@ -326,7 +334,9 @@ def undo_rewrite(folder: Path, keep: Path | None = None) -> WriteResult:
         )
     root = Path(os.path.realpath(folder))
     written = WriteResult(backup=store)
-    for entry in _record(store).files:
+    entries = _record(store).files
+    remove_leftovers_of(_PAGE, ((root / entry.path).parent for entry in entries))
+    for entry in entries:
         path, now = entry.path, _bytes(root / entry.path)
         before = _bytes(store / path)
         if before is None or _hash(before) != entry.before:
@@ -395,7 +405,7 @@ def _replace(root: Path, path: str, data: bytes, written: WriteResult) -> None:
     if not stat.S_ISREG(info.st_mode):
         written.refused.append((path, _LINK.why))
         return
-    write_atomically(target, data)
+    write_atomically(target, data, purpose=_PAGE)
     target.chmod(stat.S_IMODE(info.st_mode))
     written.done.append(path)
 
