@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sqlite3
 import subprocess
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import pytest
 from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
@@ -43,6 +45,29 @@ def test_a_run_that_a_killed_server_left_open_is_marked_interrupted(tmp_path: Pa
     again.sources.remove(source.id)
     assert again.runs.get(run) is None  # its history goes with it
     again.close()
+
+
+def test_a_short_run_of_another_source_says_nothing_of_the_pace(tmp_path: Path) -> None:
+    """Its start takes longer than its work. A source's own runs count, however short."""
+    file = tmp_path / "a.sqlite3"
+    store = Store(file)
+    site = store.sources.add("Site", tmp_path / "a", None, tmp_path)
+    other = store.sources.add("Other", tmp_path / "b", None, tmp_path)
+
+    def ran(source_id: int, seconds: float, work: float) -> None:
+        run = store.runs.add(source_id, origin="page", owner="server", recipe="", version="1")
+        with sqlite3.connect(file) as database:
+            values = (seconds, work, run)
+            database.execute("UPDATE run SET seconds = ?, work_done = ? WHERE id = ?", values)
+        database.close()
+
+    ran(other.id, 3.0, 0.6)
+    assert store.runs.pace(site.id) is None and store.runs.pace(other.id) == pytest.approx(5)
+    ran(other.id, 40.0, 80.0)
+    assert store.runs.pace(site.id) == pytest.approx(0.5)
+    ran(site.id, 3.0, 1.5)
+    assert store.runs.pace(site.id) == pytest.approx(2)
+    store.close()
 
 
 def test_the_same_folder_is_one_source_and_equal_names_get_their_own_address(tmp_path: Path) -> None:

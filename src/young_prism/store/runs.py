@@ -18,6 +18,10 @@ LOST_AFTER_S = 60
 """So long after it was last heard of, a run that another process works on counts as interrupted."""
 
 
+_LEAST_WORK, _LEAST_WORK_OF_OTHERS = 0.5, 20.0
+"""The least work of a run that tells the pace: of the same source, and of another. A unit takes about a second of one core."""
+
+
 class RunRecords(Sessions):
     """The repository of runs."""
 
@@ -155,9 +159,14 @@ class RunRecords(Sessions):
             return len(pruned_ids)
 
     def pace(self, source_id: int) -> float | None:
-        """Return how many seconds a unit of work took in the newest runs: a source's own, or else any; None without one."""
+        """Return how many seconds a unit of work took in the newest runs: a source's own, or else any; None without one.
+
+        Of other sources only long runs count: a short one is mostly its start.
+        """
         for of_source in (True, False):
-            query = select(RunRow.seconds, RunRow.work_done).where(RunRow.work_done > 0.5, RunRow.seconds > 0)
+            least = _LEAST_WORK if of_source else _LEAST_WORK_OF_OTHERS
+            query = select(RunRow.seconds, RunRow.work_done)
+            query = query.where(RunRow.work_done > least, RunRow.seconds > 0)
             query = query.where(RunRow.source_id == source_id) if of_source else query
             with self._session() as session:
                 rows = session.execute(query.order_by(RunRow.id.desc()).limit(5)).all()
