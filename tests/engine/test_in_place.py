@@ -95,6 +95,14 @@ def test_a_new_original_under_the_name_of_a_rendition_is_kept_as_well(site: Path
     assert (site / "a.jpg").read_bytes() == second
 
 
+def test_restore_removes_what_a_killed_one_left(site: Path) -> None:
+    run(site)
+    part = site / ".young-prism-0123456789ab.part"
+    part.write_bytes(b"half an original")
+    OriginalsBackup.from_site(site).restore(site)
+    assert not part.exists()
+
+
 def test_what_was_changed_since_is_not_overwritten_by_restore(site: Path) -> None:
     run(site)
     (site / "a.jpg").write_bytes(b"somebody's own")

@@ -25,7 +25,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 from young_prism.core.errors import OutputError
 from young_prism.core.paths import RelativePath
 from young_prism.engine.files import STATE_FOLDER, path_inside
-from young_prism.engine.output.atomic import output_error, write_atomically
+from young_prism.engine.output.atomic import output_error, remove_leftovers, write_atomically
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import is_manifest, manifest_file
@@ -188,6 +188,7 @@ class OriginalsBackup:
             )
         done = RestoreResult()
         with output_lock(site):
+            remove_leftovers(site)  # of a restore that was killed: nobody else writes here now
             ledger = Ledger.from_output(site)
             for path, entry in sorted(entries.items()):
                 self._restore(site, ledger, path, entry, done)
