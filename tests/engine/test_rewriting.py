@@ -77,15 +77,15 @@ def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
 
 
 def test_the_next_rewriting_removes_what_a_killed_one_left_among_the_kept_files(root: Path) -> None:
-    kept = backup_folder(root) / "2026-01-01T000000" / ".young-prism-0123456789ab.part"
+    backup_part = backup_folder(root) / "2026-01-01T000000" / ".young-prism-0123456789ab.part"
     beside_page = root / ".young-prism-page-0123456789ab.part"
     of_a_build = root / ".young-prism-0123456789ab.part"
-    kept.parent.mkdir(parents=True)
+    backup_part.parent.mkdir(parents=True)
     for write in (lambda: write_rewrite(rewrite_of(root)), lambda: undo_rewrite(root)):
-        for part in (kept, beside_page, of_a_build):
+        for part in (backup_part, beside_page, of_a_build):
             part.write_bytes(b"half a page")
         write()
-        assert not kept.exists() and not beside_page.exists()
+        assert not backup_part.exists() and not beside_page.exists()
         assert of_a_build.exists()  # the build may be running
     of_a_build.unlink()
 

@@ -52,7 +52,7 @@ def test_a_short_run_of_another_source_says_nothing_of_the_pace(tmp_path: Path) 
     file = tmp_path / "a.sqlite3"
     store = Store(file)
     site = store.sources.add("Site", tmp_path / "a", None, tmp_path)
-    other = store.sources.add("Other", tmp_path / "b", None, tmp_path)
+    other_source = store.sources.add("Other", tmp_path / "b", None, tmp_path)
 
     def ran(source_id: int, seconds: float, work: float) -> None:
         run = store.runs.add(source_id, origin="page", owner="server", recipe="", version="1")
@@ -61,9 +61,9 @@ def test_a_short_run_of_another_source_says_nothing_of_the_pace(tmp_path: Path) 
             database.execute("UPDATE run SET seconds = ?, work_done = ? WHERE id = ?", values)
         database.close()
 
-    ran(other.id, 3.0, 0.6)
-    assert store.runs.pace(site.id) is None and store.runs.pace(other.id) == pytest.approx(5)
-    ran(other.id, 40.0, 80.0)
+    ran(other_source.id, 3.0, 0.6)
+    assert store.runs.pace(site.id) is None and store.runs.pace(other_source.id) == pytest.approx(5)
+    ran(other_source.id, 40.0, 80.0)
     assert store.runs.pace(site.id) == pytest.approx(0.5)
     ran(site.id, 3.0, 1.5)
     assert store.runs.pace(site.id) == pytest.approx(2)
