@@ -23,8 +23,9 @@ EncoderSettings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
 class PlannedRendition(NamedTuple):
     """One output file to be: where, what, and the key that tells whether it is made already.
 
-    `settings` is None for a file that is copied as it is. `cut` is None for the whole picture. With `placeholder` what
-    stands in until the picture is loaded is worked out beside it. `transparent` says that its pixels have alpha. A named tuple: a plan has a hundred thousand of them.
+    `settings` is None for a file that is copied as it is. `cut` is None for the whole picture. With `placeholder`, the
+    placeholder shown until the picture is loaded is computed too. `transparent` says that the pixels have alpha. A named
+    tuple: a plan has a hundred thousand of them.
     """
 
     path: str

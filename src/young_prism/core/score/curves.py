@@ -1,6 +1,6 @@
 """Typical scores by quality: how much a step of quality is worth in each lossy format.
 
-Means of SSIMULACRA 2 over 23 real photographs (docs/performance.md says how to measure them again). A single picture's curve
+Means of SSIMULACRA 2 over 23 real photographs (docs/performance.md says how they were measured). A single picture's curve
 is steeper or flatter, but of much the same shape: JPEG's has stairs, since its quantisers are whole numbers.
 """
 
