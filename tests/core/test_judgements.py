@@ -8,33 +8,60 @@ import pickle
 import pytest
 
 from young_prism.core import errors
-from young_prism.core.render.pruning import redundant_formats
+from young_prism.core.ladder.rungs import visit_shares
+from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine
+from young_prism.core.render.pruning import RungFile, redundant_files, redundant_formats
 from young_prism.core.report.formatting import format_bytes, format_saving
-from young_prism.core.types import ImageFormat
+from young_prism.core.types import ImageFormat, Size
 
-AVIF, WEBP, JPEG = ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG
+JXL, AVIF, WEBP, JPEG = ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG
 
 
 @pytest.mark.parametrize(
-    ("avif", "webp", "jpeg", "left_out"),
+    ("averages", "left_out"),
     [
-        ((10, 20), (15, 30), (20, 40), []),
-        ((10, 20), (25, 40), (20, 40), [WEBP]),  # the fallback does WebP's job
-        ((16, 30), (15, 30), (20, 40), [AVIF]),
-        ((10, 20), (10, 20), (10, 20), [WEBP, AVIF]),  # equal is not worth it either
-        (
-            (9, 25),
-            (10, 20),
-            (20, 40),
-            [AVIF],
-        ),  # one better rung does not save a format: the whole ladder counts
-        ((24, 30), (30, 60), (20, 40), [WEBP]),  # AVIF is measured against what is delivered
+        ({AVIF: 30, WEBP: 45, JPEG: 60}, []),
+        ({AVIF: 30, WEBP: 65, JPEG: 60}, [WEBP]),  # the fallback does WebP's job
+        ({AVIF: 46, WEBP: 45, JPEG: 60}, [AVIF]),
+        ({AVIF: 30, WEBP: 30, JPEG: 30}, [WEBP, AVIF]),  # equal is not worth it either
+        ({AVIF: 54, WEBP: 90, JPEG: 60}, [WEBP]),  # AVIF is measured against what is delivered
+        ({JXL: 29, AVIF: 30, WEBP: 45, JPEG: 60}, []),
+        ({JXL: 31, AVIF: 30, WEBP: 45, JPEG: 60}, [JXL]),
+        ({AVIF: 30, WEBP: 45, JXL: 29, JPEG: 60}, []),  # whatever the order that a recipe fixes
+        ({AVIF: 30, WEBP: 29, JXL: 35, JPEG: 60}, [AVIF, JXL]),
     ],
 )
-def test_a_format_is_dropped_when_a_safer_one_needs_no_more_bytes(
-    avif: tuple[int, ...], webp: tuple[int, ...], jpeg: tuple[int, ...], left_out: list[ImageFormat]
+def test_a_format_is_dropped_when_one_that_more_browsers_show_needs_no_more_bytes(
+    averages: dict[ImageFormat, float], left_out: list[ImageFormat]
 ) -> None:
-    assert list(redundant_formats({AVIF: avif, WEBP: webp, JPEG: jpeg})) == left_out
+    assert list(redundant_formats(averages)) == left_out
+
+
+def test_formats_are_judged_by_the_rungs_that_visitors_fetch() -> None:
+    """AVIF is smaller in all, but not on the rung that nearly all visits fetch; each facet is judged by itself."""
+    files = [
+        RungFile("whole", AVIF, 110, 0.9),
+        RungFile("whole", AVIF, 100, 0.1),
+        RungFile("whole", JPEG, 105, 0.9),
+        RungFile("whole", JPEG, 140, 0.1),
+        RungFile("square", AVIF, 90, 1.0),
+        RungFile("square", JPEG, 105, 1.0),
+    ]
+    assert redundant_files(files) == {
+        (
+            "whole",
+            AVIF,
+        ): "an average visit fetches 109 bytes of AVIF and 108 of JPEG, which more browsers show"
+    }
+
+
+def test_each_visit_fetches_one_rung() -> None:
+    """A phone of 390 px and density 2 needs 780 px, so it fetches 800; nobody needs more than 1600 here."""
+    layout = Layout(lines=(LayoutLine(),), densities=(2,), viewports=((390, 60.0), (800, 40.0)))
+    rungs = tuple(Size(width, width // 2) for width in (400, 800, 1600, 2000))
+    assert visit_shares(rungs, Ladder(layout=layout)) == (0.0, 0.6, 0.4, 0.0)
+    assert visit_shares(rungs[:2], Ladder(layout=layout)) == (0.0, 1.0)
+    assert sum(visit_shares(rungs, Ladder())) == pytest.approx(1)
 
 
 @pytest.mark.parametrize(

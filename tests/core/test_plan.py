@@ -26,8 +26,8 @@ from young_prism.core.types import (
     [
         ({}, ["avif", "webp", "jpeg"]),
         ({"transparent": True}, ["avif", "webp", "png"]),
-        ({"kind": Kind.GRAPHIC}, ["avif", "webp", "png"]),
-        ({"kind": Kind.GRAPHIC, "transparent": True}, ["avif", "webp", "png"]),
+        ({"kind": Kind.GRAPHIC}, ["jxl", "avif", "webp", "png"]),
+        ({"kind": Kind.GRAPHIC, "transparent": True}, ["jxl", "avif", "webp", "png"]),
         ({"kind": Kind.VECTOR, "format": ImageFormat.SVG}, ["svg"]),
         ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2}, ["webp", "gif"]),
         ({"kind": Kind.ANIMATION, "format": ImageFormat.WEBP, "frames": 2}, ["webp"]),

@@ -9,9 +9,19 @@ from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_pre
 from young_prism.core.plan.estimate import ProfileEstimate, estimate_profiles
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedRendition
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
+from young_prism.core.recipe.edit import value_at, with_value
+from young_prism.core.recipe.formats import (
+    Avif,
+    Formats,
+    FormatSet,
+    Jpeg,
+    Jxl,
+    Png,
+    TransparentFormatSet,
+    Webp,
+)
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.recipe.toml import read_recipe, write_recipe
+from young_prism.core.recipe.toml import parsed, read_recipe, write_recipe
 from young_prism.core.types import ImageFormat, Size
 
 LIBAOM, SVT_AV1 = AvifEncoder.LIBAOM, AvifEncoder.SVT_AV1
@@ -86,7 +96,7 @@ def test_a_profile_fills_in_what_a_recipe_leaves_out() -> None:
     assert efforts["fast"][0] < efforts["balanced"][0] < efforts["smallest"][0]
     assert efforts["fast"][1] > efforts["balanced"][1] > efforts["smallest"][1]
     graphic = Formats(profile="fast").for_kind("graphic")
-    assert graphic.png == Png(level=1) and graphic.avif.effort == 1
+    assert graphic.png == Png(level=1) and graphic.avif is None and graphic.jxl.effort == 3
     assert Formats(profile="fast").for_animations().effort == 2
 
 
@@ -96,7 +106,25 @@ def test_a_profile_survives_a_recipe_that_is_written_out() -> None:
     text = write_recipe(recipe)
     assert read_recipe(text) == recipe
     fast = read_recipe(text.replace('profile = "smallest"', 'profile = "fast"'))
-    assert fast.formats.for_kind("photo").avif.effort == 0
+    assert fast == Recipe(formats=Formats(profile="fast"))
+    assert [fmt.value for fmt in fast.formats.photo.settings()] == ["jxl", "webp", "jpeg"]
+
+
+def test_formats_that_a_recipe_names_stay_in_every_profile() -> None:
+    formats = read_recipe("[formats.photo]\navif = {}\njpeg = {}\n").formats
+    assert formats.with_profile("fast").photo == FormatSet(avif=Avif(), jpeg=Jpeg())
+    assert formats.with_profile("fast").graphic.avif is None and formats.graphic.avif is not None
+    assert formats.with_profile("smallest").photo_transparent.jxl == Jxl()
+
+
+@pytest.mark.parametrize("profile", ["fast", "balanced"])
+def test_controls_show_the_formats_of_the_profile_and_change_nothing_else(profile: str) -> None:
+    text = f'[formats]\nprofile = "{profile}"\n'
+    before = read_recipe(text)
+    avif = value_at(parsed(text), "formats.photo.avif")
+    assert avif == (None if profile == "fast" else Avif().model_dump(exclude_none=True))
+    changed = read_recipe(with_value(text, "formats.photo.webp.quality", 70)).formats.photo
+    assert changed == before.formats.photo.model_copy(update={"webp": Webp(quality=70)})
 
 
 def test_fixed_qualities_have_no_tolerance_in_their_keys() -> None:
@@ -109,12 +137,13 @@ def test_profiles_are_estimated_in_the_order_of_their_names() -> None:
     formats = FormatSet(target=72, avif=Avif(), webp=Webp(), jpeg=Jpeg())
     recipe = Recipe(formats=Formats(photo=formats))
 
-    def estimates(originals: int) -> dict[str, ProfileEstimate]:
+    def estimates(originals: int, recipe: Recipe = recipe) -> dict[str, ProfileEstimate]:
         values = {f"{n}.jpg": facts(900, 600, sha256=f"{n:064x}") for n in range(originals)}
         return estimate_profiles(make_plan(values, recipe))
 
     few, many = estimates(10), estimates(1000)
     assert few["fast"].bytes > few["balanced"].bytes > few["smallest"].bytes
+    assert estimates(10, Recipe())["fast"].work < 0.4 * estimates(10, Recipe())["balanced"].work
     assert few["fast"].work < few["balanced"].work < few["smallest"].work
     assert all(many[name].bytes == pytest.approx(100 * few[name].bytes) for name in many)
     assert estimates(0)["fast"] == (0, 0)

@@ -12,6 +12,7 @@ import tracemalloc
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
+from unittest.mock import Mock
 
 import boto3
 import jsonschema
@@ -34,6 +35,7 @@ from young_prism.engine.handoff.package import (
     write_package,
 )
 from young_prism.engine.handoff.storage import Storage, storage_at
+from young_prism.engine.output import atomic
 from young_prism.engine.output.manifest_file import require_manifest
 
 RECIPE = Recipe(ladder=Ladder(widths=(100, 200)), formats=pictures.QUICK)
@@ -204,6 +206,22 @@ def test_pictures_come_before_the_manifest_and_a_publishing_cut_off_goes_on(
         and (root / "www" / MANIFEST_NAME).read_bytes() == (root / "out" / MANIFEST_NAME).read_bytes()
     )
     assert not list((root / "out" / ".young-prism").glob("publishing-*"))
+
+
+def test_temporary_files_of_a_killed_publishing_are_removed(
+    root: Path, folder: Storage, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    www, of_a_build = root / "www", root / "www" / ".young-prism-of-a-build.part"
+    www.mkdir()
+    of_a_build.touch()
+    with monkeypatch.context() as patch:
+        patch.setattr(atomic, "commit", Mock(side_effect=KeyboardInterrupt))
+        with pytest.raises(KeyboardInterrupt):
+            deploy(plan_deploy(root / "out", folder))
+    assert len(list(www.rglob("*.part"))) > 1
+    deploy(plan_deploy(root / "out", folder))
+    assert list(www.rglob("*.part")) == [of_a_build]
+    of_a_build.unlink()
 
 
 def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder: Storage) -> None:

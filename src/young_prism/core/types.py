@@ -45,6 +45,7 @@ class ImageFormat(StrEnum):
     GIF = "gif"
     WEBP = "webp"
     AVIF = "avif"
+    JXL = "jxl"
     HEIC = "heic"
     TIFF = "tiff"
     BMP = "bmp"
@@ -68,7 +69,12 @@ class ImageFormat(StrEnum):
     @property
     def label(self) -> str:
         """The name as people write it."""
-        return "WebP" if self is ImageFormat.WEBP else self.value.upper()
+        return _LABELS.get(self, self.value.upper())
+
+
+_LABELS = {ImageFormat.WEBP: "WebP", ImageFormat.JXL: "JPEG XL"}
+MODERN_FORMATS = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP)
+"""The modern formats, from the one that the fewest browsers show: who shows one also shows those after it (from memory)."""
 
 
 class Kind(StrEnum):

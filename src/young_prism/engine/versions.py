@@ -6,7 +6,7 @@ from young_prism import __version__
 from young_prism.core.encode.contract import encoder_version
 from young_prism.core.types import ImageFormat
 
-_ENCODED = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG, ImageFormat.PNG)
+_ENCODED = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG, ImageFormat.PNG)
 
 
 def _vips_version() -> str:

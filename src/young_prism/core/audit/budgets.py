@@ -12,11 +12,12 @@ from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.media import Screen
 from young_prism.core.project import Budget
-from young_prism.core.recipe.formats import Avif, Jpeg, Lossy, Png, Webp
+from young_prism.core.recipe.formats import Lossy, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.report.visits import fetch, ladders
 from young_prism.core.selection.image_metadata import NO_METADATA, MetadataByPath
+from young_prism.core.types import MODERN_FORMATS, ImageFormat
 
 
 class Finding(NamedTuple):
@@ -100,7 +101,7 @@ def _renditions(manifest: Manifest, budget: Budget) -> Iterator[Finding]:
 
 def _lighter(fmt: str, original: str, width: int) -> str:
     leave_out = f"leave the rung {width} out"
-    if fmt in ("avif", "webp", "jpeg"):
+    if fmt in (*MODERN_FORMATS, ImageFormat.JPEG):
         return f"Lower the quality of {fmt} for {original}, or {leave_out}."
     return f"For {original}, {leave_out}, or give it another fallback."
 
@@ -140,9 +141,9 @@ def _scores(recipe: Recipe, least: float) -> Iterator[Finding]:
                 )
 
 
-def _promised(encoder: Avif | Webp | Jpeg | Png) -> float:
+def _promised(encoder: RasterSettings) -> float:
     """Return the score that no rendition of these settings falls below; what is lossless has all of it."""
-    if not isinstance(encoder, Lossy) or (isinstance(encoder, Webp) and encoder.lossless == "always"):
+    if not isinstance(encoder, Lossy) or encoder.is_lossless:
         return 100.0
     if encoder.target is not None:
         return encoder.target

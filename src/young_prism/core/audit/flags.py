@@ -27,7 +27,7 @@ _HARD_PRESSED = 55
 _VIDEO_BYTES = 1_000_000
 CAMERA_NAME = re.compile(r"(?:img|dsc[fn]?|dcim|pxl|gopr|p|mvimg|image)[_-]?\d{3,}", re.IGNORECASE)
 _PLAIN_NAME = re.compile(r"[a-z0-9._-]+")
-_MODERN = (ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
+_MODERN = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.HEIC)
 _ENDINGS = {
     ImageFormat.JPEG: {"jpg", "jpeg", "jpe", "jfif"},
     ImageFormat.PNG: {"png", "apng"},
@@ -35,6 +35,7 @@ _ENDINGS = {
     ImageFormat.TIFF: {"tif", "tiff"},
     ImageFormat.HEIC: {"heic", "heif", "hif"},
     ImageFormat.AVIF: {"avif", "avifs"},
+    ImageFormat.JXL: {"jxl"},
 }
 
 

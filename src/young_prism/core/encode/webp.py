@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+from young_prism.core.encode.lossless import encode_by_mode
 from young_prism.core.metadata.embed import keep_flags
 from young_prism.core.recipe.formats import Webp
 from young_prism.core.vips_image import VipsImage
 
 
 def encode(pixels: VipsImage, settings: Webp) -> bytes:
-    """Return a WebP file. With `lossless="when-smaller"` both ways are tried and the smaller one is kept;
-    at equal size lossless wins, since it looks better.
-    """  # noqa: D205
-    if settings.lossless == "never":
-        return _lossy(pixels, settings)
-    lossless = _lossless(pixels, settings)
-    if settings.lossless == "always":
-        return lossless
-    lossy = _lossy(pixels, settings)
-    return lossless if len(lossless) <= len(lossy) else lossy
+    """Return a WebP file; transparency is carried over.
+
+    Args:
+        pixels: An image in memory, as described in `core/encode`.
+        settings: The quality, effort and `lossless`.
+    """
+    return encode_by_mode(
+        settings.lossless,
+        lossy=lambda: _lossy(pixels, settings),
+        lossless=lambda: _lossless(pixels, settings),
+    )
 
 
 def _lossy(pixels: VipsImage, settings: Webp) -> bytes:

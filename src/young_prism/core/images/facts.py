@@ -93,6 +93,11 @@ class Facts:
         return self.kind in (Kind.ANIMATION, Kind.VECTOR)
 
     @property
+    def can_keep_gamut(self) -> bool:
+        """Whether it has a wider gamut than sRGB that a rendition could keep: RGB with its profile."""
+        return self.wide_gamut and self.profile and not self.cmyk and not self.grey
+
+    @property
     def bytes_per_pixel(self) -> float:
         """How many bytes a pixel costs; 0 for what has no pixels of its own."""
         return self.bytes / self.size.pixels if self.size.pixels else 0.0

@@ -1,7 +1,7 @@
 """Type from content. The ending of a name never decides.
 
 Signatures: PNG (W3C, third edition, 5.2), JPEG (ITU-T T.81, B.1.1.3: SOI followed by a marker), GIF89a
-(section 17), WebP (RFC 9649, 2.4), TIFF 6.0 (section 2), AVIF 1.1 (section 5) and HEIF (ISO/IEC 23008-12,
+(section 17), JPEG XL (ISO/IEC 18181-2, the signature box, and 18181-1, the first bytes of a codestream), WebP (RFC 9649, 2.4), TIFF 6.0 (section 2), AVIF 1.1 (section 5) and HEIF (ISO/IEC 23008-12,
 annex B) by the brands of the `ftyp` box, SVG by its root element, BMP by its mark and the length of its second
 header (12 to 124 bytes; from memory).
 """
@@ -19,6 +19,8 @@ HEAD_BYTES = 4096
 _HEIC_BRANDS = frozenset({b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1"})
 _BMP_HEADERS = frozenset({12, 40, 52, 56, 64, 108, 124})
 _AVIF_BRANDS = frozenset({b"avif", b"avis"})
+_JXL_CODESTREAM = b"\xff\x0a"
+_JXL_SIGNATURE_BOX = b"\x00\x00\x00\x0cJXL \r\n\x87\n"
 _SVG_ROOT = re.compile(
     rb"\A(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--.*?-->\s*|<!DOCTYPE\s[^>\[]*(?:\[.*?\])?\s*>\s*)*<(?:\w+:)?svg[\s>/]",
     re.DOTALL,
@@ -26,10 +28,10 @@ _SVG_ROOT = re.compile(
 
 IMAGE_ENDINGS = frozenset(
     {
-        *("jpg", "jpeg", "jpe", "jfif", "png", "apng", "gif", "webp", "avif", "heic", "heif", "hif"),
+        *("jpg", "jpeg", "jpe", "jfif", "png", "apng", "gif", "webp", "avif", "jxl", "heic", "heif", "hif"),
         *("tif", "tiff", "svg", "svgz", "bmp"),
         # What we cannot read, and say so: people mean pictures by these too.
-        *("jxl", "jp2", "j2k", "psd", "eps", "dng", "cr2", "cr3", "nef", "arw", "orf", "rw2", "raf"),
+        *("jp2", "j2k", "psd", "eps", "dng", "cr2", "cr3", "nef", "arw", "orf", "rw2", "raf"),
     }
 )
 """Endings by which a person means an image: such a file is answered for even when it is none."""
@@ -43,6 +45,8 @@ def sniff(head: bytes) -> ImageFormat | None:  # noqa: PLR0911  (one line a sign
         return ImageFormat.PNG
     if head.startswith((b"GIF87a", b"GIF89a")):
         return ImageFormat.GIF
+    if head.startswith((_JXL_CODESTREAM, _JXL_SIGNATURE_BOX)):
+        return ImageFormat.JXL
     if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
         return ImageFormat.WEBP
     if head.startswith((b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")):
@@ -99,8 +103,6 @@ _NON_IMAGE_SIGNATURES: tuple[tuple[bytes, int, KnownNonImage], ...] = (
     (b"%PDF", 0, KnownNonImage("a PDF document", "Export the page that you need as PNG or SVG.")),
     (b"8BPS", 0, KnownNonImage("a layered PSD document", _SAVE_AS)),
     (b"%!PS", 0, KnownNonImage("an EPS drawing", "Export it as SVG, or as PNG.")),
-    (b"\xff\x0a", 0, KnownNonImage("a JPEG XL picture, which few browsers show", _SAVE_AS)),
-    (b"JXL ", 4, KnownNonImage("a JPEG XL picture, which few browsers show", _SAVE_AS)),
     (b"jP  ", 4, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
     (b"\xff\x4f\xff\x51", 0, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
     (

@@ -60,7 +60,7 @@ _READERS: dict[ImageFormat, Callable[[ByteView], Header]] = {
     ImageFormat.SVG: svg.read,
 }
 
-LIBRARY_FORMATS = frozenset({ImageFormat.AVIF, ImageFormat.HEIC, ImageFormat.TIFF})
+LIBRARY_FORMATS = frozenset({ImageFormat.AVIF, ImageFormat.JXL, ImageFormat.HEIC, ImageFormat.TIFF})
 """Formats whose headers foreign code reads."""
 
 
@@ -105,7 +105,8 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
     if fmt is ImageFormat.SVG:
         kind, reason = Kind.VECTOR, "a drawing in SVG"
     elif header.frames > 1:
-        kind, reason = Kind.ANIMATION, f"{header.frames} frames"
+        counted = "several" if fmt is ImageFormat.JXL else header.frames
+        kind, reason = Kind.ANIMATION, f"{counted} frames"
     return Facts(
         format=fmt,
         size=turned,
@@ -218,7 +219,7 @@ def _no_image(head: bytes) -> NotAnImageError:
         return NotAnImageError(f"This is {kind.description}.", remedy=kind.remedy)
     return NotAnImageError(
         f"The content is no image that we know; it starts with {_starts_with(head)}.",
-        remedy="Save it as JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP or SVG, or take it out.",
+        remedy="Save it as JPEG, PNG, GIF, WebP, AVIF, JPEG XL, HEIC, TIFF, BMP or SVG, or take it out.",
     )
 
 

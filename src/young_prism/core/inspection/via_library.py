@@ -1,4 +1,4 @@
-"""AVIF, HEIC and TIFF: their headers by the libraries that decode them; and BMP, which has next to none."""
+"""AVIF, JPEG XL, HEIC and TIFF: their headers by the libraries that decode them; and BMP, which has next to none."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from young_prism.core.images.headers.contract import (
     no_pixels,
     truncated_header,
 )
+from young_prism.core.images.headers.jxl import read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.types import ImageFormat, Size
 from young_prism.core.vips_image import VipsImage
@@ -17,6 +18,8 @@ from young_prism.core.vips_image import VipsImage
 
 def read(view: ByteView, fmt: ImageFormat) -> Header:
     """Read the header, where one can through a library. Raises `DamagedError` when it cannot be read."""
+    if fmt is ImageFormat.JXL:
+        return _jxl(view)
     data = view.read(0, view.size)
     if fmt is ImageFormat.BMP:
         return _bmp(data)
@@ -68,6 +71,45 @@ def _avif_sequence(data: bytes) -> Header:
             exif=(sequence.info.get("exif") or b"").removeprefix(b"Exif\0\0"),
             xmp=sequence.info.get("xmp") or b"",
         )
+
+
+def _jxl(view: ByteView) -> Header:
+    """Read a JPEG XL: the size is upright, since the pixels are decoded so."""
+    from young_prism.core.pixels.decode import jxl_profile
+
+    header = read_jxl(view)
+    blocks = {name: body for name, body in map(_without_brotli, header.boxes) if body}
+    exif = blocks.get(b"Exif", b"")
+    return Header(
+        stored=header.stored if header.orientation < 5 else Size(*header.stored[::-1]),
+        orientation=1,
+        frames=2 if header.is_animation else 1,  # how many there are stands behind the pixels of each
+        loops=header.loops,
+        profile=jxl_profile(header, lambda: view.read(0, view.size)),
+        grey=header.colour.is_grey,
+        alpha=header.has_alpha,
+        bit_depth=header.bit_depth,
+        # Four bytes say where the TIFF header begins (ISO/IEC 18181-2, 9.2; from memory).
+        exif=exif[4 + int.from_bytes(exif[:4], "big") :].removeprefix(b"Exif\0\0"),
+        xmp=blocks.get(b"xml ", b""),
+    )
+
+
+def _without_brotli(box: tuple[bytes, bytes]) -> tuple[bytes, bytes]:
+    """Return the type and the content of a metadata box; a damaged one has no content."""
+    name, body = box
+    if name != b"brob":
+        return box
+    import imagecodecs
+
+    try:
+        return body[:4], bytes(imagecodecs.brotli_decode(body[4:], out=_MAX_METADATA))
+    except (RuntimeError, ValueError, MemoryError):
+        return body[:4], b""
+
+
+_MAX_METADATA = 4_000_000
+"""Bytes of a decompressed block: more is no metadata that anybody reads."""
 
 
 def _heic(data: bytes) -> Header:

@@ -76,3 +76,19 @@ def _best_for(layout: Layout) -> tuple[int, ...]:
     if isinstance(layout.rungs, tuple):
         return tuple(sorted(set(layout.rungs)))
     return best_rungs(needs_of(layout), layout.rungs)
+
+
+@lru_cache(maxsize=4096)
+def visit_shares(rungs: tuple[Size, ...], ladder: Ladder) -> tuple[float, ...]:
+    """Return the share of visits that fetch each rung: the narrowest that has the pixels needed, else the widest.
+
+    Args:
+        rungs: The rungs of one picture, ascending.
+        ladder: The ladder, whose layout says how wide pages show pictures; without one, as wide as the viewport.
+    """
+    shares = [0.0] * len(rungs)
+    needs = needs_of(ladder.layout or Layout())
+    for width, weight in needs:
+        shares[next((at for at, rung in enumerate(rungs) if rung.width >= width), -1)] += weight
+    total = sum(weight for _, weight in needs)
+    return tuple(share / total for share in shares)

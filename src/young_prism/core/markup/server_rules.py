@@ -10,14 +10,14 @@ import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations, permutations
 
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.naming.rule import split_name, uses
-from young_prism.core.types import ImageFormat
+from young_prism.core.recipe.formats import ordered_formats
+from young_prism.core.types import MODERN_FORMATS, ImageFormat
 
-MODERN = (ImageFormat.AVIF, ImageFormat.WEBP)
-"""In the order in which they are offered."""
 FALLBACKS = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
 FOREVER = "public, max-age=31536000, immutable"
 """RFC 8246: for names that change with the content."""
@@ -32,13 +32,15 @@ class ServedFiles:
     """What the rules are about: where renditions are served, and which old address leads to which of them.
 
     `prefix` is the path of the output folder on the server, with a / at both ends. `old` leads from paths of originals to those of
-    fallback renditions, both from the server's root. `pairs` are renditions whose formats do not share a stem: by fallback, the others.
+    fallback renditions, both from the server's root. `alternates` are renditions whose formats do not share a stem: by fallback, the
+    others. `order` is that of the modern formats where a client weighs them alike.
     """
 
     prefix: str
     redirects: Mapping[str, str]
     alternates: Mapping[str, Mapping[ImageFormat, str]]
     cache: str
+    order: tuple[ImageFormat, ...] = MODERN_FORMATS
 
     @classmethod
     def from_manifest(cls, manifest: Manifest, prefix: str, originals: str | None = None) -> ServedFiles:
@@ -61,7 +63,8 @@ class ServedFiles:
         }
         rule = manifest.recipe.names.rule
         hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
-        return cls(prefix, old, pairs, FOREVER if hashed else A_DAY)
+        order = tuple(ordered_formats(MODERN_FORMATS, manifest.recipe.formats.order))
+        return cls(prefix, old, pairs, FOREVER if hashed else A_DAY, order)
 
 
 def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:
@@ -75,7 +78,7 @@ def siblings(delivered: Delivered) -> dict[str, dict[ImageFormat, str]]:
     for files in by_place.values():
         plain = next((files[fmt] for fmt in FALLBACKS if fmt in files), None)
         if plain:
-            by_path[plain] = {fmt: files[fmt] for fmt in MODERN if fmt in files}
+            by_path[plain] = {fmt: path for fmt, path in files.items() if fmt in MODERN_FORMATS}
     return by_path
 
 
@@ -102,8 +105,7 @@ def _weight(mime: str) -> list[tuple[str, str]]:
 
 
 _SEEN_BY = {
-    "avif": ("image/avif",),
-    "webp": ("image/webp",),
+    **{fmt.value: (fmt.mime,) for fmt in MODERN_FORMATS},
     "jpeg": ("image/jpeg", "image/*", "*/*"),
     "png": ("image/png", "image/*", "*/*"),
     "gif": ("image/gif", "image/*", "*/*"),
@@ -112,26 +114,16 @@ _SEEN_BY = {
 
 def nginx(served: ServedFiles) -> str:
     """Return two parts for nginx 1.18 or newer: maps for the `http` block, and locations for the `server`."""
-    order = '"$yp_webp_first$yp_avif_fits$yp_webp_fits"'
     lines = [
         "# In the http block:",
         *(line for name, ranges in _SEEN_BY.items() for line in _nginx_weight(name, ranges)),
         *_block("map $yp_ending $yp_plain", "default $yp_jpeg", "~*^png$ $yp_png", "~*^gif$ $yp_gif"),
     ]
-    for name in ("avif", "webp"):
+    for name in MODERN_FORMATS:
         weights = f'map "$yp_{name} $yp_plain" $yp_{name}_fits'
-        lines += _block(weights, f'default ".{name}"', '"~^0000" ""', f'"~^{_LESS}" ""')
+        lines += _block(weights, f'default ".{name}"', '"~^0000" "/none"', f'"~^{_LESS}" "/none"')
     lines += [
-        *_block('map "$yp_avif $yp_webp" $yp_webp_first', "default 0", f'"~^{_LESS}" 1'),
-        *_block(
-            f"map {order} $yp_first",
-            'default "/none"',
-            r'"~^0\.avif" .avif',
-            r'"~^1.*\.webp$" .webp',
-            r'"~\.avif" .avif',
-            r'"~\.webp$" .webp',
-        ),
-        *_block(f"map {order} $yp_second", 'default "/none"', '"0.avif.webp" .webp', '"1.avif.webp" .avif'),
+        *_nginx_order(served.order),
         *_nginx_files(served),
         "",
         "# In the server block:",
@@ -142,7 +134,7 @@ def nginx(served: ServedFiles) -> str:
     tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.alternates else stems)
     prefix = _pattern(served.prefix)
     headers = [
-        "types { image/avif avif; image/webp webp; image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }",
+        f"types {{ {' '.join(f'{fmt.mime} {fmt.ext};' for fmt in MODERN_FORMATS)} image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }}",
         f'add_header Cache-Control "{served.cache}"',
         'add_header X-Content-Type-Options "nosniff"',
     ]
@@ -153,12 +145,32 @@ def nginx(served: ServedFiles) -> str:
             'add_header Vary "Accept"',
             f"try_files {tries} $uri =404",
         ),
-        *_block(f'location ~* "^{prefix}.+\\.(?:avif|webp|svg)$"', *headers),
+        *_block(f'location ~* "^{prefix}.+\\.(?:{_MODERN_ENDINGS}|svg)$"', *headers),
     ]
     return "\n".join(lines) + "\n"
 
 
-_ORDER = ("first", "second")
+_ORDER = ("first", "second", "third")
+_MODERN_ENDINGS = "|".join(fmt.ext for fmt in MODERN_FORMATS)
+
+
+def _nginx_order(modern: Sequence[ImageFormat]) -> list[str]:
+    """Return maps to the endings that are tried first, second and third: by weight, of equal ones in the order given."""
+    lines = []
+    pairs = list(combinations(modern, 2))
+    for earlier, later in pairs:
+        lines += _block(
+            f'map "$yp_{earlier} $yp_{later}" $yp_{later}_over_{earlier}', "default 0", f'"~^{_LESS}" 1'
+        )
+    comparisons = "".join(f"$yp_{later}_over_{earlier}" for earlier, later in pairs)
+    for position, which in enumerate(_ORDER):
+        ranked = (
+            f'"{"".join(str(int(order.index(earlier) > order.index(later))) for earlier, later in pairs)}" '
+            f"$yp_{order[position]}_fits"
+            for order in permutations(modern)
+        )
+        lines += _block(f'map "{comparisons}" $yp_{which}', 'default "/none"', *ranked)
+    return lines
 
 
 def _block(head: str, *statements: str) -> list[str]:
@@ -212,7 +224,7 @@ def _pattern(text: str) -> str:
 def apache(served: ServedFiles) -> str:
     """Return the text of an .htaccess in the site's root, for Apache 2.4 with mod_rewrite, mod_setenvif and mod_headers."""
     lines = ["# .htaccess in the site's root; needs mod_rewrite, mod_setenvif, mod_headers and mod_mime."]
-    lines += ["AddType image/avif .avif", "AddType image/webp .webp", ""]
+    lines += [*(f"AddType {fmt.mime} .{fmt.ext}" for fmt in MODERN_FORMATS), ""]
     for name, ranges in _SEEN_BY.items():
         lines.append(f'SetEnvIf Accept "^" yp_{name}=0000')
         # The last one that fits stays, so the least telling comes first.
@@ -222,11 +234,14 @@ def apache(served: ServedFiles) -> str:
     for old, new in served.redirects.items():
         lines.append(f'RewriteRule "^{_pattern(old[1:])}$" "{_apache_text(new)}"')
     for plain, endings in (("jpeg", "jpe?g"), ("png", "png"), ("gif", "gif")):
-        for modern, if_more in (("webp", True), ("avif", False), ("webp", False)):
-            lines += _apache_rules(served, modern, plain, endings, if_more=if_more)
+        lines += (
+            _apache_listed(served, plain, endings)
+            if served.alternates
+            else _apache_by_stem(served, plain, endings)
+        )
     lines += [
         "",
-        r'<FilesMatch "(?i)\.(avif|webp|jpe?g|png|gif|svg)$">',
+        rf'<FilesMatch "(?i)\.({_MODERN_ENDINGS}|jpe?g|png|gif|svg)$">',
         f'    Header set Cache-Control "{served.cache}"',
         '    Header set X-Content-Type-Options "nosniff"',
         "    Header merge Vary Accept",
@@ -235,25 +250,50 @@ def apache(served: ServedFiles) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _apache_rules(served: ServedFiles, modern: str, plain: str, endings: str, *, if_more: bool) -> list[str]:
-    """Return the rules that send one modern format in place of one fallback."""
-    conditions = [
+def _apache_by_stem(served: ServedFiles, plain: str, endings: str) -> list[str]:
+    """Return the rules that send a modern format in place of one fallback, where both have the same stem.
+
+    First the best of all three, then the best of any two, then any one: where the best has no file, the best of those that
+    have one follows.
+    """
+    lines = []
+    pattern = rf'RewriteRule "(?i)^{_pattern(served.prefix[1:])}(.+)\.(?:{endings})$"'
+    for count in range(len(served.order), 0, -1):
+        for among in combinations(served.order, count):
+            for modern in among:
+                lines += _apache_conditions(modern, among, plain)
+                lines += [
+                    f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern.ext}" -f',
+                    f'{pattern} "{served.prefix}$1.{modern.ext}" [END,B=%]',
+                ]
+    return lines
+
+
+def _apache_listed(served: ServedFiles, plain: str, endings: str) -> list[str]:
+    """Return the rules that send a modern format in place of one fallback, where files are named one by one."""
+    lines = []
+    for path, alternates in served.alternates.items():
+        if re.search(rf"\.(?:{endings})$", path):
+            for modern, alternate in alternates.items():
+                lines += _apache_conditions(modern, tuple(alternates), plain)
+                lines.append(f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(alternate)}" [END]')
+    return lines
+
+
+def _apache_conditions(modern: ImageFormat, among: Sequence[ImageFormat], plain: str) -> list[str]:
+    """Return the conditions under which a client gets one of several modern formats: it names it, and weighs none more."""
+    better = among[: among.index(modern)]
+    lines = [
         f"RewriteCond %{{ENV:yp_{modern}}} !^0000",
         f'RewriteCond "%{{ENV:yp_{modern}}} %{{ENV:yp_{plain}}}" "!^{_LESS}"',
     ]
-    if if_more:
-        conditions.append(f'RewriteCond "%{{ENV:yp_avif}} %{{ENV:yp_webp}}" "^{_LESS}"')
-    if not served.alternates:
-        condition = f'RewriteCond "%{{DOCUMENT_ROOT}}{served.prefix}$1.{modern}" -f'
-        rule = rf'RewriteRule "(?i)^{_pattern(served.prefix[1:])}(.+)\.(?:{endings})$" "{served.prefix}$1.{modern}" [END,B=%]'
-        return [*conditions, condition, rule]
-    return [
-        line
-        for path, alternates in served.alternates.items()
-        for fmt, alternate in alternates.items()
-        if fmt.value == modern and re.search(rf"\.(?:{endings})$", path)
-        for line in (*conditions, f'RewriteRule "^{_pattern(path[1:])}$" "{_apache_text(alternate)}" [END]')
+    lines += [f'RewriteCond "%{{ENV:yp_{rival}}} %{{ENV:yp_{modern}}}" "^{_LESS}"' for rival in better]
+    lines += [
+        f'RewriteCond "%{{ENV:yp_{modern}}} %{{ENV:yp_{rival}}}" "!^{_LESS}"'
+        for rival in among
+        if rival is not modern and rival not in better
     ]
+    return lines
 
 
 def _apache_text(text: str) -> str:
@@ -264,7 +304,7 @@ def _apache_text(text: str) -> str:
 def explained(served: ServedFiles) -> Sequence[str]:
     """Return what the rules do, a sentence each."""
     lines = [
-        "A client that names AVIF or WebP in Accept gets that file where there is one; any other gets the file that it asked for.",
+        "A client that names JPEG XL, AVIF or WebP in Accept gets that file where there is one; any other gets the file that it asked for.",
         "Weights (q) are honoured. Vary: Accept tells caches that one address has several answers.",
     ]
     if served.cache == FOREVER:

@@ -1,7 +1,8 @@
 """What a file carries besides pixels: metadata blocks and a colour profile, put in by each format's own rules.
 
 JPEG: APP1 for Exif (CIPA DC-008, 4.7.2) and XMP (ISO 16684-3, 7), APP2 for ICC (ICC.1, B.4), APP13 for IPTC.
-PNG: eXIf, iTXt and iCCP (W3C PNG, third edition, 11.3.2.3, 11.3.3.4 and 11.3.3.8). WebP and AVIF are written by libvips.
+PNG: eXIf, iTXt and iCCP (W3C PNG, third edition, 11.3.2.3, 11.3.3.4 and 11.3.3.8). JPEG XL: the boxes Exif and xml
+(ISO/IEC 18181-2, 9.2 and 9.5; from memory). WebP and AVIF are written by libvips.
 """
 
 from __future__ import annotations
@@ -101,3 +102,22 @@ def embed_in_png(data: bytes, carried: EmbeddedMetadata) -> bytes:
     )
     after_header = 8 + 25
     return data[:after_header] + written + data[after_header:]
+
+
+_JXL_CONTAINER = b"\x00\x00\x00\x0cJXL \r\n\x87\n" + b"\x00\x00\x00\x14ftypjxl \x00\x00\x00\x00jxl "
+
+
+def embed_in_jxl(codestream: bytes, carried: EmbeddedMetadata) -> bytes:
+    """Put a JPEG XL codestream into a container with the blocks; without blocks it stays a bare codestream.
+
+    A profile is part of the codestream itself, and JPEG XL has no room for IPTC: both are left out.
+    """
+    boxes = []
+    if carried.exif:
+        boxes.append((b"Exif", b"\0\0\0\0" + carried.exif))  # four bytes: where the TIFF header begins
+    if carried.xmp:
+        boxes.append((b"xml ", carried.xmp))
+    if not boxes:
+        return codestream
+    boxes.append((b"jxlc", codestream))
+    return _JXL_CONTAINER + b"".join(struct.pack(">I", len(body) + 8) + name + body for name, body in boxes)

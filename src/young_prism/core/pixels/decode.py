@@ -8,13 +8,18 @@ from __future__ import annotations
 
 import io
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers.contract import EXPORT_AGAIN, check_pixels
+from young_prism.core.images.headers import jpeg
+from young_prism.core.images.headers.contract import EXPORT_AGAIN, BytesView, check_pixels
+from young_prism.core.images.headers.jxl import P3, JxlHeader, read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.types import (
     MAX_PIXELS,
@@ -70,6 +75,8 @@ def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: in
         return _open_heic(data, max_pixels)
     if fmt is ImageFormat.BMP:
         return _open_bmp(data, max_pixels)
+    if fmt is ImageFormat.JXL:
+        return _open_jxl(data, max_pixels)
     if fmt is ImageFormat.AVIF and is_avif_sequence(data[:HEAD_BYTES]):
         with avif_sequence(data) as sequence:
             check_pixels(Size(*sequence.size), max_pixels)
@@ -125,6 +132,86 @@ def _readable_heic(data: bytes) -> Iterator[Any]:
         yield pillow_heif.open_heif(io.BytesIO(data), convert_hdr_to_8bit=True)
     except library_errors() as error:
         raise undecodable() from error
+
+
+def _open_jxl(data: bytes, max_pixels: int) -> VipsImage:
+    """Decode a JPEG XL, upright; of an animation the first frame."""
+    header = read_jxl(BytesView(data))
+    check_pixels(header.stored, max_pixels)
+    pixels = jxl_pixels(data, first_frame=header.is_animation)
+    if pixels.dtype.kind == "f":
+        pixels = np.rint(np.clip(np.nan_to_num(pixels.astype(np.float32)), 0, 1) * 65535).astype(np.uint16)
+    bands = 1 if pixels.ndim == 2 else pixels.shape[2]
+    deep = pixels.dtype == np.uint16
+    if deep and header.bit_depth < 16 and pixels.max(initial=0) < 1 << header.bit_depth:
+        pixels = pixels << (16 - header.bit_depth)
+    image: VipsImage = pyvips.Image.new_from_memory(
+        np.ascontiguousarray(pixels).data,
+        pixels.shape[1],
+        pixels.shape[0],
+        bands,
+        "ushort" if deep else "uchar",
+    )
+    grey, colour = ("grey16", "rgb16") if deep else ("b-w", "srgb")
+    image = image.copy(interpretation=grey if bands < 3 else colour)
+    profile = jxl_profile(header, lambda: data)
+    if profile:
+        image.set_type(pyvips.GValue.blob_type, "icc-profile-data", profile)
+    return image
+
+
+def jxl_pixels(data: bytes, *, first_frame: bool = False) -> npt.NDArray[Any]:
+    """Return the pixels of a JPEG XL, upright, of shape (height, width) or (height, width, bands).
+
+    Args:
+        data: The file.
+        first_frame: Whether it is an animation, of which one frame is decoded.
+
+    Raises:
+        DamagedError: If it cannot be decoded whole.
+    """
+    import imagecodecs
+
+    try:
+        return np.asarray(imagecodecs.jpegxl_decode(data, index=0 if first_frame else None, numthreads=1))
+    except library_errors() as error:
+        raise undecodable() from error
+
+
+def jxl_profile(header: JxlHeader, data: Callable[[], bytes]) -> bytes:
+    """Return the ICC profile of a JPEG XL's pixels; empty for sRGB.
+
+    libjxl gives away no profile. That of a packed JPEG is read from the JPEG, and Display P3 is a known one; other pixels with
+    a profile are taken for sRGB.
+
+    Args:
+        header: The header of the file.
+        data: Returns the file.
+    """
+    if header.colour.primaries == P3:
+        return _display_p3()
+    if not (header.colour.has_profile and header.is_packed_jpeg):
+        return b""
+    try:
+        return jpeg.read(BytesView(unpack_jpeg(data()))).profile
+    except (RuntimeError, ValueError, DamagedError):
+        return b""
+
+
+def unpack_jpeg(data: bytes) -> bytes:
+    """Return the JPEG that `core.encode.jxl.pack_jpeg` packed, byte by byte.
+
+    Raises:
+        RuntimeError, ValueError: If the file holds no JPEG, or is damaged.
+    """
+    import imagecodecs
+
+    return bytes(imagecodecs.jpegxl_decode_jpeg(data, numthreads=1))
+
+
+@lru_cache(maxsize=1)
+def _display_p3() -> bytes:
+    return bytes(pyvips.Operation.call("profile_load", "p3"))
 
 
 def _open_bmp(data: bytes, max_pixels: int) -> VipsImage:

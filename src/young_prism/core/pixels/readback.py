@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.pixels.decode import by_pillow
+from young_prism.core.pixels.decode import by_pillow, jxl_pixels
 from young_prism.core.types import ImageFormat
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
@@ -23,6 +23,8 @@ def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
     """
     if fmt is ImageFormat.WEBP and (pixels := _webp(data)) is not None:
         return pixels
+    if fmt is ImageFormat.JXL:
+        return _jxl(data)
     reader = _readers().get(fmt)
     if reader:
         with by_pillow(reader, data) as picture:
@@ -78,6 +80,16 @@ def _webp(data: bytes) -> npt.NDArray[np.uint8] | None:
         return None
     turned = cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB)
     return np.asarray(turned, np.uint8)
+
+
+def _jxl(data: bytes) -> npt.NDArray[np.uint8]:
+    """Decode a JPEG XL with its own library: there is no other decoder as a wheel."""
+    pixels = jxl_pixels(data)
+    if pixels.ndim == 2:
+        pixels = pixels[..., np.newaxis]
+    if pixels.shape[2] < 3:  # grey, perhaps with alpha
+        pixels = np.concatenate([pixels[..., :1]] * 3 + [pixels[..., 1:]], axis=2)
+    return np.ascontiguousarray(pixels, np.uint8)
 
 
 def array_of(image: VipsImage) -> npt.NDArray[np.uint8]:

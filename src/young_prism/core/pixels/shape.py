@@ -50,7 +50,7 @@ def largest_rung(
     goal = Size(whole.height, whole.width) if turned else whole
     try:
         image = _upright(resized(image, goal, kernel), facts)
-        profile = image.get("icc-profile-data") if keep_gamut and keeps_gamut(facts) else b""
+        profile = image.get("icc-profile-data") if keep_gamut and facts.can_keep_gamut else b""
         image = image.colourspace("srgb").cast("uchar") if profile else to_srgb(image, cmyk=facts.cmyk)
         if image.hasalpha() and not facts.transparent:
             image = image[: image.bands - 1]
@@ -61,11 +61,6 @@ def largest_rung(
     except pyvips.Error as error:
         raise damaged(error) from error
     return with_metadata(image, EmbeddedMetadata(profile=bytes(profile)))
-
-
-def keeps_gamut(facts: Facts) -> bool:
-    """Whether an original has a wider gamut than sRGB that a rendition could keep: RGB with its profile."""
-    return facts.wide_gamut and facts.profile and not facts.cmyk and not facts.grey
 
 
 def smaller_rung(pixels: VipsImage, target: Size, kernel: Kernel = "lanczos3") -> VipsImage:

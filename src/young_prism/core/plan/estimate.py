@@ -18,7 +18,18 @@ from typing import NamedTuple, TypeVar
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
 from young_prism.core.plan.model import EncoderSettings, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import kind_key
-from young_prism.core.recipe.formats import Avif, Formats, Jpeg, Png, Squeeze, Webp
+from young_prism.core.recipe.formats import (
+    RASTER_SETTINGS,
+    Avif,
+    Formats,
+    Jpeg,
+    Jxl,
+    LossySettings,
+    Png,
+    RasterSettings,
+    Squeeze,
+    Webp,
+)
 from young_prism.core.recipe.profiles import PROFILES, ProfileName
 from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.types import (
@@ -39,12 +50,14 @@ class _Curve(NamedTuple):
 
 
 _PHOTO = {
+    ImageFormat.JXL: _Curve(0.092, 0.7),
     ImageFormat.AVIF: _Curve(0.078, 0.75),
     ImageFormat.WEBP: _Curve(0.131, 0.74),
     ImageFormat.JPEG: _Curve(0.140, 0.81),
     ImageFormat.PNG: _Curve(1.64, 0.92),
 }
 _GRAPHIC = {
+    ImageFormat.JXL: _Curve(0.0033, 0.4),
     ImageFormat.AVIF: _Curve(0.0031, 0.4),
     ImageFormat.WEBP: _Curve(0.0035, 0.4),
     ImageFormat.JPEG: _Curve(0.03, 0.6),
@@ -52,6 +65,7 @@ _GRAPHIC = {
 }
 _AT = (1, 20, 30, 40, 50, 60, 70, 80, 90, 95, 100)
 _BY_QUALITY = {
+    ImageFormat.JXL: (0.15, 0.39, 0.515, 0.57, 0.65, 0.767, 0.96, 1.243, 2.05, 3.1, 7.0),
     ImageFormat.AVIF: (0.1, 0.246, 0.353, 0.532, 0.812, 1.15, 1.58, 2.13, 3.03, 4.24, 6.0),
     ImageFormat.WEBP: (0.2, 0.366, 0.44, 0.526, 0.603, 0.685, 0.769, 1.0, 1.64, 2.3, 3.6),
     ImageFormat.JPEG: (0.15, 0.279, 0.384, 0.473, 0.557, 0.647, 0.787, 1.0, 1.48, 2.09, 3.5),
@@ -61,10 +75,13 @@ _BY_AVIF_SPEED = {
     AvifEncoder.SVT_AV1: {8: 1.19, 7: 1.13, 6: 1.08},
     AvifEncoder.LIBAOM: dict(enumerate((1.29, 1.2, 1.13, 1.0, 0.94, 0.93, 0.9, 0.89, 0.89, 0.89))),
 }
+_BY_JXL_EFFORT = (1.5, 1.5, 1.5, 1.1, 1.15, 1.0, 0.99, 0.98, 0.97, 0.97)
 _BY_WEBP_EFFORT = (1.38, 1.25, 1.07, 1.0, 1.0, 0.99, 0.97)
 _BY_PNG_LEVEL = (1.09, 1.01, 1.0, 1.0, 1.0, 1.0, 1.0)
-"""Bytes at an equal score over those of the efforts 3, 4 and 2, on photographs (docs/performance.md)."""
+"""Bytes at an equal score over those of the usual efforts, on photographs (docs/performance.md)."""
 _LOSSLESS_WEBP = 8.9
+_LOSSLESS_JXL = 10.0
+_PACKED_JPEG = 0.82
 _MOVING_WEBP = 0.55
 _SQUEEZED = 0.93
 
@@ -126,7 +143,12 @@ _SAMPLE = 300
 
 
 class ProfileEstimate(NamedTuple):
-    """What a profile costs: the bytes of all renditions, and the work of making all of them (see `PlannedRendition.work`)."""
+    """What a profile costs.
+
+    Attributes:
+        bytes: The bytes of the renditions, of each picture those in its smallest format: what browsers fetch that show all.
+        work: The work of making all renditions (see `PlannedRendition.work`).
+    """
 
     bytes: int
     work: float
@@ -148,32 +170,48 @@ def estimate_profiles(
     share = len(plan.originals) / len(sample) if sample else 0.0
     estimates = {}
     for profile in PROFILES:
-        of_sample = estimate(_in_profile(sample, plan, profile), experience)
-        estimates[profile] = ProfileEstimate(round(of_sample.bytes * share), of_sample.work * share)
+        weight = work = 0.0
+        usual = _Defaults()
+        for original in _in_profile(sample, plan, profile):
+            weight += _smallest(original, estimator(original, experience, usual))
+            work += original.decoding + sum(usual.work(rendition) for rendition in original.renditions)
+        estimates[profile] = ProfileEstimate(round(weight * share), work * share)
     return estimates
+
+
+def _smallest(original: PlannedOriginal, guess: Callable[[PlannedRendition], float]) -> float:
+    """Return the bytes of an original's renditions in the smallest format of each facet."""
+    by_format: dict[str, dict[ImageFormat, float]] = {}
+    for rendition in original.renditions:
+        totals = by_format.setdefault(rendition.facet, {})
+        totals[rendition.format] = totals.get(rendition.format, 0.0) + guess(rendition)
+    return sum(min(totals.values()) for totals in by_format.values())
 
 
 def _in_profile(
     originals: Iterable[PlannedOriginal], plan: Plan, profile: ProfileName
 ) -> Iterator[PlannedOriginal]:
-    """Yield originals with the settings of another profile; what has no rungs stays as it is."""
-    known: dict[tuple[int, str], Mapping[ImageFormat, EncoderSettings]] = {}
+    """Yield originals in the formats of another profile; what has no rungs stays as it is."""
+    known: dict[tuple[int, str], dict[ImageFormat, RasterSettings]] = {}
+    recipes: dict[int, Formats] = {}
     for original in originals:
         if original.facts.kind not in (Kind.PHOTO, Kind.GRAPHIC):
             yield original
             continue
-        formats: Formats = plan.recipe_of(original.path).formats
+        formats = plan.recipe_of(original.path).formats
+        if id(formats) not in recipes:
+            recipes[id(formats)] = formats.with_profile(profile)
         key = (id(formats), kind_key(original.facts))
         if key not in known:
-            other_formats = formats.model_copy(update={"profile": profile})
-            known[key] = dict(other_formats.for_kind(key[1]).settings())
+            known[key] = recipes[id(formats)].for_kind(key[1]).settings()
+        last = original.renditions[-1].format
         yield replace(
             original,
             renditions=tuple(
-                rendition._replace(settings=known[key].get(rendition.format, rendition.settings))
-                if isinstance(rendition.settings, Avif | Webp | Jpeg | Png)
-                else rendition
-                for rendition in original.renditions
+                rung._replace(format=fmt, settings=settings)
+                for rung in original.renditions
+                if rung.format is last and isinstance(rung.settings, RASTER_SETTINGS)
+                for fmt, settings in known[key].items()
             ),
         )
 
@@ -249,7 +287,8 @@ def estimator(
         if settings is None or rendition.format is ImageFormat.SVG:
             return facts.bytes
         if isinstance(settings, Squeeze):
-            return facts.bytes * _SQUEEZED * corrected
+            packed = settings.jpeg_to_jxl and facts.format is ImageFormat.JPEG
+            return facts.bytes * (_PACKED_JPEG if packed else _SQUEEZED) * corrected
         if facts.kind is Kind.ANIMATION:
             return facts.bytes * _MOVING_WEBP * corrected
         return usual.bytes(rendition, graphic=graphic) * ratio * corrected
@@ -263,12 +302,8 @@ def _on(curve: _Curve, pixels: int) -> float:
 
 def _of_settings(settings: EncoderSettings, *, graphic: bool, transparent: bool) -> float:
     """Return the factor of settings over the usual ones."""
-    if isinstance(settings, Webp):
-        if graphic and settings.lossless != "never":
-            return 1.0
-        if settings.lossless == "always":
-            return _LOSSLESS_WEBP
-        return _at_quality(ImageFormat.WEBP, _quality(settings)) * _BY_WEBP_EFFORT[settings.chosen_effort]
+    if isinstance(settings, Jxl | Webp):
+        return _of_lossy_or_lossless(settings, graphic=graphic)
     if isinstance(settings, Avif):
         encoder, speed = avif_preset(settings, transparent=transparent)
         of_quality = _at_quality(ImageFormat.AVIF, _quality(settings)) / (1.58 if graphic else 1.0)
@@ -278,7 +313,22 @@ def _of_settings(settings: EncoderSettings, *, graphic: bool, transparent: bool)
     return _at_quality(ImageFormat.JPEG, _quality(settings)) if isinstance(settings, Jpeg) else 1.0
 
 
-def _quality(settings: Avif | Webp | Jpeg) -> int:
+def _of_lossy_or_lossless(settings: Jxl | Webp, *, graphic: bool) -> float:
+    if graphic and settings.lossless != "never":
+        return 1.0
+    fmt, by_effort, lossless = (
+        (ImageFormat.JXL, _BY_JXL_EFFORT, _LOSSLESS_JXL)
+        if isinstance(settings, Jxl)
+        else (ImageFormat.WEBP, _BY_WEBP_EFFORT, _LOSSLESS_WEBP)
+    )
+    return (
+        lossless
+        if settings.is_lossless
+        else _at_quality(fmt, _quality(settings)) * by_effort[settings.chosen_effort]
+    )
+
+
+def _quality(settings: LossySettings) -> int:
     """Return the quality, or the one at which a target is usually reached."""
     if settings.target is None:
         return settings.quality

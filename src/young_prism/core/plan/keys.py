@@ -14,7 +14,7 @@ from young_prism.core.encode.contract import AvifEncoder, avif_preset, encoder_v
 from young_prism.core.images.crops import Crop
 from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searched, settings_dict
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Avif, Jpeg, VectorFormats, Webp
+from young_prism.core.recipe.formats import Avif, Lossy, VectorFormats
 from young_prism.core.svg import SANITISER_VERSION
 from young_prism.core.types import ImageFormat, Size
 
@@ -97,7 +97,7 @@ def settings_digest(
     for_pixels = {"placeholder", "placeholder_bytes", "watermark", "verify", "min_score"}
     for_pixels -= {"placeholder", "placeholder_bytes"} if placeholder else set()
     # What was delivered under a lower floor is not verified under a higher one: it is made again, though its bytes are the same.
-    for_pixels -= {"min_score"} if isinstance(settings, Avif | Webp | Jpeg) else set()
+    for_pixels -= {"min_score"} if isinstance(settings, Lossy) else set()
     plain = _PLAIN.model_dump()
     different = {
         name: value

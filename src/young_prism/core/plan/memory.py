@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.recipe.formats import Avif, Squeeze
+from young_prism.core.recipe.formats import Avif, Jxl, Squeeze
 from young_prism.core.types import (
     MAX_ANALYSIS_PIXELS,
     ImageFormat,
@@ -22,6 +22,7 @@ _STREAMED = 0.3
 
 _WHOLE = {
     ImageFormat.AVIF: 14.0,
+    ImageFormat.JXL: 40.0,
     ImageFormat.HEIC: 16.0,
     ImageFormat.WEBP: 8.0,
     ImageFormat.GIF: 5.0,
@@ -33,8 +34,8 @@ _LAYERED = {ImageFormat.JPEG: 6.0, ImageFormat.PNG: 4.2}
 """Bytes a pixel where each pass of a progressive or interlaced file goes over the whole picture."""
 
 _RUNG = 12.0
-_RUNG_AVIF = 40.0
-"""Bytes a pixel of the largest rung: its pixels, those of the next one, and what an encoder holds."""
+_RUNG_HEAVY = 40.0
+"""Bytes a pixel of the largest rung: its pixels, those of the next one, and what an encoder holds; AVIF and JPEG XL hold most."""
 
 
 def expected_memory(original: PlannedOriginal) -> int:
@@ -45,8 +46,8 @@ def expected_memory(original: PlannedOriginal) -> int:
             _WORKER + facts.bytes * 4 + facts.stored.pixels * 12
         )  # both files are decoded and compared
     largest = max((r.size.pixels for r in original.renditions if r.settings), default=0)
-    avif = any(isinstance(rendition.settings, Avif) for rendition in original.renditions)
-    rungs = largest * (_RUNG_AVIF if avif else _RUNG)
+    is_heavy = any(isinstance(rendition.settings, Avif | Jxl) for rendition in original.renditions)
+    rungs = largest * (_RUNG_HEAVY if is_heavy else _RUNG)
     return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + rungs)
 
 

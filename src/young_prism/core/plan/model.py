@@ -13,18 +13,29 @@ from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.recipe.formats import (
+    Avif,
+    Jpeg,
+    Jxl,
+    Lossy,
+    Png,
+    RasterSettings,
+    Squeeze,
+    VectorFormats,
+    Webp,
+)
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Size
 
-EncoderSettings = Avif | Webp | Jpeg | Png | Squeeze | VectorFormats
+EncoderSettings = RasterSettings | Squeeze | VectorFormats
 
 
 class PlannedRendition(NamedTuple):
     """One output file to be: where, what, and the key that tells whether it is made already.
 
     `settings` is None for a file that is copied as it is. `cut` is None for the whole picture. With `placeholder`, the
-    placeholder shown until the picture is loaded is computed too. `transparent` says that the pixels have alpha. A named
+    placeholder shown until the picture is loaded is computed too. `transparent` says that the pixels have alpha. `share` is the
+    share of visits that fetch this rung, by the layout of the ladder. A named
     tuple: a plan has a hundred thousand of them.
     """
 
@@ -38,6 +49,7 @@ class PlannedRendition(NamedTuple):
     cut: Crop | None = None
     placeholder: bool = False
     transparent: bool = False
+    share: float = 1.0
 
     @property
     def encoder(self) -> AvifEncoder | None:
@@ -58,6 +70,8 @@ _AVIF_SECONDS: Mapping[AvifEncoder, Mapping[int, float]] = {
     AvifEncoder.SVT_AV1: {9: 0.17, 8: 0.2, 7: 0.35, 6: 0.65},
 }
 _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
+_JXL_SECONDS = (0.05, 0.05, 0.05, 0.055, 0.07, 0.4, 0.65, 0.95, 6.0, 12.0)
+_LOSSLESS_JXL_SECONDS = (0.03, 0.03, 0.4, 0.5, 0.8, 1.1, 1.4, 2.2, 6.0, 20.0)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = 0.19
 _SCORE_SECONDS = 0.1
@@ -76,6 +90,8 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
         case Webp():
             twice = 1.0 if settings.lossless == "never" else 3.0
             seconds = _WEBP_SECONDS[settings.chosen_effort] * twice
+        case Jxl():
+            seconds = _jxl_seconds(settings)
         case Png():
             seconds = _PNG_SECONDS[settings.chosen_level]
         case Squeeze():
@@ -84,7 +100,7 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
             seconds = _JPEG_SECONDS
         case _:
             seconds = 0.0
-    if isinstance(settings, Avif | Webp | Jpeg) and is_searched(settings):
+    if isinstance(settings, Lossy) and is_searched(settings):
         times = _ENCODINGS if settings.target is not None else _ENCODINGS_IN_BAND
         if isinstance(settings, Avif) and settings.target is not None:
             proxy = proxy_preset(settings, transparent=transparent)
@@ -93,6 +109,12 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
                 return (proxies + _PROXIED_ENCODINGS * (seconds + _SCORE_SECONDS)) / 1e6
         seconds = times * (seconds + _SCORE_SECONDS)
     return seconds / 1e6
+
+
+def _jxl_seconds(settings: Jxl) -> float:
+    lossy = 0.0 if settings.is_lossless else _JXL_SECONDS[settings.chosen_effort]
+    lossless = 0.0 if settings.lossless == "never" else _LOSSLESS_JXL_SECONDS[settings.chosen_effort]
+    return lossy + lossless
 
 
 def _avif_seconds(preset: AvifPreset) -> float:
@@ -190,9 +212,7 @@ class Plan:
 
 def is_searched(settings: EncoderSettings | None) -> bool:
     """Whether a quality is searched for each picture; what is lossless has none."""
-    if isinstance(settings, Webp) and settings.lossless == "always":
-        return False
-    return isinstance(settings, Avif | Webp | Jpeg) and settings.searched
+    return isinstance(settings, Lossy) and settings.searched and not settings.is_lossless
 
 
 def settings_dict(settings: EncoderSettings | None) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
 from young_prism.core.images.crops import Crop, largest_crop
 from young_prism.core.images.facts import Facts
-from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.ladder.rungs import rungs_for, visit_shares
 from young_prism.core.naming.clean import troublesome_part
 from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.rule import (
@@ -39,17 +39,16 @@ from young_prism.core.plan.model import (
     WatermarkFile,
     is_searched,
 )
-from young_prism.core.plan.resolve import has_watermark, kind_key, matches
+from young_prism.core.plan.resolve import has_watermark, kind_key, matches, packs_jpeg
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Avif,
     Formats,
-    Jpeg,
-    Png,
+    RasterSettings,
     Squeeze,
     TransparentFormatSet,
     VectorFormats,
-    Webp,
+    ordered_formats,
 )
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
@@ -71,7 +70,7 @@ class _FormatRows(NamedTuple):
     """The fallback of a kind of picture, and its formats with their settings and the rest of their keys."""
 
     fallback: ImageFormat
-    rows: list[tuple[ImageFormat, Avif | Webp | Jpeg | Png, str]]
+    rows: list[tuple[ImageFormat, RasterSettings, str]]
 
 
 _SANITISED = VectorFormats()
@@ -98,9 +97,10 @@ class PlanCache:
         key = (id(recipe.formats), kind, id(recipe.finishing))
         if key not in self._known:
             formats = recipe.formats.for_kind(kind)
+            settings = formats.settings()
             rows = [
-                (fmt, settings, settings_digest(fmt, settings, recipe.finishing))
-                for fmt, settings in formats.settings().items()
+                (fmt, settings[fmt], settings_digest(fmt, settings[fmt], recipe.finishing))
+                for fmt in ordered_formats(settings, recipe.formats.order)
             ]
             self._known[key] = (recipe.formats, recipe.finishing, _FormatRows(formats.fallback, rows))
         return self._known[key][2]
@@ -242,6 +242,7 @@ class OriginalPlanner:
         renditions: list[PlannedRendition] = []
         remarks = []
         rungs = self.shared.rungs(of, ladder)
+        shares = visit_shares(rungs, ladder)
         narrowest = rungs[0].width
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
@@ -252,6 +253,11 @@ class OriginalPlanner:
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
+            if fmt is ImageFormat.JXL and finishing.colour != "srgb" and facts.can_keep_gamut:
+                remarks.append(
+                    "JPEG XL cannot keep the colours beyond sRGB: its encoder stores no profile; the other formats are made."
+                )
+                continue
             why = _why(fmt, facts, facet)
             name = compile_name_template(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
             drawn = facts.kind is Kind.VECTOR
@@ -259,11 +265,13 @@ class OriginalPlanner:
             plain = add_crop(common, cut) if cut else common
             below = add_parent_rung(plain, rungs[-1])
             searched = is_searched(settings)
-            for size in rungs:
+            for size, share in zip(rungs, shares, strict=True):
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
                 rest = plain if top else below
                 by, encoder = _encoder(settings, size, transparent=facts.transparent)
+                if packs_jpeg(facts, finishing, settings, size=size, cut=cut, facet=facet):
+                    by = ", the JPEG's own data packed without loss"
                 if placeholder or mark or encoder:
                     worn = mark if has_watermark(finishing, facet, size) else None
                     rest = settings_digest(
@@ -290,6 +298,7 @@ class OriginalPlanner:
                         cut,
                         placeholder,
                         facts.transparent,
+                        share,
                     )
                 )
         return renditions, remarks
@@ -301,9 +310,17 @@ class OriginalPlanner:
         squeeze = self.recipe.formats.squeeze if self.facts.format in _SQUEEZABLE else None
         if self.facts.kind is Kind.ANIMATION:
             squeeze = None
+        packs = squeeze and squeeze.jpeg_to_jxl and self.facts.format is ImageFormat.JPEG
+        if packs and not self.facts.cmyk:
+            path = f"{_join(folder, split_name(name)[0])}.{ImageFormat.JXL.ext}"
+            text = "the JPEG packed without loss: it can be restored bit by bit"
+            return self._single(path, ImageFormat.JXL, self.facts.size, squeeze, text)
         text = (
             "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
         )
+        if packs:
+            squeeze = squeeze and squeeze.model_copy(update={"jpeg_to_jxl": False})
+            text += "; JPEG XL cannot pack CMYK"
         return self._single(_join(folder, name), self.facts.format, self.facts.size, squeeze, text)
 
     def _passed_through(

@@ -6,11 +6,12 @@ from functools import lru_cache
 
 from pathspec import GitIgnoreSpec
 
+from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import FormatSet
+from young_prism.core.recipe.formats import FormatSet, Jxl
 from young_prism.core.recipe.model import Override, Recipe
-from young_prism.core.types import Kind, Size
+from young_prism.core.types import ImageFormat, Kind, Size
 
 
 def resolve_recipe(path: str, recipe: Recipe) -> Recipe | None:
@@ -58,6 +59,26 @@ def kind_key(facts: Facts) -> str:
     """Return the key below `formats` that decides for this kind of still picture."""
     kind = "graphic" if facts.kind is Kind.GRAPHIC else "photo"
     return f"{kind}_transparent" if facts.transparent else kind
+
+
+def packs_jpeg(
+    facts: Facts, finishing: Finishing, settings: object, *, size: Size, cut: Crop | None, facet: str
+) -> bool:
+    """Return whether a rendition is to be the JPEG original's own data, packed into JPEG XL without loss.
+
+    Only for the whole picture at its own size, upright, in sRGB, and without a watermark: its pixels are the same then.
+
+    Args:
+        facts: The original's facts.
+        finishing: The recipe's finishing.
+        settings: The settings of the rendition's format.
+        size: The size of the rendition, in pixels.
+        cut: The crop; None for the whole picture.
+        facet: The name of the crop.
+    """
+    wants = isinstance(settings, Jxl) and settings.from_jpeg and facts.format is ImageFormat.JPEG
+    same_pixels = size == facts.size and cut is None and facts.orientation == 1
+    return wants and same_pixels and facts.srgb and not has_watermark(finishing, facet, size)
 
 
 def has_watermark(finishing: Finishing, facet: str, size: Size) -> bool:

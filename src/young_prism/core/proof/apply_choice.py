@@ -17,7 +17,7 @@ from young_prism.core.plan.resolve import (
 )
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.edit import value_at, with_value
-from young_prism.core.recipe.formats import Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.toml import parsed, read_recipe
 
 
@@ -44,7 +44,7 @@ def band_changes(least: float, most: float) -> RecipeChanges:
 
 
 def _free_of_their_own() -> RecipeChanges:
-    return {f"{fmt}.{name}": None for fmt in ("avif", "webp", "jpeg") for name in ("target", "band")}
+    return {f"{fmt}.{name}": None for fmt in ("jxl", "avif", "webp", "jpeg") for name in ("target", "band")}
 
 
 def _round_score(score: float) -> int | float:
@@ -62,15 +62,23 @@ def candidate_changes(candidate: Candidate, score: float | None) -> RecipeChange
         palette = min(98, max(10, int(score or 0))) if settings.palette is not None else None
         return {"png.palette": palette}
     changes |= {f"{fmt}.target": None, f"{fmt}.band": None}
-    if isinstance(settings, Webp):
-        if candidate.exact:
-            return {"webp.lossless": "always", "webp.near_lossless": settings.near_lossless}
-        changes |= {"webp.quality": settings.quality, "webp.near_lossless": None, "webp.lossless": "never"}
-        return changes
+    if isinstance(settings, Jxl | Webp):
+        extra = _lossy_or_lossless(settings, fmt)
+        return extra if candidate.exact else {**changes, **extra}
     changes |= {f"{fmt}.quality": settings.quality, f"{fmt}.chroma": settings.chroma}
     if isinstance(settings, Jpeg) and settings.matte:
         changes["jpeg.matte"] = settings.matte
     return changes
+
+
+def _lossy_or_lossless(settings: Jxl | Webp, fmt: str) -> RecipeChanges:
+    if isinstance(settings, Jxl):
+        extra: dict[str, Any] = {"jxl.from_jpeg": True if settings.from_jpeg else None}
+    else:
+        extra = {"webp.near_lossless": settings.near_lossless if settings.is_lossless else None}
+    if settings.is_lossless:
+        return {f"{fmt}.lossless": "always", **extra}
+    return {f"{fmt}.quality": settings.quality, f"{fmt}.lossless": "never", **extra}
 
 
 def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes: RecipeChanges) -> str:

@@ -9,13 +9,16 @@ import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.encode.png import encode_palette
+from young_prism.core.images.crops import Crop
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.plan.resolve import packs_jpeg
 from young_prism.core.proof.candidate import Candidate
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Jpeg, Jxl, Lossy, Png, RasterSettings
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import LadderSearch, SearchResult
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
+from young_prism.core.render.squeeze import pack
 from young_prism.core.score.ssim import WINDOW, ssim
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
@@ -48,6 +51,7 @@ class ProofBench:
         """Decode an original, planned as a run would plan it. `clock` returns seconds, by which encodings are timed."""
         self._clock = clock
         self._original, self._facet, self.size = original, facet, size
+        self._data = data
         self._largest = largest_of(data, original, facet)
         self._rungs: dict[tuple[bool, Size], RungPixels] = {}
 
@@ -69,23 +73,37 @@ class ProofBench:
         rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
         ready = rung.ready_for(settings)
         began = self._clock()
-        if isinstance(settings, Png) and settings.palette is not None:
-            data = encode_palette(ready, settings)
-        else:
-            data = encoded(ready, settings)
+        data, note = self._encode(ready, settings, sharpen=candidate.sharpen)
         seconds = self._clock() - began
-        on_matte = isinstance(settings, Jpeg) and rung.pixels.hasalpha()
-        note = f"on a matte of {settings.matte}" if on_matte and isinstance(settings, Jpeg) else ""
+        if isinstance(settings, Jpeg) and rung.pixels.hasalpha():
+            note = f"on a matte of {settings.matte}"
         pixels = read_back(data, candidate.format)
         framed = rung.framed(settings)
         alike = ssim(framed.original, pixels) if min(pixels.shape[:2]) >= WINDOW else None
         score, lost = framed.difference(pixels)
         return MeasuredCandidate(data, score, alike, seconds, note, lost)
 
+    def _encode(self, ready: VipsImage, settings: RasterSettings, *, sharpen: bool) -> tuple[bytes, str]:
+        """Return the file of a candidate, and a remark."""
+        if isinstance(settings, Png) and settings.palette is not None:
+            return encode_palette(ready, settings), ""
+        if isinstance(settings, Jxl) and settings.from_jpeg:
+            facts, finishing = self._original.facts, self._original.finishing
+            if not sharpen and packs_jpeg(
+                facts, finishing, settings, size=self.size, cut=self._cut, facet=self._facet
+            ):
+                return pack(self._data, facts, finishing.metadata).data, "the JPEG can be restored from it"
+            return encoded(ready, settings), "no JPEG of this size to pack: its pixels without loss"
+        return encoded(ready, settings), ""
+
+    @property
+    def _cut(self) -> Crop | None:
+        return next(r.cut for r in self._original.renditions if r.facet == self._facet)
+
     def search(self, candidate: Candidate, target: float) -> tuple[SearchResult, float]:
         """Find the smallest file at or above a target by a candidate's settings; return it with the seconds it took."""
         settings = candidate.settings
-        assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else has a quality)
+        assert isinstance(settings, Lossy)  # noqa: S101  (nothing else has a quality)
         aimed_settings = settings.model_copy(update={"target": target, "band": None})
         began = self._clock()
         ladder = LadderSearch(

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from young_prism.core.images.facts import Facts
-from young_prism.core.proof.candidate import PROOFED, name_of
+from young_prism.core.proof.candidate import name_of
 from young_prism.core.recipe.formats import FormatSet, Lossy
 from young_prism.core.types import ImageFormat, Kind
 
@@ -52,7 +52,7 @@ def representative_originals(originals: Mapping[str, Facts]) -> list[OriginalSug
 
 _STEPS = (-24, -12, 0, 12)
 """Qualities on a test strip of one format, around the recipe's."""
-_QUICKEST = (ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.PNG, ImageFormat.AVIF)
+_QUICKEST = (ImageFormat.JXL, ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.PNG, ImageFormat.AVIF)
 
 
 def first_strip(formats: FormatSet) -> list[str]:
@@ -94,6 +94,7 @@ _CURVE: Mapping[ImageFormat, tuple[int, ...]] = {
     ImageFormat.JPEG: (40, 60, 75, 85, 92),
     ImageFormat.WEBP: (30, 55, 75, 86, 93),
     ImageFormat.AVIF: (30, 42, 54, 66, 78),
+    ImageFormat.JXL: (25, 48, 66, 80, 91),
 }
 """Qualities from visibly worse to hard to tell apart (docs/performance.md)."""
 
@@ -103,15 +104,14 @@ def curve_names(formats: FormatSet, *, drawn: bool) -> list[str]:
     settings = formats.settings()
     names = [
         f"{fmt.value}-{quality}"
-        for fmt in (ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.AVIF)
+        for fmt in (ImageFormat.JXL, ImageFormat.JPEG, ImageFormat.WEBP, ImageFormat.AVIF)
         if fmt in settings
         for quality in _CURVE[fmt]
     ]
-    exact = [
-        f for f in PROOFED if f in settings and (f is ImageFormat.PNG or (f is ImageFormat.WEBP and drawn))
-    ]
-    if ImageFormat.PNG in exact:
+    if ImageFormat.PNG in settings:
         names += ["png", *(["png-palette"] if drawn else [])]
-    if ImageFormat.WEBP in exact:
+    if ImageFormat.JXL in settings and drawn:
+        names += ["jxl-lossless"]
+    if ImageFormat.WEBP in settings and drawn:
         names += ["webp-lossless", "webp-near60"]
     return names

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
@@ -11,6 +12,17 @@ class RecipeModel(BaseModel):
     """A table of a recipe."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+    @classmethod
+    def default_of(cls, key: str, table: Mapping[str, Any]) -> Any:  # noqa: ARG003
+        """Return the default of a key; None where there is none.
+
+        Args:
+            key: The key, which the table leaves out.
+            table: The other values of the table as plain data, on which a default may depend.
+        """
+        field = cls.model_fields.get(key)
+        return field.default if field and not field.is_required() else None
 
 
 def _tuple(value: Any) -> Any:

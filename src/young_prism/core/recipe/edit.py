@@ -12,6 +12,7 @@ from pydantic import BaseModel
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AoT
 
+from young_prism.core.recipe.base import RecipeModel
 from young_prism.core.recipe.toml import model_at, parsed
 from young_prism.core.toml_text import load_toml
 
@@ -57,7 +58,7 @@ def value_at(plain: Mapping[str, Any], path: str) -> Any:
         except (LookupError, TypeError):
             if isinstance(part, int) or not isinstance(value, Mapping):
                 return None
-            value = _default(model_at(parts[:depth]), part)
+            value = _default(model_at(parts[:depth]), part, value)
     return value
 
 
@@ -124,7 +125,7 @@ def _set(root: Any, parts: Sequence[str | int], value: Value) -> None:
     table = root
     for depth, part in enumerate(parts[:-1]):
         if not isinstance(part, int) and part not in table:
-            missing = _written_out(model_at(parts[:depth]), part)
+            missing = _written_out(model_at(parts[:depth]), part, table)
             # Lists of tables as a person writes them: each under a heading of its own.
             headed = missing == [] and isinstance(table, tomlkit.TOMLDocument)
             table[part] = tomlkit.aot() if headed else _plain(missing)
@@ -148,25 +149,23 @@ def _plain(value: Any) -> Any:
     return [_plain(item) for item in value] if isinstance(value, list) else value
 
 
-def _written_out(owner: type[BaseModel], key: str) -> Any:
+def _written_out(owner: type[RecipeModel], key: str, table: Mapping[str, Any]) -> Any:
     """Return what must stand at a key that is left out before one value in it can be changed, and no more."""
-    field = owner.model_fields.get(key)
-    default = field.default if field else None
+    default = owner.default_of(key, table)
     if isinstance(default, tuple):
-        return _default(owner, key)
+        return _default(owner, key, table)
     if not isinstance(default, BaseModel):
         return {}
     try:
         same = type(default)() == default
     except ValueError:  # a table that cannot be empty
         same = False
-    return {} if same else _default(owner, key)
+    return {} if same else _default(owner, key, table)
 
 
-def _default(owner: type[BaseModel], key: str) -> Any:
+def _default(owner: type[RecipeModel], key: str, table: Mapping[str, Any]) -> Any:
     """Return the default of a key as plain data."""
-    field = owner.model_fields.get(key)
-    default = field.default if field and not field.is_required() else None
+    default = owner.default_of(key, table)
     if isinstance(default, BaseModel):
         return default.model_dump(mode="json", exclude_none=True)
     if isinstance(default, tuple):

@@ -8,7 +8,8 @@ profile (`core/recipe/profiles.py`). Chroma is pinned everywhere: encoders chang
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, Self
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Annotated, Any, Literal, NamedTuple, Self
 
 from pydantic import Field, field_validator, model_validator
 
@@ -18,7 +19,7 @@ from young_prism.core.recipe.base import (
     RecipeModel,
 )
 from young_prism.core.recipe.profiles import DEFAULT_PROFILE, PROFILES, Profile, ProfileName
-from young_prism.core.types import ImageFormat
+from young_prism.core.types import MODERN_FORMATS, ImageFormat
 
 Chroma = Literal["4:2:0", "4:4:4"]
 Quality = Annotated[int, Field(ge=1, le=100)]
@@ -30,6 +31,10 @@ Band = Annotated[tuple[Target, Target], ListAsTuple]
 """The lowest and the highest score at which a picture keeps the fixed quality."""
 
 
+JXL_QUALITY = 71
+"""The quality of JPEG XL that has the mean score of AVIF at 57 (docs/performance.md)."""
+JXL_QUALITY_GRAPHIC = 83
+"""The same for AVIF at 70, the usual quality of drawings."""
 _USUAL = PROFILES[DEFAULT_PROFILE]
 _NOT_BOTH = "either a target or a band, not both"
 
@@ -73,6 +78,11 @@ class Lossy(RecipeModel):
         return self.target is not None or self.band is not None
 
     @property
+    def is_lossless(self) -> bool:
+        """Whether the settings ask for exact pixels, whatever they weigh."""
+        return False
+
+    @property
     def search_tolerance(self) -> float:
         """The tolerance in points; that of the default profile where none is set."""
         return _USUAL.tolerance if self.tolerance is None else self.tolerance
@@ -80,6 +90,45 @@ class Lossy(RecipeModel):
     def _tolerance_in(self, profile: Profile) -> dict[str, float]:
         """Return the field to fill in: a search needs a tolerance, a fixed quality none."""
         return {"tolerance": profile.tolerance} if self.searched and self.tolerance is None else {}
+
+
+class LossyOrLossless(Lossy):
+    """What formats share that have a lossless mode too; `when-smaller` takes it where it needs no more bytes."""
+
+    lossless: Literal["never", "when-smaller", "always"] = "never"
+
+    @property
+    def is_lossless(self) -> bool:
+        """Whether the settings ask for exact pixels, whatever they weigh."""
+        return self.lossless == "always"
+
+
+class Jxl(LossyOrLossless):
+    """JPEG XL: fast to encode, and smallest where quality is high or detail is fine.
+
+    With `from_jpeg`, the rendition of a JPEG original at its own size is the original's data packed without loss, from which
+    that JPEG can be restored bit by bit.
+    """
+
+    quality: Quality = JXL_QUALITY
+    effort: Annotated[int, Field(ge=1, le=9)] | None = None
+    from_jpeg: bool = False
+
+    @property
+    def chosen_effort(self) -> int:
+        """The effort; that of the default profile where none is set."""
+        return _USUAL.jxl_effort if self.effort is None else self.effort
+
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        effort = profile.jxl_effort if self.effort is None else self.effort
+        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
+
+
+def lossy_only(settings: Lossy) -> dict[str, Any]:
+    """Return the changes that leave only the lossy mode of a format."""
+    changes: dict[str, Any] = {"lossless": "never"} if isinstance(settings, LossyOrLossless) else {}
+    return {**changes, "near_lossless": None} if isinstance(settings, Webp) else changes
 
 
 class Avif(Lossy):
@@ -110,12 +159,11 @@ class Avif(Lossy):
         return profile.avif_effort_libaom if needs_libaom else profile.avif_effort
 
 
-class Webp(Lossy):
-    """WebP: quick, everywhere; its lossless mode is the best there is for graphics."""
+class Webp(LossyOrLossless):
+    """WebP: quick, everywhere, with a lossless mode for graphics."""
 
     quality: Quality = 80
     effort: Annotated[int, Field(ge=0, le=6)] | None = None
-    lossless: Literal["never", "when-smaller", "always"] = "never"
     near_lossless: Annotated[int, Field(ge=0, le=99)] | None = None
     """What is lossless may move pixels a little so that they pack better: 99 hardly, 60 a few steps, 0 the most."""
 
@@ -168,6 +216,14 @@ class Png(RecipeModel):
         return self.model_copy(update={"level": profile.png_level if self.level is None else self.level})
 
 
+LossySettings = Jxl | Avif | Webp | Jpeg
+"""The settings of formats that have a quality."""
+RasterSettings = LossySettings | Png
+"""The settings of formats that are made at every rung."""
+RASTER_SETTINGS = (Lossy, Png)
+"""The same for `isinstance`."""
+
+
 class FormatSet(RecipeModel):
     """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback.
 
@@ -178,6 +234,7 @@ class FormatSet(RecipeModel):
     target: Target | None = None
     band: Band | None = None
     never_larger: bool = False
+    jxl: Jxl | None = None
     avif: Avif | None = None
     webp: Webp | None = None
     jpeg: Jpeg | None = None
@@ -198,9 +255,10 @@ class FormatSet(RecipeModel):
         """The format that any browser can show."""
         return ImageFormat.JPEG if self.jpeg else ImageFormat.PNG
 
-    def settings(self) -> dict[ImageFormat, Avif | Webp | Jpeg | Png]:
-        """Return the formats to make, in the markup's order of preference: modern first, fallback last."""
+    def settings(self) -> dict[ImageFormat, RasterSettings]:
+        """Return the formats to make: from the one that the fewest browsers show to the fallback."""
         chosen = {
+            ImageFormat.JXL: self.jxl,
             ImageFormat.AVIF: self.avif,
             ImageFormat.WEBP: self.webp,
             ImageFormat.JPEG: self.jpeg,
@@ -218,7 +276,7 @@ class FormatSet(RecipeModel):
         }
         return self.model_copy(update=filled)
 
-    def _aimed(self, part: Avif | Webp | Jpeg | Png) -> Avif | Webp | Jpeg | Png:
+    def _aimed(self, part: RasterSettings) -> RasterSettings:
         if isinstance(part, Png):
             return part
         shared: dict[str, Any] = {"never_larger": part.never_larger or self.never_larger}
@@ -266,29 +324,99 @@ class VectorFormats(RecipeModel):
 
 
 class Squeeze(RecipeModel):
-    """Same format, same pixels, fewer bytes: one file for each original, under its own name, proven by decoding both."""
+    """Same format, same pixels, fewer bytes: one file for each original, under its own name, proven by decoding both.
+
+    With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit.
+    """
 
     level: Annotated[int, Field(ge=0, le=6)] = 4
+    jpeg_to_jxl: bool = False
+
+
+class _UsualFormats(NamedTuple):
+    """The formats of each kind where a recipe names none, by the kind's key below `formats`."""
+
+    photo: FormatSet
+    photo_transparent: TransparentFormatSet
+    graphic: FormatSet
+    graphic_transparent: TransparentFormatSet
+
+
+def _usual_formats(profile: ProfileName) -> _UsualFormats:
+    """Return the formats of each kind where a recipe names none.
+
+    `fast` has no AVIF, which takes most of the time. `balanced` has no JPEG XL of photographs: at the usual quality AVIF is
+    smaller for nine of ten (docs/decisions/010-jpeg-xl.md).
+    """
+    has_avif = profile != "fast"
+    photo: dict[str, Any] = {
+        "jxl": Jxl() if profile != "balanced" else None,
+        "avif": Avif() if has_avif else None,
+        "webp": Webp(),
+    }
+    graphic: dict[str, Any] = {
+        "jxl": Jxl(quality=JXL_QUALITY_GRAPHIC, lossless="when-smaller"),
+        "avif": Avif(quality=70, chroma="4:4:4") if has_avif else None,
+        "webp": Webp(quality=85, lossless="when-smaller"),
+    }
+    return _UsualFormats(
+        photo=FormatSet(**photo, jpeg=Jpeg()),
+        photo_transparent=TransparentFormatSet(**photo, png=Png()),
+        graphic=FormatSet(**graphic, png=Png()),
+        graphic_transparent=TransparentFormatSet(**graphic, png=Png()),
+    )
+
+
+KINDS_OF_STILLS = _UsualFormats._fields
+"""The keys below `formats` of the kinds that are made in several formats."""
+_USUAL_FORMATS = {name: _usual_formats(name) for name in PROFILES}
+_DEFAULTS = _USUAL_FORMATS[DEFAULT_PROFILE]
+
+ModernFormat = Literal["jxl", "avif", "webp"]
+
+
+def _each_once(value: tuple[ModernFormat, ...]) -> tuple[ModernFormat, ...]:
+    if len(value) != len(set(value)):
+        raise ValueError("a format is named twice")
+    return value
 
 
 class Formats(RecipeModel):
     """Formats by the kind of picture. With `squeeze` nothing else is made of stills.
 
-    `profile` fills in the efforts and tolerances that formats leave out.
+    `profile` fills in the efforts and tolerances that formats leave out, and the formats of the kinds that are left out.
+    `order` is the order in which markup offers the modern formats; empty, the bytes decide for each picture.
     """
 
     profile: ProfileName = DEFAULT_PROFILE
-    photo: FormatSet = FormatSet(avif=Avif(), webp=Webp(), jpeg=Jpeg())
-    photo_transparent: TransparentFormatSet = TransparentFormatSet(avif=Avif(), webp=Webp(), png=Png())
-    graphic: FormatSet = FormatSet(
-        avif=Avif(quality=70, chroma="4:4:4"), webp=Webp(quality=85, lossless="when-smaller"), png=Png()
-    )
-    graphic_transparent: TransparentFormatSet = TransparentFormatSet(
-        avif=Avif(quality=70, chroma="4:4:4"), webp=Webp(quality=85, lossless="when-smaller"), png=Png()
-    )
+    order: Annotated[tuple[ModernFormat, ...], ListAsTuple] = ()
+    photo: FormatSet = _DEFAULTS.photo
+    photo_transparent: TransparentFormatSet = _DEFAULTS.photo_transparent
+    graphic: FormatSet = _DEFAULTS.graphic
+    graphic_transparent: TransparentFormatSet = _DEFAULTS.graphic_transparent
     animation: AnimationFormats = AnimationFormats()
     vector: VectorFormats = VectorFormats()
     squeeze: Squeeze | None = None
+
+    _order_names_each_once = field_validator("order")(_each_once)
+
+    @model_validator(mode="after")
+    def _fill_in_kinds(self) -> Self:
+        for kind, formats in _USUAL_FORMATS[self.profile]._asdict().items():
+            if kind not in self.model_fields_set:
+                self.__dict__[kind] = formats  # the model is frozen, and this is still its construction
+        return self
+
+    @classmethod
+    def default_of(cls, key: str, table: Mapping[str, Any]) -> Any:
+        """Return the default of a key, which the profile decides for kinds of pictures."""
+        usual = _USUAL_FORMATS.get(table.get("profile", DEFAULT_PROFILE), _DEFAULTS)
+        return getattr(usual, key, None) or super().default_of(key, table)
+
+    def with_profile(self, profile: ProfileName) -> Self:
+        """Return the same recipe's formats in another profile; what the recipe names itself stays."""
+        named = {name: getattr(self, name) for name in self.model_fields_set}
+        return type(self)(**{**named, "profile": profile})
 
     def for_kind(self, key: str) -> FormatSet:
         """Return the formats of one kind, in this profile.
@@ -303,3 +431,17 @@ class Formats(RecipeModel):
         """Return the settings that animations are encoded with, in this profile; None where they are only copied."""
         webp = self.animation.webp
         return webp and webp.in_profile(PROFILES[self.profile])
+
+
+def ordered_formats(formats: Iterable[ImageFormat], order: Sequence[str]) -> list[ImageFormat]:
+    """Return formats in a recipe's order: the modern ones that it names, the other modern ones, and the fallback.
+
+    Args:
+        formats: The formats, from the one that the fewest browsers show to the fallback.
+        order: The recipe's `formats.order`.
+    """
+
+    def rank(fmt: ImageFormat) -> int:
+        return order.index(fmt) if fmt in order else len(order) + (fmt not in MODERN_FORMATS)
+
+    return sorted(formats, key=rank)

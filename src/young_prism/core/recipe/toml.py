@@ -8,9 +8,11 @@ from collections.abc import Sequence
 from typing import Any, get_args
 
 import tomlkit
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.recipe.base import RecipeModel
+from young_prism.core.recipe.formats import KINDS_OF_STILLS
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.toml_text import load_toml
 
@@ -40,8 +42,17 @@ def parsed(text: str, *, file: str = "") -> dict[str, Any]:
 
 
 def write_recipe(recipe: Recipe) -> str:
-    """Return the recipe with all its values spelt out; `read_recipe` reads the same recipe back."""
-    return tomlkit.dumps(recipe.model_dump(mode="json", exclude_none=True))
+    """Return the recipe with its values spelt out, but for those that its profile fills in.
+
+    `read_recipe` reads the same recipe back.
+    """
+    plain = recipe.model_dump(mode="json", exclude_none=True)
+    formats = [recipe.formats, *(override.formats for override in recipe.overrides)]
+    for part, table in zip(formats, [plain, *plain["overrides"]], strict=True):
+        for kind in KINDS_OF_STILLS:
+            if part is not None and kind not in part.model_fields_set:
+                del table["formats"][kind]
+    return tomlkit.dumps(plain)
 
 
 def _to_error(problem: Any, text: str) -> str:
@@ -62,9 +73,9 @@ def _allowed_beside(path: tuple[str | int, ...]) -> str:
     return f"did you mean {close[0]}?" if close else f"there are {', '.join(keys)}"
 
 
-def model_at(path: Sequence[str | int]) -> type[BaseModel]:
+def model_at(path: Sequence[str | int]) -> type[RecipeModel]:
     """Return the part of the recipe's model that a path of keys leads to."""
-    model: type[BaseModel] = Recipe
+    model: type[RecipeModel] = Recipe
     for part in path:
         field = model.model_fields.get(str(part))
         if field is not None:
@@ -72,8 +83,8 @@ def model_at(path: Sequence[str | int]) -> type[BaseModel]:
     return model
 
 
-def _models_in(annotation: Any) -> list[type[BaseModel]]:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+def _models_in(annotation: Any) -> list[type[RecipeModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, RecipeModel):
         return [annotation]
     return [model for inner in get_args(annotation) for model in _models_in(inner)]
 

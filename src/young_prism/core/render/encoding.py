@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from young_prism.core.encode import avif, jpeg, png, webp
+from young_prism.core.encode import avif, jpeg, jxl, png, webp
 from young_prism.core.errors import DamagedError
 from young_prism.core.plan.model import EncoderSettings, is_searched
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, Webp
 from young_prism.core.render.quality_search import (
     LadderSearch,
     format_of,
@@ -22,7 +22,7 @@ def encode(
 ) -> tuple[bytes, str]:
     """Encode a rung, and say what there is to say of it. Raises `DamagedError`."""
     if is_searched(settings):
-        assert isinstance(settings, Avif | Webp | Jpeg)  # noqa: S101  (nothing else is)
+        assert isinstance(settings, Lossy)  # noqa: S101  (nothing else is)
         result = ladder.search(settings, size)
         return result.data, result.explanation
     if isinstance(settings, Png) and settings.palette is not None:
@@ -57,6 +57,8 @@ def encoded(pixels: VipsImage, settings: EncoderSettings | None, *, is_proxy: bo
         match settings:
             case Avif():
                 return avif.encode(pixels, settings, is_proxy=is_proxy)
+            case Jxl():
+                return jxl.encode(pixels, settings)
             case Webp():
                 return webp.encode(pixels, settings)
             case Jpeg():

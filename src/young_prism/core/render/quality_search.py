@@ -17,7 +17,7 @@ from young_prism.core.encode import avif
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_preset
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import EncoderSettings
-from young_prism.core.recipe.formats import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Avif, Lossy, LossyOrLossless, LossySettings, lossy_only
 from young_prism.core.render.rungs import RungPixels
 from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.score.search import (
@@ -82,7 +82,7 @@ def format_of(settings: EncoderSettings | None) -> ImageFormat:
 
 
 def search_quality(
-    settings: Avif | Webp | Jpeg,
+    settings: LossySettings,
     encode: Encode,
     score: Score,
     *,
@@ -92,7 +92,7 @@ def search_quality(
 ) -> SearchResult:
     """Search the quality that settings with a target or a band ask for.
 
-    A WebP that is smaller without loss is that.
+    A format that may be lossless where that is smaller is tried so too.
 
     Args:
         settings: The settings of the format.
@@ -111,7 +111,7 @@ def search_quality(
         trial, target = search.into_band(settings.band)
     if settings.never_larger and len(trial.file) > original_bytes:
         return search.within_bytes(trial, target, original_bytes)
-    if isinstance(settings, Webp) and settings.lossless == "when-smaller":
+    if isinstance(settings, LossyOrLossless) and settings.lossless == "when-smaller":
         exact = encode(settings.model_copy(update={"lossless": "always"}))
         if len(exact) <= len(trial.file):
             explanation = "lossless, smaller than any quality that reaches the target"
@@ -148,14 +148,14 @@ class _Search:
 
     def __init__(
         self,
-        settings: Avif | Webp | Jpeg,
+        settings: LossySettings,
         encode: Encode,
         score: Score,
         hint: SearchHint | None,
         *,
         transparent: bool,
     ) -> None:
-        lossy = {"lossless": "never", "near_lossless": None} if isinstance(settings, Webp) else {}
+        lossy = lossy_only(settings)
         self._settings, self._hint = settings, hint
         self._trials: Trials[bytes] = Trials(
             lambda quality: encode(settings.model_copy(update={"quality": quality, **lossy})), score
@@ -277,18 +277,18 @@ class LadderSearch:
     original_bytes: int
     _done: dict[tuple[EncoderSettings, Size], SearchResult] = field(default_factory=dict, init=False)
 
-    def search(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchResult:
+    def search(self, settings: LossySettings, size: Size) -> SearchResult:
         """Return the file of a rung, and of those below first."""
         for below in self._steps(settings):
             if below <= size and (settings, below) not in self._done:
                 self._done[settings, below] = self._search(settings, below)
         return self._done[settings, size]
 
-    def _steps(self, settings: Avif | Webp | Jpeg) -> list[Size]:
+    def _steps(self, settings: LossySettings) -> list[Size]:
         sizes = self.sizes(settings)
         return list(sizes) if settings.target is None else with_small_copy(sizes)
 
-    def _search(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchResult:
+    def _search(self, settings: LossySettings, size: Size) -> SearchResult:
         rung = self.rung(size)
         hint = self._hint(settings, size)
         if size not in self.sizes(settings):
@@ -302,7 +302,7 @@ class LadderSearch:
             transparent=rung.pixels.hasalpha(),
         )
 
-    def _hint(self, settings: Avif | Webp | Jpeg, size: Size) -> SearchHint | None:
+    def _hint(self, settings: LossySettings, size: Size) -> SearchHint | None:
         """Guess by the one or two rungs below: a quarter of the way that the quality went from octave to octave goes on."""
         smaller = [rung_size for rung_size in self._steps(settings) if rung_size < size]
         if not smaller:
@@ -317,12 +317,9 @@ class LadderSearch:
         return last._replace(quality=last.quality + octaves * (last.quality - before.quality) / 4)
 
 
-def _fast_settings(settings: Avif | Webp | Jpeg) -> Avif | Webp | Jpeg:
+def _fast_settings(settings: LossySettings) -> LossySettings:
     """Return settings for the small copy, which is not delivered: only its quality is used."""
-    changes: dict[str, Any] = {"never_larger": False}
-    if isinstance(settings, Webp):
-        changes |= {"lossless": "never", "near_lossless": None}
-    return settings.model_copy(update=changes)
+    return settings.model_copy(update={"never_larger": False, **lossy_only(settings)})
 
 
 _SMALL, _ENOUGH = 400, 600
@@ -346,7 +343,7 @@ def scored(rung: RungPixels, settings: EncoderSettings | None, file: bytes) -> f
 
 def score_shortfall(floor: float, rung: RungPixels, file: bytes, settings: EncoderSettings | None) -> str:
     """Say where a lossy rendition scores under a floor against the pixels that it was made from; empty if it does not."""
-    if not floor or not isinstance(settings, Avif | Webp | Jpeg):
+    if not floor or not isinstance(settings, Lossy):
         return ""
     score = scored(rung, settings, file)
     return f"its score is {score:.1f}, under {floor:g}" if score < floor else ""

@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from functools import cache
 from typing import NamedTuple
 
 from young_prism.core.encode import jpeg, png, webp
-from young_prism.core.errors import ChangedError
+from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.inspection.inspect import read_header
@@ -20,7 +21,8 @@ from young_prism.core.metadata.policy import Policy, filter_metadata
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.plan.resolve import packs_jpeg
+from young_prism.core.recipe.formats import RASTER_SETTINGS, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.encoding import encode, encoded
 from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (
@@ -33,7 +35,7 @@ from young_prism.core.render.results import (
     formats_to_drop,
 )
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
-from young_prism.core.render.squeeze import squeeze
+from young_prism.core.render.squeeze import pack, squeeze
 from young_prism.core.render.verify import find_fault
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import Kind, Size
@@ -146,6 +148,8 @@ def _pass_through(
         match planned.settings:
             case None:
                 made[planned.path] = EncodedFile(data, planned.reason, is_kept=True)
+            case Squeeze() if planned.format is not original.facts.format:
+                made[planned.path] = _packed(data, original)
             case Squeeze():
                 squeezed, reason = squeeze(
                     data, original.facts, planned.settings, original.finishing.metadata
@@ -158,6 +162,15 @@ def _pass_through(
             case Webp() if original.facts.kind is Kind.ANIMATION:
                 made[planned.path] = EncodedFile(_moving(data, planned.settings), planned.reason)
     return made
+
+
+def _packed(data: bytes, original: PlannedOriginal) -> EncodedFile:
+    """Pack a JPEG into JPEG XL; what cannot be packed is a fault of that file alone."""
+    try:
+        packed = pack(data, original.facts, original.finishing.metadata)
+    except DamagedError as error:
+        return EncodedFile(b"", "", fault=error.what.rstrip("."))
+    return EncodedFile(packed.data, f"packed without loss, {packed.proof}", is_kept=True)
 
 
 def _moving(data: bytes, settings: Webp) -> bytes:
@@ -182,7 +195,7 @@ def _encode_all(
     made: dict[str, EncodedFile] = {}
     facets: dict[str, list[PlannedRendition]] = {}
     for planned in facet_renditions:
-        if isinstance(planned.settings, (Avif, Webp, Jpeg, Png)) and facts.kind is not Kind.ANIMATION:
+        if isinstance(planned.settings, RASTER_SETTINGS) and facts.kind is not Kind.ANIMATION:
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
@@ -251,6 +264,11 @@ def _rendition(
     stand_in = placeholder(rung.plain, finishing) if planned.placeholder else ""
     pixels = rung.pixels
     clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
+    size, cut, facet = planned.size, planned.cut, planned.facet
+    if packs_jpeg(facts, finishing, planned.settings, size=size, cut=cut, facet=facet):
+        with suppress(DamagedError):  # then its pixels are encoded
+            packed = pack(data, facts, finishing.metadata)
+            return EncodedFile(packed.data, f"{planned.reason}: {packed.proof}", True, stand_in, clear)
     fresh, reason = encode(rung, planned.size, planned.settings, shared.ladder)
     plain = not rung.marked and finishing.metadata == "none" and planned.cut is None
     squeezed = _original_squeezed(data, facts, planned) if plain else None

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
-from young_prism.core.render.pruning import redundant_files
+from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import Outcome
 
 
@@ -76,7 +76,7 @@ def bytes_by_path(known: Mapping[str, PriorResult], pieces: Mapping[str, Encoded
 def formats_to_drop(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict[str, str]:
     """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
     available = [r for r in original.renditions if r.path in sizes]
-    left_out = redundant_files((r.facet, r.format, sizes[r.path]) for r in available)
+    left_out = redundant_files(RungFile(r.facet, r.format, sizes[r.path], r.share) for r in available)
     return {r.path: left_out[r.facet, r.format] for r in available if (r.facet, r.format) in left_out}
 
 

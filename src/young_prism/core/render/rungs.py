@@ -15,7 +15,7 @@ from young_prism.core.pixels.readback import array_of
 from young_prism.core.pixels.shape import largest_rung, sharpened, smaller_rung, without_metadata
 from young_prism.core.plan.model import EncoderSettings, PlannedOriginal
 from young_prism.core.plan.resolve import has_watermark
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import RASTER_SETTINGS, Jpeg
 from young_prism.core.render.watermark import in_space, with_watermark
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import Size
@@ -32,7 +32,7 @@ def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> VipsImage:
     renditions = [
         rendition
         for rendition in original.renditions
-        if rendition.facet == facet and isinstance(rendition.settings, (Avif, Webp, Jpeg, Png))
+        if rendition.facet == facet and isinstance(rendition.settings, RASTER_SETTINGS)
     ]
     return largest_rung(
         data,

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
+from typing import NamedTuple
+
 import numpy as np
 
-from young_prism.core.encode import jpeg, png
+from young_prism.core.encode import jpeg, jxl, png
+from young_prism.core.errors import DamagedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.inspection.inspect import read_header
@@ -18,7 +22,7 @@ from young_prism.core.metadata.policy import (
     filter_metadata,
     orientation_exif,
 )
-from young_prism.core.pixels.decode import open_image
+from young_prism.core.pixels.decode import open_image, unpack_jpeg
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import ImageFormat
 from young_prism.core.vips_image import VipsImage
@@ -30,13 +34,8 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     The look of the picture depends on its profile and orientation too: they stay, whatever the rule for
     metadata.
     """
-    header = read_header(BytesView(data), facts.format)
-    carried = filter_metadata(header, policy)._replace(profile=header.profile)
-    if policy in ("all", "all-but-place") and facts.orientation != 1 and carried.exif:
-        carried = carried._replace(exif=_turned(carried.exif, facts.orientation))
-    elif facts.orientation != 1:
-        carried = carried._replace(exif=orientation_exif(facts.orientation))
     try:
+        carried = _carried(data, facts, policy)
         smaller = _smaller(data, facts.format, settings, carried)
         if len(smaller) >= len(data):
             return data, "it was as small as it can be"
@@ -45,6 +44,63 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the original serves)
         return data, "it cannot be squeezed, so it stays as it is"
     return smaller, f"pixel for pixel the same, {len(data) - len(smaller):,} bytes fewer"
+
+
+def _carried(data: bytes, facts: Facts, policy: Policy) -> EmbeddedMetadata:
+    """Return the metadata that a squeezed file keeps."""
+    header = read_header(BytesView(data), facts.format)
+    carried = filter_metadata(header, policy)._replace(profile=header.profile)
+    if policy in ("all", "all-but-place") and facts.orientation != 1 and carried.exif:
+        return carried._replace(exif=_turned(carried.exif, facts.orientation))
+    if facts.orientation != 1:
+        return carried._replace(exif=orientation_exif(facts.orientation))
+    return carried
+
+
+class PackedJpeg(NamedTuple):
+    """A JPEG packed into JPEG XL without loss.
+
+    Attributes:
+        data: The JPEG XL file.
+        proof: What was restored and compared, as a phrase.
+    """
+
+    data: bytes
+    proof: str
+
+
+def pack(data: bytes, facts: Facts, policy: Policy) -> PackedJpeg:
+    """Pack a JPEG into JPEG XL, restore it, and compare it byte by byte.
+
+    With the policy "all" that is the very file; otherwise its metadata are filtered first, and the proof is of that JPEG.
+
+    Args:
+        data: The JPEG.
+        facts: Its facts.
+        policy: The recipe's policy for metadata.
+
+    Raises:
+        DamagedError: If libjxl cannot pack it, or the restored JPEG differs.
+    """
+    source, name = data, "the original"
+    if policy != "all":
+        kept = "no metadata" if policy == "none" else "the metadata that the recipe keeps"
+        source, name = (
+            embed_in_jpeg(jpeg.squeeze(data), _carried(data, facts, policy)),
+            f"the JPEG with {kept}",
+        )
+    try:
+        packed = jxl.pack_jpeg(source)
+        restored = unpack_jpeg(packed)
+    except (RuntimeError, ValueError) as error:
+        raise DamagedError(
+            "JPEG XL cannot pack this JPEG.", remedy="Leave it a JPEG; report it if it is an ordinary one."
+        ) from error
+    if restored != source:
+        raise DamagedError("The restored JPEG differs.", remedy="Leave it a JPEG, and report it.")
+    digest = hashlib.sha256(source).hexdigest()
+    proof = f"restored and compared with {name}: {len(source):,} bytes, sha256 {digest[:16]}…"
+    return PackedJpeg(packed, proof)
 
 
 def same_pixels(before: bytes, other_data: bytes, facts: Facts) -> bool:

@@ -12,7 +12,7 @@ from young_prism.core.markup.delivered import Delivered, offered
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.selection import slot_width
 
-ALL_FORMATS = frozenset({"avif", "webp", "jpeg", "png", "gif", "svg"})
+ALL_FORMATS = frozenset({"jxl", "avif", "webp", "jpeg", "png", "gif", "svg"})
 
 
 class Network(NamedTuple):

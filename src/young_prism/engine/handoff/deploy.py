@@ -157,6 +157,7 @@ def deploy(
     cache = ServedFiles.from_manifest(plan.manifest, "/").cache
     journal = _journal_file(plan.out, plan.store)
     journal.parent.mkdir(parents=True, exist_ok=True)
+    plan.store.remove_leftovers()
     with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_MAX_PARALLEL) as pool:
         sending = {
             pool.submit(_send, plan, rendition, cache, is_cancelled): rendition for rendition in plan.send

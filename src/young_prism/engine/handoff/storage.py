@@ -10,7 +10,7 @@ from typing import Any, NamedTuple, Protocol
 
 from young_prism.core.errors import PublishError
 from young_prism.engine.files import files_below, path_inside
-from young_prism.engine.output.atomic import is_part, write_atomically
+from young_prism.engine.output.atomic import is_part, remove_leftovers_of, write_atomically
 
 
 class ObjectHeaders(NamedTuple):
@@ -39,6 +39,9 @@ class Storage(Protocol):
 
     def remove(self, path: str) -> None:
         """Take a file away."""
+
+    def remove_leftovers(self) -> None:
+        """Delete temporary files of a publishing that was killed."""
 
 
 def storage_at(address: str, endpoint: str = "") -> Storage:
@@ -90,6 +93,8 @@ _UNREACHABLE = (
     "SSLError",
 )
 """Errors of botocore, by name: it is loaded by s3fs alone, and only where it is installed."""
+_PURPOSE = "publish-"
+"""Part of the names of temporary files."""
 _S3 = ("s3", "s3a")
 """Schemes of S3-compatible storage."""
 
@@ -124,7 +129,7 @@ class FolderStorage:
 
     def write(self, path: str, data: bytes, headers: ObjectHeaders) -> None:  # noqa: ARG002
         """Put a file there; a folder says nothing of its files."""
-        write_atomically(path_inside(self.folder, path), data)
+        write_atomically(path_inside(self.folder, path), data, purpose=_PURPOSE)
 
     def remove(self, path: str) -> None:
         """Take a file away, and folders that are empty then."""
@@ -134,6 +139,10 @@ class FolderStorage:
             if parent == self.folder or any(parent.iterdir()):
                 break
             parent.rmdir()
+
+    def remove_leftovers(self) -> None:
+        """Delete temporary files of a publishing that was killed; those of a build into the same folder stay."""
+        remove_leftovers_of(_PURPOSE, {Path(entry.path).parent for entry in files_below(self.folder)})
 
 
 class ObjectStorage:
@@ -188,6 +197,9 @@ class ObjectStorage:
         """Take an object away."""
         with _translate_errors(self.name, path):
             self._system.rm_file(self._at(path))
+
+    def remove_leftovers(self) -> None:
+        """Do nothing: a killed upload leaves no object."""
 
     def _at(self, path: str) -> str:
         return f"{self._root}/{path}"

@@ -273,7 +273,7 @@ class Inbox:
                     file=printable,
                     remedy=known.remedy
                     if known
-                    else "JPEG, PNG, GIF, WebP, AVIF, HEIC, TIFF, BMP and SVG are taken.",
+                    else "JPEG, PNG, GIF, WebP, AVIF, JPEG XL, HEIC, TIFF, BMP and SVG are taken.",
                 )
             try:
                 if fmt not in LIBRARY_FORMATS:

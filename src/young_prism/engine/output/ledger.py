@@ -34,7 +34,7 @@ from young_prism.core.manifest.model import (
 )
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.render.pruning import redundant_files
+from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
 from young_prism.engine.output.atomic import write_atomically
@@ -221,7 +221,7 @@ class Ledger:
         What was left out once is judged again by its recorded bytes: what it was measured against may have gone
         from the recipe.
         """
-        files: list[tuple[str, ImageFormat, int]] = []
+        files: list[RungFile] = []
         left_out: set[tuple[str, ImageFormat]] = set()
         for rendition in original.renditions:
             location = (rendition.path, rendition.key)
@@ -232,7 +232,7 @@ class Ledger:
                 left_out.add((rendition.facet, rendition.format))
             else:
                 return False
-            files.append((rendition.facet, rendition.format, entry.bytes))
+            files.append(RungFile(rendition.facet, rendition.format, entry.bytes, rendition.share))
         return left_out == set(redundant_files(files))
 
     def find_reusable(self, rendition: PlannedRendition) -> ReusableRendition | None:

@@ -11,9 +11,9 @@ from young_prism.core.errors import DamagedError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.resolve import formats_for
-from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of
+from young_prism.core.proof.candidate import PROOFED, Candidate, candidate_of
 from young_prism.core.proof.suggest import curve_names
-from young_prism.core.recipe.formats import Png
+from young_prism.core.recipe.formats import Png, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.quality_search import format_of
 from young_prism.core.types import (
@@ -158,7 +158,7 @@ def _requests(sheet: ProofSheet, facts: Facts, wish: _SheetOptions) -> list[Proo
     return [base, *finds, *(base.with_candidate(candidate) for candidate in candidates)]
 
 
-def _search_candidates(settings: dict[ImageFormat, Settings], *, sharpen: bool) -> list[Candidate]:
+def _search_candidates(settings: dict[ImageFormat, RasterSettings], *, sharpen: bool) -> list[Candidate]:
     """Return where a search begins in each lossy format."""
     return [
         candidate_of(

@@ -25,6 +25,7 @@ _PRELOAD_MODULES = (
     "psutil",
     "PIL.AvifImagePlugin",
     "pillow_avif",
+    "imagecodecs._jpegxl",
     "young_prism.core.svg.sanitise",
     "young_prism.core.inspection.inspect",
     "young_prism.core.plan.resolve",

@@ -15,6 +15,7 @@ from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat
 
 _ORDER = (
+    ImageFormat.JXL,
     ImageFormat.AVIF,
     ImageFormat.WEBP,
     ImageFormat.JPEG,

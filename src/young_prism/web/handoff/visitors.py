@@ -15,9 +15,10 @@ from young_prism.reports.drawing.visits import (
 from young_prism.web.handoff.common import blueprint, nothing_yet, page, start, visits_of
 
 BROWSERS: dict[str, tuple[str, frozenset[str]]] = {
-    "all": ("AVIF and WebP", ALL_FORMATS),
-    "webp": ("WebP", ALL_FORMATS - {"avif"}),
-    "old": ("neither", ALL_FORMATS - {"avif", "webp"}),
+    "all": ("JPEG XL, AVIF and WebP", ALL_FORMATS),
+    "avif": ("AVIF and WebP", ALL_FORMATS - {"jxl"}),
+    "webp": ("WebP", ALL_FORMATS - {"jxl", "avif"}),
+    "old": ("JPEG and PNG only", ALL_FORMATS - {"jxl", "avif", "webp"}),
 }
 DENSITIES = (1, 1.5, 2, 3)
 _NAMED = 200

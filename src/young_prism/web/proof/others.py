@@ -14,8 +14,8 @@ from young_prism.core.plan.resolve import (
     formats_for,
     kind_key,
 )
-from young_prism.core.proof.candidate import Candidate, Settings, candidate_of
-from young_prism.core.recipe.formats import Png
+from young_prism.core.proof.candidate import Candidate, candidate_of
+from young_prism.core.recipe.formats import Png, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.quality_search import format_of
 from young_prism.core.types import ImageFormat, Size
@@ -152,7 +152,7 @@ def _requests(
     return ProofRequest(source.folder, original, facet, size, task, candidate, target)
 
 
-def _candidate(name: str, settings: Mapping[ImageFormat, Settings], recipe: Recipe) -> Candidate | None:
+def _candidate(name: str, settings: Mapping[ImageFormat, RasterSettings], recipe: Recipe) -> Candidate | None:
     try:
         return candidate_of(name, settings, sharpen=recipe.finishing.sharpen == "mild")
     except RecipeError:

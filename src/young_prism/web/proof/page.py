@@ -129,7 +129,7 @@ def leave(slug: str) -> tuple[str, int]:
 def file(slug: str, name: str) -> BaseResponse:
     """Send what was made for a proof; its name is its content's, so that it may be kept for good."""
     source_or_404(slug)
-    if not re.fullmatch(r"[0-9a-f]{40}\.(avif|webp|jpg|png)", name):
+    if not re.fullmatch(r"[0-9a-f]{40}\.(jxl|avif|webp|jpg|png)", name):
         abort(404)
     path = services().proofs.folder / name[:2] / name
     if not path.is_file():

@@ -17,10 +17,10 @@ from young_prism.core.plan.resolve import (
     formats_for,
     kind_key,
 )
-from young_prism.core.proof.candidate import PROOFED, Candidate, Settings, candidate_of, name_of
+from young_prism.core.proof.candidate import PROOFED, Candidate, candidate_of, name_of
 from young_prism.core.proof.curve import CurveEstimate, Point, at_score
 from young_prism.core.proof.suggest import curve_names, first_strip, quickest_first
-from young_prism.core.recipe.formats import FormatSet, Lossy
+from young_prism.core.recipe.formats import FormatSet, Lossy, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import (
     ImageFormat,
@@ -81,7 +81,7 @@ class ProofView:
     density: float
 
     @property
-    def settings(self) -> Mapping[ImageFormat, Settings]:
+    def settings(self) -> Mapping[ImageFormat, RasterSettings]:
         """What the recipe makes of this kind of picture."""
         return self.formats.settings()
 

@@ -1,0 +1,58 @@
+"""JPEG XL by libjxl: lossy, lossless, or a JPEG's own data packed without loss."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from young_prism.core.encode.lossless import encode_by_mode
+from young_prism.core.metadata.embed import embed_in_jxl, metadata_of
+from young_prism.core.recipe.formats import Jxl
+from young_prism.core.vips_image import VipsImage
+
+
+def encode(pixels: VipsImage, settings: Jxl) -> bytes:
+    """Return a JPEG XL file; transparency is carried over.
+
+    Args:
+        pixels: An image in memory, as described in `core/encode`, in sRGB: no profile is stored.
+        settings: The quality, effort and `lossless`.
+    """
+    array = np.ascontiguousarray(pixels.numpy())
+    effort = settings.chosen_effort
+    data = encode_by_mode(
+        settings.lossless,
+        lossy=lambda: _encode(array, effort=effort, distance=distance_of(settings.quality)),
+        lossless=lambda: _encode(array, effort=effort, lossless=True),
+    )
+    return embed_in_jxl(data, metadata_of(pixels))
+
+
+def distance_of(quality: float) -> float:
+    """Return libjxl's distance (0 to 25, 1 is hard to tell apart) for a quality from 1 to 100.
+
+    As libjxl 0.11 maps them (`JxlEncoderDistanceFromQuality` in lib/jxl/encode.cc), but for quality 100, which is exact there
+    and has the distance 0.1 here.
+    """
+    if quality >= 30:
+        return 0.1 + (100 - quality) * 0.09
+    return 53 / 3000 * quality * quality - 23 / 20 * quality + 25
+
+
+def _encode(array: npt.NDArray[np.uint8], **options: Any) -> bytes:
+    import imagecodecs
+
+    return bytes(imagecodecs.jpegxl_encode(array, usecontainer=False, numthreads=1, **options))
+
+
+def pack_jpeg(data: bytes) -> bytes:
+    """Return a JPEG's data as a JPEG XL file, from which `core.pixels.decode.unpack_jpeg` restores the JPEG.
+
+    Raises:
+        RuntimeError: If libjxl cannot pack this JPEG, such as one with arithmetic coding or four channels.
+    """
+    import imagecodecs
+
+    return bytes(imagecodecs.jpegxl_encode_jpeg(data, usecontainer=True, numthreads=1))
