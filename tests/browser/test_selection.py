@@ -25,6 +25,7 @@ from young_prism.core.markup.picture import (
 )
 from young_prism.core.markup.selection import choose_source
 from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.formats import Formats
 from young_prism.core.recipe.ladder import Layout, LayoutLine
 from young_prism.core.recipe.model import Facet, Ladder, Recipe
 from young_prism.core.recipe.starts import starts
@@ -39,9 +40,10 @@ SIZES = (
     "(max-width: 30em) calc(100vw - 2rem), (400px < width <= 1000px) 50vw, clamp(200px, 25vw, 480px)",
     sizes_of(Layout(lines=(LayoutLine(up_to=900), LayoutLine(share=0.333, at_most=420)))),
 )
-FORMATS = {"image/avif", "image/webp", "image/jpeg", "image/png", "image/gif", "image/svg+xml"}
+FORMATS = {"image/jxl", "image/avif", "image/webp", "image/jpeg", "image/png", "image/gif", "image/svg+xml"}
 DOT = pictures.png(pictures.graphic(4, 4))
 ALL_RECIPES = {
+    "all formats": Recipe(formats=Formats(profile="smallest")),
     **{start.name: read_recipe(start.text) for start in starts()},
     "with art direction": Recipe(
         facets=(Facet(name="square", aspect="1:1", up_to=600, ladder=Ladder(widths=(300, 500, 900))),)

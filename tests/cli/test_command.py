@@ -213,6 +213,34 @@ def test_patterns_and_pages_on_the_command_line(source: Path, tmp_path: Path, re
     assert wrong.returncode == 2 and "no pattern" in wrong.stderr
 
 
+def test_packed_jpegs_are_restored_byte_by_byte(tmp_path: Path) -> None:
+    data = pictures.jpeg(pictures.photo(120, 80))
+    (tmp_path / "site").mkdir()
+    (tmp_path / "site" / "a.jpg").write_bytes(data)
+    (tmp_path / "recipe.toml").write_text(
+        'finishing = { metadata = "all" }\n[formats.squeeze]\njpeg_to_jxl = true\n'
+    )
+    out = tmp_path / "out"
+    built = command(
+        "build", "--source", tmp_path / "site", "--out", out, "--recipe", tmp_path / "recipe.toml"
+    )
+    assert built.returncode == 0 and "1 kept" in built.stderr, built.stderr
+    done = command("unpack-jpeg", out / "a.jxl", "--to", tmp_path / "back")
+    assert done.returncode == 0 and "1 JPEG restored, 0 failed" in done.stderr
+    assert (tmp_path / "back" / "a.jpg").read_bytes() == data
+    (out / "b.jxl").write_bytes(b"no picture")
+    again = command(
+        "unpack-jpeg", out / "a.jxl", out / "b.jxl", out / "no-such.jxl", "--to", tmp_path / "back"
+    )
+    assert again.returncode == 1 and "0 JPEGs restored, 3 failed" in again.stderr
+    for sentence in (
+        "file of this name already",
+        "b.jxl: It is no JPEG XL file",
+        "no-such.jxl: It cannot be read",
+    ):
+        assert sentence in again.stderr
+
+
 def test_a_zip_is_unpacked_into_a_folder(tmp_path: Path) -> None:
     with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
         archive.writestr("in/a.jpg", pictures.jpeg(pictures.photo(40, 30)))

@@ -14,7 +14,8 @@ from tests.support import jxl, pictures
 from young_prism.core.encode.jxl import distance_of
 from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.inspection.inspect import inspect_bytes
-from young_prism.core.pixels.decode import open_image, unpack_jpeg
+from young_prism.core.pixels.decode import open_image
+from young_prism.core.pixels.packed_jpeg import unpack_jpeg
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.pixels.shape import to_srgb
 from young_prism.core.plan.make import make_plan
@@ -169,8 +170,10 @@ def test_a_jpeg_of_the_rungs_own_size_is_packed_and_restored() -> None:
     assert (
         hashlib.sha256(data).hexdigest()[:16] in whole.reason and "compared with the original" in whole.reason
     )
-    with pytest.raises((RuntimeError, ValueError)):
+    with pytest.raises(DamagedError, match="not made from a JPEG"):
         unpack_jpeg(small.data)
+    with pytest.raises(DamagedError, match="cannot be restored"):
+        unpack_jpeg(whole.data[:-200])
 
 
 def test_without_metadata_the_cleaned_jpeg_is_what_is_proven() -> None:

@@ -39,6 +39,7 @@ _VERBS = (
     "snippet",
     "token",
     "unpack",
+    "unpack-jpeg",
     "watch",
 )
 

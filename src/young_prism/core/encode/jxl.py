@@ -48,7 +48,7 @@ def _encode(array: npt.NDArray[np.uint8], **options: Any) -> bytes:
 
 
 def pack_jpeg(data: bytes) -> bytes:
-    """Return a JPEG's data as a JPEG XL file, from which `core.pixels.decode.unpack_jpeg` restores the JPEG.
+    """Return a JPEG's data as a JPEG XL file, from which `core.pixels.packed_jpeg.unpack_jpeg` restores the JPEG.
 
     Raises:
         RuntimeError: If libjxl cannot pack this JPEG, such as one with arithmetic coding or four channels.

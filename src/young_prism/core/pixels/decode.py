@@ -21,6 +21,7 @@ from young_prism.core.images.headers import jpeg
 from young_prism.core.images.headers.contract import EXPORT_AGAIN, BytesView, check_pixels
 from young_prism.core.images.headers.jxl import P3, JxlHeader, read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
+from young_prism.core.pixels.packed_jpeg import unpack_jpeg
 from young_prism.core.types import (
     MAX_PIXELS,
     ImageFormat,
@@ -194,19 +195,8 @@ def jxl_profile(header: JxlHeader, data: Callable[[], bytes]) -> bytes:
         return b""
     try:
         return jpeg.read(BytesView(unpack_jpeg(data()))).profile
-    except (RuntimeError, ValueError, DamagedError):
+    except DamagedError:
         return b""
-
-
-def unpack_jpeg(data: bytes) -> bytes:
-    """Return the JPEG that `core.encode.jxl.pack_jpeg` packed, byte by byte.
-
-    Raises:
-        RuntimeError, ValueError: If the file holds no JPEG, or is damaged.
-    """
-    import imagecodecs
-
-    return bytes(imagecodecs.jpegxl_decode_jpeg(data, numthreads=1))
 
 
 @lru_cache(maxsize=1)

@@ -22,7 +22,8 @@ from young_prism.core.metadata.policy import (
     filter_metadata,
     orientation_exif,
 )
-from young_prism.core.pixels.decode import open_image, unpack_jpeg
+from young_prism.core.pixels.decode import open_image
+from young_prism.core.pixels.packed_jpeg import unpack_jpeg
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import ImageFormat
 from young_prism.core.vips_image import VipsImage
@@ -92,7 +93,7 @@ def pack(data: bytes, facts: Facts, policy: Policy) -> PackedJpeg:
     try:
         packed = jxl.pack_jpeg(source)
         restored = unpack_jpeg(packed)
-    except (RuntimeError, ValueError) as error:
+    except (RuntimeError, ValueError, DamagedError) as error:
         raise DamagedError(
             "JPEG XL cannot pack this JPEG.", remedy="Leave it a JPEG; report it if it is an ordinary one."
         ) from error
