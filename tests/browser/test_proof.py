@@ -87,6 +87,30 @@ def test_bands_show_the_renditions_own_pixels_and_flipping_the_originals(page: P
     assert not np.array_equal(seen(page), shot)
 
 
+def test_files_that_are_still_arriving_show_what_a_visitor_sees(page: Page, live: str) -> None:
+    """Of half of its bytes, progressive JPEG and JPEG XL show the whole picture, AVIF nothing; grey is what lies below."""
+    open_proof(page, live, "original=photo.jpg&width=800&c=jxl-71&c=jpeg-80&c=avif-57&arrived=50&view=crops")
+    urls = {
+        name: href(page, f"[data-band={name}] [data-candidate]") for name in ("jxl-71", "jpeg-80", "avif-57")
+    }
+    sizes = page.evaluate(
+        """async urls => Promise.all(urls.map(async url => (await (await fetch(url)).arrayBuffer()).byteLength))""",
+        [*urls.values(), *(url.replace("&arrived=50", "") for url in urls.values())],
+    )
+    assert [2 * first - whole in (0, -1) for first, whole in zip(sizes[:3], sizes[3:], strict=True)] == [
+        True
+    ] * 3
+    spread = {
+        name: np.asarray(
+            Image.open(io.BytesIO(page.locator(f".crop:has([data-band={name}]) > svg").screenshot())).convert(
+                "L"
+            )
+        )[20:-20, 20:-20].std()
+        for name in urls
+    }
+    assert spread["avif-57"] == 0 and min(spread["jxl-71"], spread["jpeg-80"]) > 5
+
+
 def test_edges_target_and_place_are_moved_by_mouse_and_keys_and_live_in_the_address(
     page: Page, live: str
 ) -> None:

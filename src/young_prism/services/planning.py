@@ -72,7 +72,7 @@ def guess_of(
 
 
 class ProfileCost(NamedTuple):
-    """What all renditions of a plan weigh in a profile, and how long making all of them takes."""
+    """What the renditions of a plan weigh in a profile, each picture in its smallest format, and how long making all takes."""
 
     bytes: int
     seconds: float

@@ -39,6 +39,7 @@ from young_prism.store.decisions import recipe_text
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.view import (
+    ARRIVED,
     GROUNDS,
     VIEWS,
     ZOOMS,
@@ -79,6 +80,7 @@ def index(slug: str) -> str:
         grounds=GROUNDS,
         views=VIEWS,
         zooms=ZOOMS,
+        arrivals=ARRIVED,
         **_parts(source, view),
     )
 
@@ -127,7 +129,10 @@ def leave(slug: str) -> tuple[str, int]:
 
 @blueprint.get("/s/<slug>/proof/file/<name>")
 def file(slug: str, name: str) -> BaseResponse:
-    """Send what was made for a proof; its name is its content's, so that it may be kept for good."""
+    """Send what was made for a proof; its name is its content's, so that it may be kept for good.
+
+    With `arrived`, only that percentage of its bytes is sent, as if the rest were still on its way.
+    """
     source_or_404(slug)
     if not re.fullmatch(r"[0-9a-f]{40}\.(jxl|avif|webp|jpg|png)", name):
         abort(404)
@@ -135,7 +140,12 @@ def file(slug: str, name: str) -> BaseResponse:
     if not path.is_file():
         abort(404)
     ending = name.rpartition(".")[2]
-    return send_file(path, mimetype=ImageFormat("jpeg" if ending == "jpg" else ending).mime)
+    mime = ImageFormat("jpeg" if ending == "jpg" else ending).mime
+    arrived = request.args.get("arrived", type=int)
+    if arrived in ARRIVED[1:]:
+        with path.open("rb") as opened:
+            return Response(opened.read(path.stat().st_size * arrived // 100), mimetype=mime)
+    return send_file(path, mimetype=mime)
 
 
 @blueprint.post("/s/<slug>/proof/choose")

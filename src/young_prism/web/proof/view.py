@@ -42,6 +42,8 @@ _USUAL_RUNG = 1200
 """Pixels: what a page most often shows, and a screen can hold."""
 GROUNDS = ("grey", "black", "white", "page", "checks")
 VIEWS = ("strip", "crops")
+ARRIVED = (100, 50, 25, 10)
+"""Percent of a file's bytes that have arrived, as a slow network delivers them."""
 ZOOMS = {"1": "100 %", "2": "200 %", "4": "400 %", "layout": "layout"}
 
 
@@ -74,6 +76,7 @@ class ProofView:
     zoom: str
     ground: str
     hurts: bool
+    arrived: int
     position: tuple[float, float]
     chosen: str
     css_width: float | None
@@ -161,6 +164,7 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
     name = next((name_of(setting) for setting in formats.settings().values()), "")
     chosen = request.args.get("on", name if name in listed_names else candidates[len(candidates) // 2].name)
     zoom, density = request.args.get("zoom", "1"), request.args.get("density", 1.0, type=float)
+    arrived = request.args.get("arrived", type=int)
     layout = recipe.ladder.layout
     css_width = shown_width(layout, 1280) if layout else None
     if zoom == "layout" and css_width:
@@ -181,6 +185,7 @@ def view_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry) -> Proo
         zoom=zoom if zoom in ZOOMS and (zoom != "layout" or css_width) else "1",
         ground=_one_of(request.args.get("ground"), GROUNDS),
         hurts="hurts" in request.args,
+        arrived=arrived if arrived in ARRIVED else ARRIVED[0],
         position=(_share("x"), _share("y")),
         chosen=chosen if chosen in listed_names else candidates[0].name,
         css_width=css_width,
@@ -261,7 +266,7 @@ def state_of(
             candidate,
             result if isinstance(result, ProofResult) else None,
             result if isinstance(result, YoungPrismError) else None,
-            file_url(source, result),
+            file_url(source, result, view.arrived),
             file_url(source, of_map),
         )
         for candidate, result, of_map in zip(view.candidates, strip, maps, strict=True)
@@ -280,8 +285,15 @@ def state_of(
     return ProofState(file_url(source, exact), shown_candidates, points, plain, None not in results, error)
 
 
-def file_url(source: Source, result: ProofResult | YoungPrismError | None) -> str:
-    """Return where a file that was made for a proof is, empty as long as it is not there."""
+def file_url(source: Source, result: ProofResult | YoungPrismError | None, arrived: int = ARRIVED[0]) -> str:
+    """Return the address of a file that was made for a proof; empty until it is made.
+
+    Args:
+        source: The source.
+        result: The file.
+        arrived: Percent of its bytes that are sent.
+    """
     if not isinstance(result, ProofResult):
         return ""
-    return url_for("proof.file", slug=source.slug, name=result.file.rpartition("/")[2], v=1)
+    share = {} if arrived == ARRIVED[0] else {"arrived": arrived}
+    return url_for("proof.file", slug=source.slug, name=result.file.rpartition("/")[2], v=1, **share)

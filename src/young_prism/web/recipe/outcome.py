@@ -14,6 +14,7 @@ from young_prism.core.ladder.optimum import Need, Waste, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for, widths_of
 from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.plan.model import Plan, PlannedOriginal, SkippedOriginal
+from young_prism.core.recipe.formats import KINDS_OF_STILLS
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import ProfileName
@@ -81,7 +82,7 @@ class RecipeOutcome:
     sizes: str = ""
     estimate: Guess | None = None
     profiles: Mapping[ProfileName, ProfileCost] = field(default_factory=dict)
-    """What all renditions weigh in each profile, and how long making them takes."""
+    """What renditions weigh in each profile in the smallest format of each picture, and how long making all takes."""
 
     @property
     def filled(self) -> dict[str, Any]:
@@ -89,8 +90,9 @@ class RecipeOutcome:
         if self.recipe is None:
             return {}
         formats = self.recipe.formats
-        kinds = ("photo", "photo_transparent", "graphic", "graphic_transparent")
-        return {key: formats.for_kind(key) for key in kinds} | {"animation": formats.for_animations()}
+        return {kind: formats.for_kind(kind) for kind in KINDS_OF_STILLS} | {
+            "animation": formats.for_animations()
+        }
 
     @property
     def unhappy(self) -> bool:
