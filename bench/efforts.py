@@ -18,8 +18,9 @@ import tempfile
 import time
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from enum import StrEnum
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
@@ -48,13 +49,25 @@ BASE = AvifPreset(AvifEncoder.LIBAOM, 3)
 FOLDER = Path(__file__).parent.parent / "docs" / "measurements"
 
 
+class Preset(Protocol):
+    """An encoder and its own setting of speed."""
+
+    @property
+    def encoder(self) -> StrEnum:
+        """The name of the encoder."""
+
+    @property
+    def speed(self) -> int:
+        """Its setting of speed."""
+
+
 class Row(NamedTuple):
     """One file: its picture and preset, processor time in seconds, bytes and score."""
 
     kind: str
     picture: str
     side: int
-    preset: AvifPreset
+    preset: Preset
     cpu: float
     bytes: int
     score: float
@@ -116,14 +129,14 @@ def measured(kind: str, file: Path) -> Iterator[Row]:
                 yield Row(kind, file.name, side, preset, cpu, len(data), score)
 
 
-def summary(rows: Iterable[Row]) -> list[CurvePoint]:
-    """Return the point of each preset, by kind and size."""
-    files: dict[tuple[str, int, AvifPreset], dict[str, list[Row]]] = defaultdict(lambda: defaultdict(list))
+def summary(rows: Iterable[Row], base_preset: Preset = BASE) -> list[CurvePoint]:
+    """Return the point of each preset, by kind and size, over that of one of them."""
+    files: dict[tuple[str, int, Preset], dict[str, list[Row]]] = defaultdict(lambda: defaultdict(list))
     for row in rows:
         files[row.kind, row.side, row.preset][row.picture].append(row)
     curve_points = []
     for (kind, side, preset), by_picture in sorted(files.items()):
-        base = files[kind, side, BASE]
+        base = files[kind, side, base_preset]
         shared = [name for name in by_picture if name in base]
         cpu = [sum(r.cpu for r in by_picture[name]) / sum(r.cpu for r in base[name]) for name in shared]
         by_score = {}

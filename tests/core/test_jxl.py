@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import random
 import struct
@@ -195,6 +196,22 @@ def test_a_jpeg_that_cannot_be_packed_fails_alone(monkeypatch: pytest.MonkeyPatc
     assert inspect_bytes(lossy.data).size == (300, 200) and not lossy.fault
     [failed] = rendered(data, Recipe(formats=Formats(squeeze=Squeeze(jpeg_to_jxl=True))))
     assert failed.outcome is Outcome.FAILED and "cannot pack" in failed.reason
+
+
+ARITHMETIC = base64.b64decode(
+    "/9j/4AAQSkZJRgABAQAAAQABAAD/2wBDAA0JCgsKCA0LCgsODg0PEyAVExISEyccHhcgLikxMC4pLSwzOko+MzZGNywtQFdBRkxO"
+    "UlNSMj5aYVpQYEpRUk//2wBDAQ4ODhMREyYVFSZPNS01T09PT09PT09PT09PT09PT09PT09PT09PT09PT09PT09PT09PT09PT09P"
+    "T09PT09PT0//yQARCAAQABgDASIAAhEBAxEB/8wACgAQEAUBEBEF/9oADAMBAAIRAxEAPwD9pmqBde9PtJ6tT3DUm60KYAJZRySl"
+    "rHj7L6XjCZeo1n6tZKRjbUrNfkS7yvH9fyIOUX/0/9k="
+)
+"""A JPEG with arithmetic coding, by `jpegtran -arithmetic`."""
+
+
+def test_a_jpeg_with_arithmetic_coding_is_not_packed() -> None:
+    [failed] = rendered(ARITHMETIC, Recipe(formats=Formats(squeeze=Squeeze(jpeg_to_jxl=True))))
+    assert failed.outcome is Outcome.FAILED and "cannot pack" in failed.reason
+    [lossy] = encoded(ARITHMETIC, only(jxl=Jxl(from_jpeg=True)))
+    assert inspect_bytes(lossy.data).size == (24, 16) and not lossy.fault
 
 
 def test_cmyk_and_wide_gamut_are_decided_in_the_plan() -> None:

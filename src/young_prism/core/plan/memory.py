@@ -6,6 +6,8 @@ codecs loaded, is counted in. It decides which work is admitted, and affects no 
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import Avif, Jxl, Squeeze
@@ -22,7 +24,7 @@ _STREAMED = 0.3
 
 _WHOLE = {
     ImageFormat.AVIF: 14.0,
-    ImageFormat.JXL: 40.0,
+    ImageFormat.JXL: 16.0,
     ImageFormat.HEIC: 16.0,
     ImageFormat.WEBP: 8.0,
     ImageFormat.GIF: 5.0,
@@ -34,20 +36,22 @@ _LAYERED = {ImageFormat.JPEG: 6.0, ImageFormat.PNG: 4.2}
 """Bytes a pixel where each pass of a progressive or interlaced file goes over the whole picture."""
 
 _RUNG = 12.0
-_RUNG_HEAVY = 40.0
-"""Bytes a pixel of the largest rung: its pixels, those of the next one, and what an encoder holds; AVIF and JPEG XL hold most."""
+_ENCODING: Mapping[type, float] = {Avif: 40.0, Jxl: 50.0}
+"""Bytes a pixel of the largest rung: its pixels, those of the next one, and what an encoder holds; for some encoders more."""
+_SQUEEZING, _PACKING = 12.0, 30.0
+"""Bytes a pixel: two files are decoded and compared; or libjxl holds the coefficients of a JPEG."""
 
 
 def expected_memory(original: PlannedOriginal) -> int:
     """Return the bytes that a worker is expected to take at most for an original, itself included."""
     facts = original.facts
     if any(isinstance(rendition.settings, Squeeze) for rendition in original.renditions):
-        return round(
-            _WORKER + facts.bytes * 4 + facts.stored.pixels * 12
-        )  # both files are decoded and compared
+        packs = any(rendition.format is not facts.format for rendition in original.renditions)
+        held = facts.stored.pixels * (_PACKING if packs else _SQUEEZING)
+        return round(_WORKER + facts.bytes * 4 + held)
     largest = max((r.size.pixels for r in original.renditions if r.settings), default=0)
-    is_heavy = any(isinstance(rendition.settings, Avif | Jxl) for rendition in original.renditions)
-    rungs = largest * (_RUNG_HEAVY if is_heavy else _RUNG)
+    held = max((_ENCODING.get(type(r.settings), _RUNG) for r in original.renditions), default=_RUNG)
+    rungs = largest * held
     return round(_WORKER + facts.bytes + facts.stored.pixels * _decoding(facts) + rungs)
 
 

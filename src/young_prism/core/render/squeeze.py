@@ -84,16 +84,14 @@ def pack(data: bytes, facts: Facts, policy: Policy) -> PackedJpeg:
         DamagedError: If libjxl cannot pack it, or the restored JPEG differs.
     """
     source, name = data, "the original"
-    if policy != "all":
-        kept = "no metadata" if policy == "none" else "the metadata that the recipe keeps"
-        source, name = (
-            embed_in_jpeg(jpeg.squeeze(data), _carried(data, facts, policy)),
-            f"the JPEG with {kept}",
-        )
     try:
+        if policy != "all":
+            kept = "no metadata" if policy == "none" else "the metadata that the recipe keeps"
+            source = embed_in_jpeg(jpeg.squeeze(data), _carried(data, facts, policy))
+            name = f"the JPEG with {kept}"
         packed = jxl.pack_jpeg(source)
         restored = unpack_jpeg(packed)
-    except (RuntimeError, ValueError, DamagedError) as error:
+    except (RuntimeError, ValueError, DamagedError) as error:  # bare errors of two libraries
         raise DamagedError(
             "JPEG XL cannot pack this JPEG.", remedy="Leave it a JPEG; report it if it is an ordinary one."
         ) from error

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from flask import abort, request, url_for
 
@@ -295,5 +295,5 @@ def file_url(source: Source, result: ProofResult | YoungPrismError | None, arriv
     """
     if not isinstance(result, ProofResult):
         return ""
-    share = {} if arrived == ARRIVED[0] else {"arrived": arrived}
+    share: dict[str, Any] = {} if arrived == ARRIVED[0] else {"arrived": arrived}
     return url_for("proof.file", slug=source.slug, name=result.file.rpartition("/")[2], v=1, **share)
