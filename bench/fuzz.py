@@ -21,7 +21,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from defusedxml.ElementTree import fromstring
-from tests.support import pictures
+from tests.support import jxl, pictures
 from tests.support.builds import build
 
 from young_prism.core.errors import YoungPrismError
@@ -34,6 +34,7 @@ from young_prism.core.recipe.formats import (
     Formats,
     FormatSet,
     Jpeg,
+    Jxl,
     Png,
     TransparentFormatSet,
     VectorFormats,
@@ -67,7 +68,7 @@ WORK = Path(__file__).parent / "work" / "fuzz"
 _BATCH = 500
 _LARGEST_SEED = 60_000
 """Bytes: a mutation of a small file reaches its header as often as its pixels."""
-_SMALL = FormatSet(avif=Avif(effort=0), webp=Webp(effort=0), jpeg=Jpeg())
+_SMALL = FormatSet(jxl=Jxl(effort=1, from_jpeg=True), avif=Avif(effort=0), webp=Webp(effort=0), jpeg=Jpeg())
 _CLEAR = TransparentFormatSet(webp=Webp(effort=0), png=Png(level=0))
 RECIPE = Recipe(
     ladder=Ladder(widths=(40,)),
@@ -151,6 +152,7 @@ def seeds() -> list[tuple[str, bytes]]:
         buffer = io.BytesIO()
         photo.save(buffer, name, **options)
         samples.append((f".{name.lower()}", buffer.getvalue()))
+    samples += [(".jxl", data) for data in jxl.samples().values()]
     frames = [pictures.graphic(60 + number, 40).resize((60, 40)) for number in range(4)]
     for name in ("GIF", "WEBP", "AVIF"):
         buffer = io.BytesIO()

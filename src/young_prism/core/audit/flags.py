@@ -165,7 +165,7 @@ def _of_content(facts: Facts, recipe: Recipe) -> list[FlagFinding]:
             FlagFinding(Flag.NOT_SRGB, outcome_text, "It is converted to sRGB before the profile goes.")
         )
     if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
-        outcome_text = f"{facts.frames} frames weigh as much as a video."
+        outcome_text = f"{facts.frames_label[0].upper()}{facts.frames_label[1:]} weigh as much as a video."
         raised.append(
             FlagFinding(
                 Flag.VIDEO,

@@ -19,7 +19,7 @@ def encode(pixels: VipsImage, settings: Jpeg) -> bytes:
             optimize_coding=True,
             trellis_quant=True,
             overshoot_deringing=True,
-            optimize_scans=True,
+            optimize_scans=settings.chosen_effort == 1,
             quant_table=5,
             subsample_mode="on" if settings.chroma == "4:2:0" else "off",
             keep="none",

@@ -88,6 +88,13 @@ class Facts:
         return f"{self.kind.value} with transparency" if self.transparent else self.kind.value
 
     @property
+    def frames_label(self) -> str:
+        """The number of frames in words; those of a JPEG XL are not counted."""
+        if self.format is ImageFormat.JXL and self.frames > 1:
+            return "several frames"
+        return f"{self.frames:,} frames"
+
+    @property
     def passes_through(self) -> bool:
         """Whether this slice copies the original as it is, rather than making renditions of it."""
         return self.kind in (Kind.ANIMATION, Kind.VECTOR)

@@ -105,9 +105,8 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
     if fmt is ImageFormat.SVG:
         kind, reason = Kind.VECTOR, "a drawing in SVG"
     elif header.frames > 1:
-        counted = "several" if fmt is ImageFormat.JXL else header.frames
-        kind, reason = Kind.ANIMATION, f"{counted} frames"
-    return Facts(
+        kind = Kind.ANIMATION
+    facts = Facts(
         format=fmt,
         size=turned,
         stored=stored,
@@ -138,6 +137,7 @@ def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:
         taken=metadata.taken,
         seen=False,
     )
+    return replace(facts, reason=facts.frames_label) if kind is Kind.ANIMATION else facts
 
 
 def inspect_full(data: bytes, facts: Facts) -> Facts:

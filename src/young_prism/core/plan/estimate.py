@@ -77,6 +77,7 @@ _BY_AVIF_SPEED = {
 }
 _BY_JXL_EFFORT = (1.5, 1.5, 1.5, 1.1, 1.15, 1.0, 0.99, 0.98, 0.97, 0.97)
 _BY_WEBP_EFFORT = (1.38, 1.25, 1.07, 1.0, 1.0, 0.99, 0.97)
+_BY_JPEG_EFFORT = (1.02, 1.0)
 _BY_PNG_LEVEL = (1.09, 1.01, 1.0, 1.0, 1.0, 1.0, 1.0)
 """Bytes at an equal score over those of the usual efforts, on photographs (docs/performance.md)."""
 _LOSSLESS_WEBP = 8.9
@@ -310,7 +311,9 @@ def _of_settings(settings: EncoderSettings, *, graphic: bool, transparent: bool)
         return of_quality * _BY_AVIF_SPEED[encoder][speed]
     if isinstance(settings, Png):
         return _BY_PNG_LEVEL[settings.chosen_level]
-    return _at_quality(ImageFormat.JPEG, _quality(settings)) if isinstance(settings, Jpeg) else 1.0
+    if isinstance(settings, Jpeg):
+        return _at_quality(ImageFormat.JPEG, _quality(settings)) * _BY_JPEG_EFFORT[settings.chosen_effort]
+    return 1.0
 
 
 def _of_lossy_or_lossless(settings: Jxl | Webp, *, graphic: bool) -> float:

@@ -73,7 +73,7 @@ _WEBP_SECONDS = (0.05, 0.063, 0.081, 0.17, 0.19, 0.22, 0.43)
 _JXL_SECONDS = (0.05, 0.05, 0.05, 0.055, 0.07, 0.4, 0.65, 0.95, 6.0, 12.0)
 _LOSSLESS_JXL_SECONDS = (0.03, 0.03, 0.4, 0.5, 0.8, 1.1, 1.4, 2.2, 6.0, 20.0)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
-_JPEG_SECONDS = 0.19
+_JPEG_SECONDS = (0.125, 0.19)
 _SCORE_SECONDS = 0.1
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 _ENCODINGS = 2.0
@@ -97,7 +97,7 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
         case Squeeze():
             seconds = _PNG_SECONDS[settings.level]
         case Jpeg():
-            seconds = _JPEG_SECONDS
+            seconds = _JPEG_SECONDS[settings.chosen_effort]
         case _:
             seconds = 0.0
     if isinstance(settings, Lossy) and is_searched(settings):
@@ -220,4 +220,6 @@ def settings_dict(settings: EncoderSettings | None) -> dict[str, Any]:
     if settings is None:
         return {"copy": True}
     plain = settings.model_dump(mode="json", exclude_none=True)
+    if isinstance(settings, Jpeg) and settings.effort == 1:
+        del plain["effort"]  # as before JPEG had efforts: the same key, the same file
     return {name: value for name, value in plain.items() if value is not False}

@@ -185,16 +185,26 @@ class Webp(LossyOrLossless):
 
 
 class Jpeg(Lossy):
-    """The fallback for opaque photos: progressive, with trellis quantisation."""
+    """The fallback for opaque photos: progressive, with trellis quantisation.
+
+    With an `effort` of 1, the best order of the scans is searched too: 2 % fewer bytes for half as much time again.
+    """
 
     quality: Quality = 80
+    effort: Annotated[int, Field(ge=0, le=1)] | None = None
     chroma: Chroma = "4:2:0"
     matte: Colour | None = None
     """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
 
+    @property
+    def chosen_effort(self) -> int:
+        """The effort; that of the default profile where none is set."""
+        return _USUAL.jpeg_effort if self.effort is None else self.effort
+
     def in_profile(self, profile: Profile) -> Self:
         """Return the settings with what they leave out filled in."""
-        return self.model_copy(update=self._tolerance_in(profile))
+        effort = profile.jpeg_effort if self.effort is None else self.effort
+        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
 
 
 class Png(RecipeModel):

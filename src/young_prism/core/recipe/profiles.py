@@ -20,6 +20,7 @@ class Profile(NamedTuple):
         avif_effort: The effort of AVIF, from 0 to 9.
         avif_effort_libaom: The effort of AVIF where only libaom is used: with 4:4:4 chroma or transparency.
         webp_effort: The effort of WebP, from 0 to 6.
+        jpeg_effort: The effort of JPEG, 0 or 1.
         png_level: The level of PNG optimisation, from 0 to 6.
         tolerance: The largest score over its target, in points, at which a search ends.
     """
@@ -28,6 +29,7 @@ class Profile(NamedTuple):
     avif_effort: int
     avif_effort_libaom: int
     webp_effort: int
+    jpeg_effort: int
     png_level: int
     tolerance: float
 
@@ -35,12 +37,12 @@ class Profile(NamedTuple):
 DEFAULT_PROFILE: ProfileName = "balanced"
 PROFILES: Mapping[ProfileName, Profile] = {
     "fast": Profile(
-        jxl_effort=3, avif_effort=0, avif_effort_libaom=1, webp_effort=2, png_level=1, tolerance=2.0
+        jxl_effort=3, avif_effort=0, avif_effort_libaom=1, webp_effort=2, jpeg_effort=0, png_level=1, tolerance=2.0
     ),
     "balanced": Profile(
-        jxl_effort=5, avif_effort=2, avif_effort_libaom=3, webp_effort=4, png_level=2, tolerance=1.2
+        jxl_effort=5, avif_effort=2, avif_effort_libaom=3, webp_effort=4, jpeg_effort=1, png_level=2, tolerance=1.2
     ),
     "smallest": Profile(
-        jxl_effort=7, avif_effort=4, avif_effort_libaom=4, webp_effort=6, png_level=4, tolerance=0.5
+        jxl_effort=7, avif_effort=4, avif_effort_libaom=4, webp_effort=6, jpeg_effort=1, png_level=4, tolerance=0.5
     ),
 }

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import Outcome
 
@@ -81,12 +82,16 @@ def formats_to_drop(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict
 
 
 def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
-    is_copy = planned.settings is None
-    why = "The original is damaged" if is_copy else "It was made, and is not what it was to be"
+    if isinstance(planned.settings, Squeeze):
+        reason = f"It was not squeezed: {fault}."
+    elif planned.settings is None:
+        reason = f"The original is damaged: {fault}."
+    else:
+        reason = f"It was made, and is not what it was to be: {fault}."
     return Rendered(
         planned=planned,
         outcome=Outcome.FAILED,
-        reason=f"{why}: {fault}.",
+        reason=reason,
         data=None,
         bytes=0,
         sha256="",

@@ -13,10 +13,11 @@ from typing import TypeVar
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
 from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, SkippedOriginal
+from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.results import Rendered
 from young_prism.core.report.summary import OriginalStats, OriginalStatsBuilder
-from young_prism.core.types import Outcome
+from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.build.manifest_builder import rendition_entry, skipped_entry
 from young_prism.engine.build.outcome import BuildOutcome, skipped_rendition
 from young_prism.engine.build.work import RemainingWork
@@ -213,6 +214,8 @@ class Delivery:
             remedy = "Run again; if it fails again, leave this format out for it, and report it."
             if planned.settings is None:  # a copy fails because of its original
                 remedy = EXPORT_AGAIN
+            elif isinstance(planned.settings, Squeeze) and planned.format is ImageFormat.JXL:
+                remedy = "Write an override for it whose formats.squeeze has no jpeg_to_jxl."
             return self._on_refused(original, planned, OutputError(rendered.reason, remedy=remedy))
         if data is None:
             return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)

@@ -56,6 +56,7 @@ def index(slug: str) -> str | BaseResponse:
         estimate=estimate,
         mark_errors=find_watermarks(catalogue.recipe, [Path(source.folder)]).errors,
         by_format=by_format,
+        order=catalogue.recipe.formats.order,
         to_make=sum(len(work.original.renditions) - len(work.known) for work in waiting),
         to_name=sum(len(work.elsewhere) for work in waiting),
         waiting=len(waiting),
