@@ -21,13 +21,13 @@ from skimage.metrics import structural_similarity
 from ssimulacra2.ssimulacra2 import compute_ssimulacra2
 
 from tests.support import pictures
-from young_prism.core.encode import avif, jpeg, webp
+from young_prism.core.encode import avif, jpeg, jxl, webp
 from young_prism.core.encode.contract import avif_preset
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
 from young_prism.core.proof.bench import worst_window
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Jxl, LossySettings, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render import encoding
@@ -166,7 +166,7 @@ def test_the_usual_curves_rise_and_tell_what_real_photographs_gain(fmt: str) -> 
     curve = USUAL_CURVES[fmt]
     for quality in range(LOWEST, HIGHEST + 1):
         assert curve.quality_after(50, curve.gain(50, quality)) == pytest.approx(quality)
-    settings = {"avif": Avif(effort=0), "webp": Webp(effort=2), "jpeg": Jpeg()}[fmt]
+    settings = {"avif": Avif(effort=0), "webp": Webp(effort=2), "jpeg": Jpeg(), "jxl": Jxl(effort=4)}[fmt]
     gained, expected = [], curve.gain(40, 70)
     for photograph in (real.astronaut(), real.chelsea(), real.coffee(), real.rocket()):
         pixels = np.ascontiguousarray(photograph[:256, :320])
@@ -243,12 +243,13 @@ def test_every_format_is_brought_to_the_target_and_no_further(width: int, tmp_pa
     [
         (Webp(effort=1), webp.encode, (50, 85), 280),
         (Jpeg(), jpeg.encode, (72,), 280),
+        (Jxl(effort=3), jxl.encode, (60, 75, 85), 280),
         (Avif(effort=2), avif.encode, (60, 75, 85), 100),
         (Avif(effort=2, chroma="4:4:4"), avif.encode, (60, 75, 85), 100),
     ],
 )
 def test_a_search_ends_where_trying_everything_does(
-    settings: Avif | Webp | Jpeg,
+    settings: LossySettings,
     encode: Callable[[Any, Any], bytes],
     targets: tuple[float, ...],
     size: int,

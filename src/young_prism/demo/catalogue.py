@@ -162,6 +162,15 @@ def _cmyk(target: Path) -> None:
     target.write_bytes(pixels.jpegsave_buffer(Q=90))
 
 
+def _first_snow(target: Path) -> None:
+    import imagecodecs
+
+    size = (1400, 933)
+    rng, picture = _painting(26, size, WINTER)
+    image = finish(_climbing((0.45, 0.7), 0.4)(picture), size, rng)
+    target.write_bytes(imagecodecs.jpegxl_encode(np.asarray(image), distance=1.0, effort=3, numthreads=1))
+
+
 def _indoors(seed: int, size: tuple[int, int], *, cake: bool = False) -> Image.Image:
     """Return a cup or a cake on a wooden counter, out of the same cut-out as the product shot."""
     rng = np.random.default_rng(seed)
@@ -329,6 +338,7 @@ def catalogue() -> list[DemoOriginal]:
                 speed=9,
             ),
         ),
+        DemoOriginal("rides/first-snow.jxl", 4, _first_snow),
         DemoOriginal("rides/old-banner.jpg", 2, _pressed_hard),
         _view("café/terrace.jpg", 21, (2600, 1733), DAY, 91, layers=_with(railway.terrace, 0.3)),
         _saved("café/counter.jpg", 6, lambda: _indoors(22, (1800, 1800)), quality=91),
