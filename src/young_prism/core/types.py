@@ -75,6 +75,8 @@ class ImageFormat(StrEnum):
 _LABELS = {ImageFormat.WEBP: "WebP", ImageFormat.JXL: "JPEG XL"}
 MODERN_FORMATS = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP)
 """The modern formats, from the one that the fewest browsers show: who shows one also shows those after it (from memory)."""
+RENDITION_FORMATS = (*MODERN_FORMATS, ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF, ImageFormat.SVG)
+"""The formats of renditions, in the order in which pages list them."""
 
 
 class Kind(StrEnum):

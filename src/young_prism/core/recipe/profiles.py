@@ -37,12 +37,30 @@ class Profile(NamedTuple):
 DEFAULT_PROFILE: ProfileName = "balanced"
 PROFILES: Mapping[ProfileName, Profile] = {
     "fast": Profile(
-        jxl_effort=3, avif_effort=0, avif_effort_libaom=1, webp_effort=2, jpeg_effort=0, png_level=1, tolerance=2.0
+        jxl_effort=3,
+        avif_effort=0,
+        avif_effort_libaom=1,
+        webp_effort=2,
+        jpeg_effort=0,
+        png_level=1,
+        tolerance=2.0,
     ),
     "balanced": Profile(
-        jxl_effort=5, avif_effort=2, avif_effort_libaom=3, webp_effort=4, jpeg_effort=1, png_level=2, tolerance=1.2
+        jxl_effort=5,
+        avif_effort=2,
+        avif_effort_libaom=3,
+        webp_effort=4,
+        jpeg_effort=1,
+        png_level=2,
+        tolerance=1.2,
     ),
     "smallest": Profile(
-        jxl_effort=7, avif_effort=4, avif_effort_libaom=4, webp_effort=6, jpeg_effort=1, png_level=4, tolerance=0.5
+        jxl_effort=7,
+        avif_effort=4,
+        avif_effort_libaom=4,
+        webp_effort=6,
+        jpeg_effort=1,
+        png_level=4,
+        tolerance=0.5,
     ),
 }

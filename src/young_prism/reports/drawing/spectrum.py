@@ -12,17 +12,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from young_prism.core.report.formatting import format_bytes
-from young_prism.core.types import ImageFormat
+from young_prism.core.types import RENDITION_FORMATS, ImageFormat
 
-_ORDER = (
-    ImageFormat.JXL,
-    ImageFormat.AVIF,
-    ImageFormat.WEBP,
-    ImageFormat.JPEG,
-    ImageFormat.PNG,
-    ImageFormat.GIF,
-    ImageFormat.SVG,
-)
 _NICE = tuple(step * 10**power for power in range(2, 9) for step in (1, 2, 5))
 
 
@@ -99,7 +90,7 @@ def draw_spectrum(
     def up(size: int) -> float:
         return floor - (floor - top) * math.sqrt(size / most)
 
-    formats = [fmt for fmt in _ORDER if any(line.format is fmt for line in lines)]
+    formats = [fmt for fmt in RENDITION_FORMATS if any(line.format is fmt for line in lines)]
     gap = _gap(widths, across, len(formats), small=small)
     # At its own width the original stands right of the renditions, never on top of them.
     shift = gap * (len(formats) + 1) / 2 if any(line.width == original_width for line in lines) else 0

@@ -15,7 +15,7 @@ from young_prism.reports.drawing.visits import (
 from young_prism.web.handoff.common import blueprint, nothing_yet, page, start, visits_of
 
 BROWSERS: dict[str, tuple[str, frozenset[str]]] = {
-    "all": ("JPEG XL, AVIF and WebP", ALL_FORMATS),
+    "all": ("JPEG XL, AVIF, WebP", ALL_FORMATS),
     "avif": ("AVIF and WebP", ALL_FORMATS - {"jxl"}),
     "webp": ("WebP", ALL_FORMATS - {"jxl", "avif"}),
     "old": ("JPEG and PNG only", ALL_FORMATS - {"jxl", "avif", "webp"}),

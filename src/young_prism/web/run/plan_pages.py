@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 
 from flask import Response, flash, redirect, render_template, request, url_for
@@ -9,6 +10,7 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
 from young_prism.core.report.formatting import count, format_bytes
+from young_prism.core.types import RENDITION_FORMATS
 from young_prism.engine.build.orphans import (
     Orphans,
     find_orphans,
@@ -45,10 +47,9 @@ def index(slug: str) -> str | BaseResponse:
         for original in plan.originals
         if not ledger.is_done(original)
     ]
-    by_format: dict[str, int] = {}
-    for original in plan.originals:
-        for rendition in original.renditions:
-            by_format[rendition.format.value] = by_format.get(rendition.format.value, 0) + 1
+    planned = Counter(rendition.format for original in plan.originals for rendition in original.renditions)
+    copied = [fmt for fmt in planned if fmt not in RENDITION_FORMATS]
+    by_format = {fmt.value: planned[fmt] for fmt in (*RENDITION_FORMATS, *copied) if fmt in planned}
     return render_template(
         "run/plan.html",
         source=source,
