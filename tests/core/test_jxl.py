@@ -16,6 +16,7 @@ from young_prism.core.encode.jxl import distance_of
 from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.decode import open_image
+from young_prism.core.pixels.jxl_profile import encode_with_profile
 from young_prism.core.pixels.packed_jpeg import unpack_jpeg
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.pixels.shape import to_srgb
@@ -89,12 +90,18 @@ def test_pixels_of_all_depths_are_those_that_were_encoded() -> None:
         assert np.array_equal(to_srgb(image, cmyk=False).numpy(), photo), name
 
 
-def test_the_profile_of_a_packed_jpeg_counts() -> None:
-    """Libjxl gives away no profile, so it is read from the JPEG inside."""
+def test_profiles_are_read() -> None:
+    """That of a lossless file and of a packed JPEG as it is, that of a lossy one as libjxl describes it."""
     p3 = bytes(pyvips.Operation.call("profile_load", "p3"))
-    facts = inspect_bytes(jxl.packed(profile=p3))
-    assert facts.wide_gamut and not facts.srgb
-    assert open_image(jxl.packed(profile=p3), JXL).get_typeof("icc-profile-data")
+    pixels = jxl.photo_pixels()
+    for data in (
+        jxl.packed(profile=p3),
+        encode_with_profile(pixels, p3, effort=3, distance=0),
+        encode_with_profile(pixels, p3, effort=3, distance=1),
+    ):
+        facts = inspect_bytes(data)
+        assert facts.wide_gamut and not facts.srgb
+        assert open_image(data, JXL).get_typeof("icc-profile-data")
 
 
 def test_a_thousand_damaged_files_are_read_or_refused_with_a_sentence() -> None:
@@ -214,18 +221,23 @@ def test_a_jpeg_with_arithmetic_coding_is_not_packed() -> None:
     assert inspect_bytes(lossy.data).size == (24, 16) and not lossy.fault
 
 
-def test_cmyk_and_wide_gamut_are_decided_in_the_plan() -> None:
+def test_cmyk_is_squeezed_as_a_jpeg() -> None:
     cmyk = pictures.jpeg(pictures.photo(300, 200).convert("CMYK"))
     [squeezed] = plan(cmyk, Recipe(formats=Formats(squeeze=Squeeze(jpeg_to_jxl=True)))).renditions
-    assert squeezed.path == "a.jpg"
+    assert squeezed.path == "a.jpg" and "cannot pack CMYK" in squeezed.reason
+
+
+@pytest.mark.parametrize("settings", [Jxl(), Jxl(lossless="always"), Jxl(target=75)])
+def test_colours_beyond_srgb_are_kept(settings: Jxl) -> None:
+    """A pure green of Display P3, which sRGB cannot show, is still one."""
     p3 = bytes(pyvips.Operation.call("profile_load", "p3"))
-    wide = pictures.jpeg(pictures.photo(300, 200), icc_profile=p3)
-    recipe = only(jxl=Jxl(), avif=Avif()).model_copy(
-        update={"finishing": Finishing(colour="keep-wide-gamut")}
-    )
-    planned = plan(wide, recipe)
-    assert {r.format.value for r in planned.renditions} == {"avif", "jpeg"}
-    assert "JPEG XL cannot keep the colours beyond sRGB" in planned.remarks[0]
+    image = pictures.photo(300, 200)
+    image.paste((0, 255, 0), (20, 20, 120, 120))
+    wide = pictures.jpeg(image, icc_profile=p3, quality=100, subsampling=0)
+    recipe = only(jxl=settings).model_copy(update={"finishing": Finishing(colour="keep-wide-gamut")})
+    [file] = encoded(wide, recipe)
+    assert not file.fault and inspect_bytes(file.data).wide_gamut
+    assert abs(read_back(file.data, JXL)[70, 70].astype(int) - (0, 255, 0)).max() <= 20
 
 
 def test_the_order_is_by_support_or_the_recipes_own() -> None:

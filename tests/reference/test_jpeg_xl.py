@@ -17,7 +17,10 @@ from tests.support import jxl, pictures
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.jxl import read_jxl
 from young_prism.core.inspection.inspect import inspect_bytes
+from young_prism.core.pixels.decode import open_image
+from young_prism.core.pixels.jxl_profile import encode_with_profile
 from young_prism.core.pixels.readback import read_back
+from young_prism.core.pixels.shape import to_srgb
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Jxl, Png, TransparentFormatSet
@@ -25,6 +28,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import encode_paths
 from young_prism.core.types import ImageFormat
+from young_prism.core.vips import pyvips
 
 SAMPLES = jxl.samples()
 
@@ -97,6 +101,20 @@ def test_every_kind_of_output_opens_elsewhere_with_the_same_pixels(
         ["exiftool", "-Make", "-GPSLatitude", file], capture_output=True, text=True, check=True
     ).stdout
     assert ("Ferncote" in text and "GPS Latitude" in text) == (metadata == "all")
+
+
+@pytest.mark.parametrize("distance", [0.0, 1.0])
+def test_djxl_finds_the_colours_of_a_wide_gamut(distance: float, tmp_path: Path) -> None:
+    """Brought to sRGB by the profile that each decoder hands over, the pixels are the same."""
+    p3 = bytes(pyvips.Operation.call("profile_load", "p3"))
+    data = encode_with_profile(jxl.photo_pixels(), p3, effort=3, distance=distance)
+    (tmp_path / "a.jxl").write_bytes(data)
+    subprocess.run(["djxl", tmp_path / "a.jxl", tmp_path / "a.png"], check=True, capture_output=True)
+    with Image.open(tmp_path / "a.png") as image:
+        assert image.info["icc_profile"]
+    theirs = to_srgb(pyvips.Image.new_from_file(str(tmp_path / "a.png")), cmyk=False).numpy()
+    ours = to_srgb(open_image(data, ImageFormat.JXL), cmyk=False).numpy()
+    assert abs(theirs.astype(int) - ours).max() <= 3
 
 
 def test_djxl_restores_the_packed_jpeg_byte_by_byte(tmp_path: Path) -> None:

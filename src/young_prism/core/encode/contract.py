@@ -93,7 +93,7 @@ def encoder_version(fmt: ImageFormat, encoder: AvifEncoder | None = None) -> str
         svt_av1 = f"{AvifEncoder.SVT_AV1.value} of pillow-avif-plugin {version('pillow-avif-plugin')}"
         return svt_av1 if encoder else f"{libvips}, {svt_av1}"
     if fmt is ImageFormat.JXL:
-        return f"libjxl of imagecodecs {version('imagecodecs')}"
+        return f"libjxl of imagecodecs {version('imagecodecs')} and OpenImageIO {version('openimageio')}"
     if fmt is ImageFormat.PNG:
         return f"{libvips}, oxipng {version('pyoxipng')}"
     if fmt is ImageFormat.JPEG:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.encode.lossless import encode_by_mode
 from young_prism.core.metadata.embed import embed_in_jxl, metadata_of
+from young_prism.core.pixels.jxl_profile import encode_with_profile
 from young_prism.core.recipe.formats import Jxl
 from young_prism.core.vips_image import VipsImage
 
@@ -17,17 +18,18 @@ def encode(pixels: VipsImage, settings: Jxl) -> bytes:
     """Return a JPEG XL file; transparency is carried over.
 
     Args:
-        pixels: An image in memory, as described in `core/encode`, in sRGB: no profile is stored.
+        pixels: An image in memory, as described in `core/encode`, in sRGB or with its profile.
         settings: The quality, effort and `lossless`.
     """
     array = np.ascontiguousarray(pixels.numpy())
-    effort = settings.chosen_effort
+    carried = metadata_of(pixels)
+    encode_at = partial(_encode, array, carried.profile, effort=settings.chosen_effort)
     data = encode_by_mode(
         settings.lossless,
-        lossy=lambda: _encode(array, effort=effort, distance=distance_of(settings.quality)),
-        lossless=lambda: _encode(array, effort=effort, lossless=True),
+        lossy=lambda: encode_at(distance=distance_of(settings.quality)),
+        lossless=lambda: encode_at(distance=0.0),
     )
-    return embed_in_jxl(data, metadata_of(pixels))
+    return embed_in_jxl(data, carried)
 
 
 def distance_of(quality: float) -> float:
@@ -41,10 +43,14 @@ def distance_of(quality: float) -> float:
     return 53 / 3000 * quality * quality - 23 / 20 * quality + 25
 
 
-def _encode(array: npt.NDArray[np.uint8], **options: Any) -> bytes:
+def _encode(array: npt.NDArray[np.uint8], profile: bytes, *, effort: int, distance: float) -> bytes:
+    """Return a codestream; at distance 0 it is lossless."""
     import imagecodecs
 
-    return bytes(imagecodecs.jpegxl_encode(array, usecontainer=False, numthreads=1, **options))
+    if profile:
+        return encode_with_profile(array, profile, effort=effort, distance=distance)
+    how = {"distance": distance} if distance else {"lossless": True}
+    return bytes(imagecodecs.jpegxl_encode(array, effort=effort, usecontainer=False, numthreads=1, **how))
 
 
 def pack_jpeg(data: bytes) -> bytes:

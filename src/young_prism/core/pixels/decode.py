@@ -17,11 +17,10 @@ import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers import jpeg
 from young_prism.core.images.headers.contract import EXPORT_AGAIN, BytesView, check_pixels
-from young_prism.core.images.headers.jxl import P3, JxlHeader, read_jxl
+from young_prism.core.images.headers.jxl import SRGB, JxlHeader, read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
-from young_prism.core.pixels.packed_jpeg import unpack_jpeg
+from young_prism.core.pixels.jxl_profile import read_profile
 from young_prism.core.types import (
     MAX_PIXELS,
     ImageFormat,
@@ -180,28 +179,16 @@ def jxl_pixels(data: bytes, *, first_frame: bool = False) -> npt.NDArray[Any]:
 
 
 def jxl_profile(header: JxlHeader, data: Callable[[], bytes]) -> bytes:
-    """Return the ICC profile of a JPEG XL's pixels; empty for sRGB.
-
-    libjxl gives away no profile. That of a packed JPEG is read from the JPEG, and Display P3 is a known one; other pixels with
-    a profile are taken for sRGB.
+    """Return the ICC profile of a JPEG XL's pixels as they are decoded; empty for sRGB.
 
     Args:
         header: The header of the file.
         data: Returns the file.
     """
-    if header.colour.primaries == P3:
-        return _display_p3()
-    if not (header.colour.has_profile and header.is_packed_jpeg):
-        return b""
-    try:
-        return jpeg.read(BytesView(unpack_jpeg(data()))).profile
-    except DamagedError:
-        return b""
-
-
-@lru_cache(maxsize=1)
-def _display_p3() -> bytes:
-    return bytes(pyvips.Operation.call("profile_load", "p3"))
+    colour = header.colour
+    # Lossy pixels are in a colour space of libjxl's own, from which it decodes to sRGB where an ICC profile describes the colours.
+    has_profile = not header.is_xyb if colour.has_profile else colour.primaries != SRGB and not colour.is_grey
+    return read_profile(data()) if has_profile else b""
 
 
 def _open_bmp(data: bytes, max_pixels: int) -> VipsImage:

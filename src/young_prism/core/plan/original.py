@@ -253,11 +253,6 @@ class OriginalPlanner:
                 # The whole format: a browser that had chosen it would never see the widest rungs.
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
-            if fmt is ImageFormat.JXL and finishing.colour != "srgb" and facts.can_keep_gamut:
-                remarks.append(
-                    "JPEG XL cannot keep the colours beyond sRGB: its encoder stores no profile; the other formats are made."
-                )
-                continue
             why = _why(fmt, facts, facet)
             name = compile_name_template(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
             drawn = facts.kind is Kind.VECTOR

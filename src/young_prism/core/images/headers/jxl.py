@@ -16,8 +16,8 @@ _HEADER_BYTES = 4096
 """Bytes of a codestream that hold its header; only names of extra channels could make it longer."""
 _MAX_BOXES = 10_000
 
-P3, BT_2100 = 11, 9
-"""Values of `ColourSpace.primaries` (18181-1, table E.5)."""
+SRGB = 1
+"""Value of `ColourSpace.primaries` (18181-1, table E.5)."""
 
 
 class ColourSpace(NamedTuple):
@@ -25,12 +25,12 @@ class ColourSpace(NamedTuple):
 
     Attributes:
         is_grey: Whether there is one colour channel.
-        primaries: 1 for sRGB, `P3`, `BT_2100`, or 2 for others.
+        primaries: `SRGB`, or another number.
         has_profile: Whether an ICC profile in the codestream describes the colours.
     """
 
     is_grey: bool = False
-    primaries: int = 1
+    primaries: int = SRGB
     has_profile: bool = False
 
 
@@ -82,6 +82,19 @@ def read_jxl(view: ByteView) -> JxlHeader:
         raise truncated_header()
     header = _image_header(_Bits(codestream[2:]))
     return header._replace(boxes=tuple(metadata), is_packed_jpeg=is_packed_jpeg)
+
+
+def codestream_of(view: ByteView) -> bytes:
+    """Return the codestream of a file without its container.
+
+    Args:
+        view: The file.
+    """
+    return b"".join(
+        view.read(at + 4, length - 4) if name == b"jxlp" else view.read(at, length)
+        for name, at, length in _boxes(view)
+        if name in (b"jxlc", b"jxlp")
+    )
 
 
 def _boxes(view: ByteView) -> Iterator[tuple[bytes, int, int]]:
@@ -202,7 +215,7 @@ def _colour_space(bits: _Bits) -> ColourSpace:
     if bits.enum() == _CUSTOM:  # the white point
         for _ in range(2):
             bits.u32((0, 19), (524_288, 19), (1_048_576, 20), (2_097_152, 21))
-    return ColourSpace(is_grey, 1 if is_grey else bits.enum())
+    return ColourSpace(is_grey, SRGB if is_grey else bits.enum())
 
 
 def _image_header(bits: _Bits) -> JxlHeader:
