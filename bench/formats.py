@@ -153,7 +153,9 @@ def lossless_points(files: Iterable[Path]) -> list[LosslessPoint]:
     for (side, preset), rows in results.items():
         base = results[side, FormatPreset(Encoder.WEBP, 4)]
         cpu = sum(row[0] for row in rows) / sum(row[0] for row in base)
-        ratio = statistics.geometric_mean(row[1] / other[1] for row, other in zip(rows, base, strict=True))
+        ratio = statistics.geometric_mean(
+            row[1] / base_row[1] for row, base_row in zip(rows, base, strict=True)
+        )
         curve.append(LosslessPoint(side, preset.encoder.value, preset.speed, round(cpu, 3), round(ratio, 3)))
     return curve
 
@@ -179,7 +181,7 @@ _LEAST, _MOST = 0.8, 2.2
 
 def drawing(points: list[CurvePoint], side: int = 800) -> str:
     """Return the curve of photographs as an SVG: time across, bytes up, the mean over the scores 70 and 80."""
-    shown = [
+    points_of_side = [
         (Encoder(point.encoder), point.speed, point.cpu, (point.bytes["70"] + point.bytes["80"]) / 2)
         for point in points
         if point.kind == "photo" and point.side == side
@@ -210,7 +212,7 @@ def drawing(points: list[CurvePoint], side: int = 800) -> str:
         f"processor time and bytes at an equal score, over AVIF by libaom at effort 3; photographs of {side} px</text>"
     )
     for number, (encoder, name) in enumerate(CLASSES.items()):
-        line = sorted((cpu, ratio, speed) for of, speed, cpu, ratio in shown if of is encoder)
+        line = sorted((cpu, ratio, speed) for of, speed, cpu, ratio in points_of_side if of is encoder)
         joined = " ".join(f"{x(cpu):.1f},{y(ratio):.1f}" for cpu, ratio, _ in line)
         parts.append(f'<polyline class="{name}" points="{joined}" style="fill:none;stroke-width:1.5"/>')
         for cpu, ratio, speed in line:
@@ -227,13 +229,13 @@ def drawing(points: list[CurvePoint], side: int = 800) -> str:
 
 def chosen(folders: Iterable[Path]) -> dict[str, list[Path]]:
     """Return evenly chosen pictures of each kind."""
-    found: dict[str, list[Path]] = defaultdict(list)
+    paths_by_kind: dict[str, list[Path]] = defaultdict(list)
     for kind, file in pictures(folders):
-        found[kind].append(file)
+        paths_by_kind[kind].append(file)
     return {
         kind: [files[at * len(files) // min(number, len(files))] for at in range(min(number, len(files)))]
         for kind, number in NUMBER.items()
-        if (files := found[kind])
+        if (files := paths_by_kind[kind])
     }
 
 

@@ -71,8 +71,8 @@ def test_chromium_takes_jpeg_xl_where_it_shows_it(browser: Browser, switches: li
         pictures.photo(90, 60).save(buffer, fmt)
         files[f"a.{ImageFormat(fmt.lower()).ext}"] = buffer.getvalue()
     snippets = [
-        html(compose([candidates[fmt] for fmt in shown], Markup(loading="eager")))
-        for shown in (formats, [ImageFormat.JXL, ImageFormat.JPEG])
+        html(compose([candidates[fmt] for fmt in offered_formats], Markup(loading="eager")))
+        for offered_formats in (formats, [ImageFormat.JXL, ImageFormat.JPEG])
     ]
 
     def serve(route: Route) -> None:
@@ -88,6 +88,6 @@ def test_chromium_takes_jpeg_xl_where_it_shows_it(browser: Browser, switches: li
     page.route("**/*", serve)
     page.goto("http://pictures.example/")
     page.wait_for_function("[...document.images].every(image => image.complete && image.naturalWidth)")
-    taken = page.evaluate("[...document.images].map(image => image.currentSrc.split('.').pop())")
+    chosen_endings = page.evaluate("[...document.images].map(image => image.currentSrc.split('.').pop())")
     chromium.close()
-    assert taken == (["webp", "jpg"] if switches else ["jxl", "jxl"])
+    assert chosen_endings == (["webp", "jpg"] if switches else ["jxl", "jxl"])

@@ -157,13 +157,13 @@ def test_lossless_is_lossless_and_transparency_is_kept() -> None:
 
 @pytest.mark.parametrize("target", [60, 75])
 def test_a_target_is_reached(target: int) -> None:
-    [found] = [
+    [rendition] = [
         r
         for r in rendered(pictures.png(pictures.photo(320, 240)), only(jxl=Jxl(target=target, effort=3)))
         if r.planned.format is JXL
     ]
-    score = float(found.reason.partition("score ")[2].split(" ")[0])
-    assert target <= score <= target + 2.0, found.reason
+    score = float(rendition.reason.partition("score ")[2].split(" ")[0])
+    assert target <= score <= target + 2.0, rendition.reason
 
 
 def test_a_jpeg_of_the_rungs_own_size_is_packed_and_restored() -> None:

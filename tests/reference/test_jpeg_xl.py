@@ -90,13 +90,13 @@ def test_every_kind_of_output_opens_elsewhere_with_the_same_pixels(
     assert not result.fault
     file = tmp_path / "a.jxl"
     file.write_bytes(result.data)
-    ours = read_back(result.data, ImageFormat.JXL).astype(int)
+    pixels = read_back(result.data, ImageFormat.JXL).astype(int)
     by_djxl = decoded(file, "--bits_per_sample=8").astype(int)
     with warnings.catch_warnings(), Image.open(io.BytesIO(result.data)) as opened:
         by_plugin = np.asarray(opened).astype(int)
     for theirs in (by_djxl, by_plugin):
-        assert theirs.shape == ours.shape
-        assert abs(theirs - ours).max() <= (0 if settings.is_lossless else 1)
+        assert theirs.shape == pixels.shape
+        assert abs(theirs - pixels).max() <= (0 if settings.is_lossless else 1)
     text = subprocess.run(
         ["exiftool", "-Make", "-GPSLatitude", file], capture_output=True, text=True, check=True
     ).stdout
@@ -113,8 +113,8 @@ def test_djxl_finds_the_colours_of_a_wide_gamut(distance: float, tmp_path: Path)
     with Image.open(tmp_path / "a.png") as image:
         assert image.info["icc_profile"]
     theirs = to_srgb(pyvips.Image.new_from_file(str(tmp_path / "a.png")), cmyk=False).numpy()
-    ours = to_srgb(open_image(data, ImageFormat.JXL), cmyk=False).numpy()
-    assert abs(theirs.astype(int) - ours).max() <= 3
+    pixels = to_srgb(open_image(data, ImageFormat.JXL), cmyk=False).numpy()
+    assert abs(theirs.astype(int) - pixels).max() <= 3
 
 
 def test_djxl_restores_the_packed_jpeg_byte_by_byte(tmp_path: Path) -> None:

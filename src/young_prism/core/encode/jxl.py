@@ -49,8 +49,8 @@ def _encode(array: npt.NDArray[np.uint8], profile: bytes, *, effort: int, distan
 
     if profile:
         return encode_with_profile(array, profile, effort=effort, distance=distance)
-    how = {"distance": distance} if distance else {"lossless": True}
-    return bytes(imagecodecs.jpegxl_encode(array, effort=effort, usecontainer=False, numthreads=1, **how))
+    mode = {"distance": distance} if distance else {"lossless": True}
+    return bytes(imagecodecs.jpegxl_encode(array, effort=effort, usecontainer=False, numthreads=1, **mode))
 
 
 def pack_jpeg(data: bytes) -> bytes:

@@ -86,9 +86,9 @@ def pack(data: bytes, facts: Facts, policy: Policy) -> PackedJpeg:
     source, name = data, "the original"
     try:
         if policy != "all":
-            kept = "no metadata" if policy == "none" else "the metadata that the recipe keeps"
+            named = "no metadata" if policy == "none" else "the metadata that the recipe keeps"
             source = embed_in_jpeg(jpeg.squeeze(data), _carried(data, facts, policy))
-            name = f"the JPEG with {kept}"
+            name = f"the JPEG with {named}"
         packed = jxl.pack_jpeg(source)
         restored = unpack_jpeg(packed)
     except (RuntimeError, ValueError, DamagedError) as error:  # bare errors of two libraries
