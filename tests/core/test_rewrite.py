@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+from dataclasses import replace
 from xml.etree import ElementTree as ET
 
 import html5lib
@@ -98,7 +99,7 @@ OURS = {
     "loading",
     "fetchpriority",
     "decoding",
-    "data-original",
+    "data-young-prism-original",
 }
 
 
@@ -111,7 +112,7 @@ def plain_tree(data: bytes, encoding: str = "utf-8") -> str:
                 img.tail = child.tail
                 parent[at] = img
     for img in tree.iter("img"):
-        img.set("src", img.get("data-original", img.get("src", "")))
+        img.set("src", img.get("data-young-prism-original", img.get("src", "")))
         for name in OURS & set(img.keys()):
             del img.attrib[name]
     return ET.tostring(tree, encoding="unicode")
@@ -151,8 +152,8 @@ def test_a_picture_on_a_line_of_its_own_gets_lines_and_one_in_a_sentence_does_no
     lines = rewritten('<p>\n\t<img src="img/a.jpg" alt="x">\n</p>')[0].decode()
     assert re.fullmatch(
         r'<p>\n\t<picture>\n\t\t<source [^\n]*avif[^\n]*>\n\t\t<source [^\n]*webp[^\n]*>\n\t\t<img src="pictures/a-800w.jpg" '
-        r'srcset="[^"]*" sizes="100vw" width="1600" height="800" loading="eager" fetchpriority="high" decoding="async" '
-        r'data-original="img/a.jpg" alt="x">\n\t</picture>\n</p>',
+        r'srcset="[^"]*" sizes="1600px" width="1600" height="800" loading="eager" fetchpriority="high" decoding="async" '
+        r'data-young-prism-original="img/a.jpg" alt="x">\n\t</picture>\n</p>',
         lines,
     )
     assert "\n" not in rewritten('<p>x <img src="img/a.jpg"> y')[0].decode()
@@ -258,7 +259,10 @@ def test_template_s_tags_survive_wherever_they_stand() -> None:
         "<% if (a < b) { %>",
     ):
         assert after.decode().count(part) == page.count(part)
-    assert after.decode().index('data-original="img/a.jpg" {{ more }}') and after.count(b'width="1600"') == 1
+    assert (
+        after.decode().index('data-young-prism-original="img/a.jpg" {{ more }}')
+        and after.count(b'width="1600"') == 1
+    )
 
 
 @pytest.mark.parametrize(
@@ -323,13 +327,134 @@ def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_fil
     assert rewritten(plain, "site.css", mode="addresses")[1].changes == ()
 
 
-def test_selectors_that_a_picture_comes_between_are_listed() -> None:
-    css = "figure > img { margin: 0 }\n.a img, p + img.b { top: 0 }\nimg + p, img.c ~ p {}\n.img > b, a[href='> img'] p {}"
-    result = rewritten(css, "site.css")[1]
-    assert [(left.line, left.url) for left in result.left] == [
-        (1, "figure > img"), (2, ".a img, p + img.b"), (3, "img + p, img.c ~ p"),
-    ]  # fmt: skip
-    assert rewritten(css, "site.css", mode="addresses")[1].left == ()
+@pytest.mark.parametrize(
+    ("css", "is_hit"),
+    [
+        ("figure > img { margin: 0 }", True),
+        ("p + img.b { top: 0 }", True),
+        ("img + p {}", True),
+        ("img.b ~ p {}", True),
+        (".f img:first-child { border: 0 }", True),
+        (".grid > * { padding: 0 }", True),
+        (".notimg > :only-child { width: 1em }", True),
+        ("img:nth-of-type(2) {}", True),
+        (".x:has(> img) {}", True),
+        ("@media (min-width: 1px) { a > img.b {} }", True),
+        (".a img, .b:hover { top: 0 }", False),
+        ("p + img.other { top: 0 }", False),
+        (".img > b, a[href='> img'] p {}", False),
+        ("@media print { p > img {} }", False),
+        ("p > picture, p + source {}", False),
+    ],
+)
+def test_images_that_a_style_hits_by_their_place_get_no_parent(css: str, is_hit: bool) -> None:
+    page = f'<style>{css}</style><p><img class="b" src="img/a.jpg"></p>'
+    after, result = rewritten(page)
+    assert (b"<picture>" in after) is not is_hit and b"srcset=" in after
+    assert [reference.is_changed for reference in result.left] == [True] * is_hit
+    alone, result = rewritten(page, structural="leave")
+    assert (alone == page.encode()) is is_hit
+    assert not any(reference.is_changed for reference in result.left)
+
+
+def test_a_page_s_stylesheets_are_read_and_without_any_all_of_the_site_s() -> None:
+    texts = {"css/a.css": "img { width: 50% }", "b.css": "img { height: 9px }"}
+    where = site(files=frozenset({*texts, "img/a.jpg"}), read_style=lambda path: texts.get(path, ""))
+    link = '<link rel="preload stylesheet" href="../css/a.css?v=1">'
+    linked = rewritten(f'{link}<img src="../img/a.jpg">', "sub/p.html", where)[0]
+    assert b'style="height: auto"' in linked and b'width="1600"' in linked
+    unlinked, result = rewritten('<img src="img/a.jpg">', where=where)
+    assert b" width=" not in unlinked and "no dimensions" in result.left[0].why
+    assert b'sizes="1600px"' in unlinked
+
+
+@pytest.mark.parametrize(
+    ("tag", "sizes", "limited"),
+    [
+        ('width="100"', "100px", "min(100px, 100vw)"),
+        ('style="width: 240px"', "240px", "240px"),
+        (
+            'height="100"',
+            "200px",
+            "1600px",
+        ),  # the limit may win over the height: then the natural width counts
+        ('width="1600" height="800"', "1600px", "min(1600px, 100vw)"),
+        ("", "1600px", "min(1600px, 100vw)"),
+        ('width="50%"', "100vw", "100vw"),
+        ('sizes="33vw"', "33vw", "33vw"),
+    ],
+)
+def test_sizes_are_as_wide_as_the_tag_says(tag: str, sizes: str, limited: str) -> None:
+    """Without a style, and where a style limits pictures to their place."""
+    style = "<style>img { max-width: 100% }</style>"
+    for before, expected in (("", sizes), (style, limited)):
+        after = rewritten(f'{before}<img src="img/a.jpg" {tag}>')[0].decode()
+        assert set(re.findall(r'sizes="([^"]*)"', after)) == {expected}
+
+
+@pytest.mark.parametrize(
+    ("tag", "name"),
+    [
+        ('src="img/a.jpg" data-src="img/hero-m.jpg"', "data-src"),
+        ('src="img/a.jpg" data-srcset="img/hero-m.jpg 2x"', "data-srcset"),
+        ('src="img/a.jpg" data-original="img/hero-m.jpg"', "data-original"),
+        ('src="img/a.jpg" onmouseover="this.src=\'img/hero-m.jpg\'"', "onmouseover"),
+    ],
+)
+def test_what_a_script_swaps_is_left_alone(tag: str, name: str) -> None:
+    page = f"<img {tag}>"
+    after, result = rewritten(page)
+    assert after == page.encode() and result.left[0].why == f"a script changes it ({name})"
+
+
+def test_the_former_mark_is_known_where_it_is_ours_and_renamed() -> None:
+    once = rewritten('<img src="img/a.jpg">')[0].decode()
+    former = once.replace("data-young-prism-original", "data-original")
+    assert rewritten(former)[0].decode() == once
+    assert rewritten(once)[1].changes == ()
+
+
+def test_the_largest_file_of_a_place_is_what_is_offered() -> None:
+    small = replace(named("hero-m.jpg"), size=Size(400, 200))
+    where = site(delivered={**{path: named(path) for path in ORIGINALS}, "hero-m.jpg": small})
+    dense = rewritten('<img src="img/hero-m.jpg" srcset="img/hero-m.jpg 1x, img/a.jpg 2x">', where=where)[0]
+    assert (
+        b"a-1600w.jpg 1600w" in dense and b'sizes="400px"' in dense and b'width="400" height="200"' in dense
+    )
+    wide = rewritten(
+        '<img src="img/hero-m.jpg" srcset="img/hero-m.jpg 400w, img/a.jpg 1600w" sizes="50vw">', where=where
+    )[0]
+    assert b"a-1600w.jpg 1600w" in wide and b'sizes="50vw"' in wide and b"width=" not in wide
+
+
+def test_nothing_is_lazy_that_has_no_reserved_place() -> None:
+    two = '<img src="img/a.jpg"><img src="img/a.jpg" {}>'
+    percent = rewritten(two.format('width="100%"'))[0].decode()
+    assert 'style="aspect-ratio: auto 1600 / 800"' in percent and percent.count('loading="lazy"') == 1
+    css = "<style>.a img { width: 9em } .b img { height: 9em }</style>"
+    assert 'loading="lazy"' not in rewritten(css + two.format(""))[0].decode()
+
+
+def test_each_source_of_another_shape_has_its_own_dimensions() -> None:
+    tall = replace(named("hero-m.jpg"), size=Size(600, 800))
+    where = site(delivered={**{path: named(path) for path in ORIGINALS}, "hero-m.jpg": tall})
+    page = '<picture><source media="(max-width: 9em)" srcset="img/hero-m.jpg"><img src="img/a.jpg"></picture>'
+    for mode, number in (("picture", 3), ("sizes", 1)):
+        after = rewritten(page, where=where, mode=Mode(mode))[0].decode()
+        sources = [tag for tag in re.findall(r"<source[^>]*>", after) if "media=" in tag]
+        assert len(sources) == number and all("width=" in tag and "height=" in tag for tag in sources)
+
+
+def test_addresses_alone_keep_the_natural_size() -> None:
+    small = replace(named("a.jpg"), size=Size(1000, 500))
+    where = site(delivered={**{path: named(path) for path in ORIGINALS}, "a.jpg": small})
+    for tag in ("", "usemap='#m' width='300'"):
+        page = f'<img src="img/a.jpg" {tag}>'
+        after, result = rewritten(page, where=where, mode=Mode.ADDRESSES)
+        assert after == page.encode() and "natural size" in result.left[0].why
+    assert (
+        b"a-800w.jpg" in rewritten('<img src="img/a.jpg" width="300">', where=where, mode=Mode.ADDRESSES)[0]
+    )
 
 
 def test_a_sprite_without_a_rendition_of_its_size_stays() -> None:

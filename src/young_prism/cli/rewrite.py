@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
+from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, Literal, NoReturn
 
 import click
 
@@ -13,6 +14,8 @@ from young_prism.cli.common import FOLDER, json_option, print_json, printable, s
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
+    from young_prism.core.html.rewrite.changes import SkippedReference
+    from young_prism.core.html.rewrite.page import RewriteOptions
     from young_prism.engine.site.rewrite import SiteRewrite, WriteResult
 
 _MAX_LISTED = 50
@@ -34,6 +37,13 @@ _MAX_LISTED = 50
 @click.option("--base-url", help="Where the site is served; from the recipe if left out.")
 @click.option("--prefix", help="The folders from there to the renditions; relative to each page if left out.")
 @click.option("--new-sizes", is_flag=True, help="The recipe's sizes also where a page has its own.")
+@click.option(
+    "--structural",
+    type=click.Choice(["srcset", "leave"]),
+    default="srcset",
+    show_default=True,
+    help="For an img that a style hits by its parent or place: a srcset without a picture round it, or nothing.",
+)
 @click.option("--write", is_flag=True, help="Write the changes; the old files are kept beside the site.")
 @click.option(
     "--patch",
@@ -54,6 +64,7 @@ def rewrite(
     base_url: str | None,
     prefix: str | None,
     new_sizes: bool,
+    structural: Literal["srcset", "leave"],
     write: bool,
     patch_file: Path | None,
     check: bool,
@@ -73,9 +84,11 @@ def rewrite(
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
         _end_with(undo_rewrite(folder, keep), "as before")
-    rewrite = _worked_out(
-        folder, source, out, mode=mode, base_url=base_url, prefix=prefix, new_sizes=new_sizes
-    )
+    from young_prism.core.html.rewrite.changes import Mode
+    from young_prism.core.html.rewrite.page import RewriteOptions
+
+    options = RewriteOptions(Mode(mode), new_sizes=new_sizes, structural=structural)
+    rewrite = _worked_out(folder, source, out, options, base_url=base_url, prefix=prefix)
     if as_json:
         print_json(_as_data(rewrite))
     else:
@@ -96,23 +109,18 @@ def _worked_out(
     folder: Path,
     source: Path,
     out: Path,
+    options: RewriteOptions,
     *,
-    mode: str,
     base_url: str | None,
     prefix: str | None,
-    new_sizes: bool,
 ) -> SiteRewrite:
-    from young_prism.core.html.rewrite.changes import Mode
-    from young_prism.core.html.rewrite.page import RewriteOptions
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
     from young_prism.engine.site.rewrite import SitePages
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
-    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(
-        RewriteOptions(Mode(mode), new_sizes=new_sizes)
-    )
+    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(options)
 
 
 def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:
@@ -141,16 +149,19 @@ def _write(rewrite: SiteRewrite, keep: Path | None) -> None:
 
 
 def _say_left(rewrite: SiteRewrite) -> None:
-    left = rewrite.left
-    for path, reference in left[:_MAX_LISTED]:
+    _say_references("Look at this", rewrite.to_review)
+    _say_references("Left alone", rewrite.left)
+
+
+def _say_references(heading: str, references: Sequence[tuple[str, SkippedReference]]) -> None:
+    for path, reference in references[:_MAX_LISTED]:
         line_suffix = f":{reference.line}" if reference.line else ""
         say(
-            f"Left alone: {printable(path)}{line_suffix}: {printable(reference.url)}{': ' if reference.url else ''}{reference.why}"
+            f"{heading}: {printable(path)}{line_suffix}: {printable(reference.url)}{': ' if reference.url else ''}{reference.why}"
         )
-    if len(left) > _MAX_LISTED:
-        reasons = Counter(skipped.why for _, skipped in left[_MAX_LISTED:])
-        for why, number in reasons.most_common():
-            say(f"Left alone: {number} more: {why}")
+    reasons = Counter(reference.why for _, reference in references[_MAX_LISTED:])
+    for why, number in reasons.most_common():
+        say(f"{heading}: {number} more: {why}")
 
 
 def _end_with(written: WriteResult, action: str) -> NoReturn:
@@ -173,8 +184,13 @@ def _as_data(rewrite: SiteRewrite) -> dict[str, object]:
             for file in rewrite.changed
             for change in file.rewriting.changes
         ],
-        "left": [
-            {"page": path, "line": skipped.line, "url": skipped.url, "why": skipped.why}
-            for path, skipped in rewrite.left
-        ],
+        "review": _references_as_data(rewrite.to_review),
+        "left": _references_as_data(rewrite.left),
     }
+
+
+def _references_as_data(references: Iterable[tuple[str, SkippedReference]]) -> list[dict[str, object]]:
+    return [
+        {"page": path, "line": reference.line, "url": reference.url, "why": reference.why}
+        for path, reference in references
+    ]

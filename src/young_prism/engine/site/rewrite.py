@@ -131,12 +131,43 @@ class SiteRewrite:
     def left(self) -> list[tuple[str, SkippedReference]]:
         """What was left alone, with its page."""
         links = [(path, _LINK) for path in self.links]
-        return [(file.path, left) for file in self.files for left in file.rewriting.left] + links
+        return self._references(is_changed=False) + links
+
+    @property
+    def to_review(self) -> list[tuple[str, SkippedReference]]:
+        """What is changed and deserves a look, with its page."""
+        return self._references(is_changed=True)
+
+    def _references(self, *, is_changed: bool) -> list[tuple[str, SkippedReference]]:
+        return [
+            (file.path, reference)
+            for file in self.files
+            for reference in file.rewriting.left
+            if reference.is_changed is is_changed
+        ]
 
     @property
     def changes(self) -> int:
         """How many places would change in all."""
         return sum(len(file.rewriting.changes) for file in self.files)
+
+
+@dataclass(frozen=True)
+class _StyleReader:
+    """Reads the stylesheets of a site, each once."""
+
+    root: Path
+    _texts: dict[str, str] = field(default_factory=dict)
+
+    def read(self, path: str) -> str:
+        """Return the text of a stylesheet; empty where it cannot be read."""
+        if path not in self._texts:
+            try:
+                data = read_regular_file(self.root / path, LARGEST_PAGE)
+            except OSError:
+                data = b""
+            self._texts[path] = data.decode(errors="replace")
+        return self._texts[path]
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,9 +211,10 @@ class SitePages:
                 links.append(path)
         originals = {prefix + entry.path: entry.path for entry in manifest.originals}
         delivered = all_delivered(manifest.originals, manifest.recipe)
-        return cls(
-            root, SiteIndex(frozenset(files), originals, delivered, below, address), out, tuple(sorted(links))
+        site = SiteIndex(
+            frozenset(files), originals, delivered, below, address, read_style=_StyleReader(root).read
         )
+        return cls(root, site, out, tuple(sorted(links)))
 
     def paths(self) -> list[str]:
         """Return the pages and stylesheets in order, each file once: links are left out."""
@@ -210,15 +242,19 @@ class SitePages:
     def rewrite(self, wish: RewriteOptions, known: RewriteCache | None = None) -> SiteRewrite:
         """Work out what would change in all pages. Nothing is written.
 
-        `known` is what was worked out before, for the same site: a page whose stamp is the same is not read again.
+        `known` is what was worked out before, for the same site: a page whose stamp, and those of all stylesheets, are the same is not
+        read again.
         """
         files = []
-        for path in self.paths():
-            stamp = stamp_or_none(self.folder / path)
+        paths = self.paths()
+        # What is done to a page depends on the stylesheets too.
+        styles = tuple(stamp_or_none(self.folder / path) for path in paths if _ending(path) in STYLES)
+        for path in paths:
+            stamps = (stamp_or_none(self.folder / path), styles)
             before = known.get((path, wish)) if known else None
-            file = before[1] if before and before[0] == stamp else self.read(path, wish)
+            file = before[1] if before and before[0] == stamps else self.read(path, wish)
             if known is not None:
-                known[path, wish] = (stamp, file)
+                known[path, wish] = (stamps, file)
             files.append(file)
         return SiteRewrite(self.folder, tuple(files), self.links)
 
@@ -240,8 +276,10 @@ class SitePages:
         return PageFile(path, data, document, rewriting)
 
 
-RewriteCache = dict[tuple[str, RewriteOptions], tuple[FileStamp | None, PageFile]]
-"""Page and wish -> the stamp that the page had (size, time, inode), and what was worked out."""
+RewriteStamps = tuple[FileStamp | None, tuple[FileStamp | None, ...]]
+"""The stamp of a page (size, time, inode), and those of all stylesheets."""
+RewriteCache = dict[tuple[str, RewriteOptions], tuple[RewriteStamps, PageFile]]
+"""Page and wish -> the stamps that there were, and what was worked out."""
 
 
 def _untouched(path: str, why: str, data: bytes = b"") -> PageFile:

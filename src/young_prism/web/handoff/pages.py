@@ -77,6 +77,7 @@ def pages(slug: str) -> str:
         folder=folder,
         files=[(file, _changes_of(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
         left=rewrite.left[:_LEFT_SHOWN] if rewrite else [],
+        to_review=rewrite.to_review[:_LEFT_SHOWN] if rewrite else [],
         undo=newest_rewrite(folder),
         query=request.query_string.decode(),
     )

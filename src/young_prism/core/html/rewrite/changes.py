@@ -62,11 +62,19 @@ class ReferenceChange(NamedTuple):
 
 
 class SkippedReference(NamedTuple):
-    """Something left alone: in which line, what address, and why."""
+    """Something that a person should know of.
+
+    Attributes:
+        line: The line, counted from 1; 0 for the whole file.
+        url: The address, or the selector.
+        why: The reason.
+        is_changed: Whether it is changed all the same, and deserves a look; otherwise it is left alone.
+    """
 
     line: int
     url: str
     why: str
+    is_changed: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,10 @@
 """Pages: `img` becomes `picture`, a `picture` is completed or repaired, sizes are added; backgrounds in styles too.
 
-What was put into a page says so itself: `data-original` on the `img` holds the address that stood there before. By it a second
-rewriting knows what is ours, whatever became of the renditions' names.
+What was put into a page says so itself: `data-young-prism-original` on the `img` holds the address that stood there before. By it a
+second rewriting knows what is ours, whatever became of the renditions' names.
+
+A box never changes silently: attributes and `sizes` follow what the page and its stylesheets say of the image (`image_style`), and
+what cannot be known is listed.
 """
 
 from __future__ import annotations
@@ -9,10 +12,11 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.html.references import mentions_in
+from young_prism.core.html.rewrite import box
 from young_prism.core.html.rewrite.changes import (
     Edit,
     Mode,
@@ -22,6 +26,13 @@ from young_prism.core.html.rewrite.changes import (
     change,
 )
 from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.image_style import (
+    Certainty,
+    ImageRule,
+    ImageStyle,
+    image_rules,
+    style_of,
+)
 from young_prism.core.html.rewrite.site import (
     BaseAddress,
     Match,
@@ -30,13 +41,14 @@ from young_prism.core.html.rewrite.site import (
 )
 from young_prism.core.html.rewrite.style import style_changes
 from young_prism.core.html.rewrite.tags import (
+    FORMER_ORIGINAL,
     ORIGINAL,
     ParsedTag,
     TagEditor,
 )
-from young_prism.core.html.rewrite.tokens import Token, tokens
+from young_prism.core.html.rewrite.tokens import Attribute, Token, tokens
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import Attributes, Element, MarkupContext
+from young_prism.core.markup.picture import WHOLE_VIEWPORT, Attributes, Element, MarkupContext
 from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.markup.urls import path_url
 from young_prism.core.types import Size
@@ -46,13 +58,37 @@ _HERO_WIDTH = 600
 _SAME_SHAPE = 0.02
 
 
+_SCRIPT_ATTRIBUTES = frozenset(
+    {
+        "data-src",
+        "data-srcset",
+        "data-original",
+        "data-lazy",
+        "data-lazy-src",
+        "data-lowsrc",
+        "data-hover",
+        "data-rollover",
+    }
+)
+"""Attributes by which scripts keep addresses that they put into `src` (common practice, no source)."""
+
+
 @dataclass(frozen=True, slots=True)
 class RewriteOptions:
-    """How pages are to be rewritten. `new_sizes`: the recipe's `sizes` also where a page has its own."""
+    """How pages are to be rewritten.
+
+    Attributes:
+        mode: How much is changed.
+        new_sizes: Whether the recipe's `sizes` are used also where a page has its own.
+        hero: Whether the first large picture of a page is loaded at once.
+        structural: What becomes of an image that a selector hits by its parent or place, which a `picture` would change: it gets a
+            `srcset` in its fallback format, or is left alone.
+    """
 
     mode: Mode = Mode.PICTURE
     new_sizes: bool = False
     hero: bool = True
+    structural: Literal["srcset", "leave"] = "srcset"
 
 
 @dataclass(slots=True)
@@ -82,9 +118,12 @@ class _Rewriter:
     left: list[SkippedReference] = field(default_factory=list)
     seen: dict[str, int] = field(default_factory=dict)
     hero_found: bool = False
+    rules: tuple[ImageRule, ...] = ()
 
     def run(self) -> Rewriting:
-        for token in tokens(self.document.text):
+        page = list(tokens(self.document.text))
+        self.rules = self._image_rules(page)
+        for token in page:
             if token.kind == "start":
                 self._start(token)
                 self._style_of(token)
@@ -100,6 +139,37 @@ class _Rewriter:
                 self._mentioned(token)
         changes = sorted(self.changes, key=lambda change: change.start)
         return Rewriting(self.document.text, tuple(changes), tuple(self.left))
+
+    def _image_rules(self, page: Sequence[Token]) -> tuple[ImageRule, ...]:
+        """Return the rules for images of the stylesheets that a page uses.
+
+        A page without any, such as a part that a template puts into others, may be shown with each of the site's.
+        """
+        texts: list[str] = []
+        base = self.base
+        for token in page:
+            if token.kind == "raw" and token.name == "style":
+                texts.append(self.document.meaning(self.document.text[token.start : token.end]))
+            elif token.kind == "start" and token.name == "base":
+                href = self.tags.read(token).get("href")
+                base = self.site.base_of(self.page, self.tags.value(href)) if href else base
+            elif token.kind == "start" and token.name == "link":
+                link = self.tags.read(token)
+                rel, href = link.get("rel"), link.get("href")
+                if rel and href and "stylesheet" in self.tags.value(rel).lower().split():
+                    path = self.site.file(self.tags.value(href), base)
+                    texts.append(self.site.read_style(path) if path else "")
+        if texts:
+            return tuple(rule for text in texts for rule in image_rules(text))
+        all_texts = (self.site.read_style(path) for path in sorted(self.site.files) if path.endswith(".css"))
+        return tuple(rule._replace(is_conditional=True) for text in all_texts for rule in image_rules(text))
+
+    def _style_of_img(self, img: ParsedTag) -> ImageStyle:
+        values = {
+            name: self.tags.value(attribute) if (attribute := img.get(name)) else ""
+            for name in ("class", "id", "style")
+        }
+        return style_of(self.rules, frozenset(values["class"].split()), values["id"], values["style"])
 
     def _start(self, token: Token) -> None:
         match token.name:
@@ -117,45 +187,92 @@ class _Rewriter:
             case name if name in _PLAIN_URL_ATTRIBUTES:
                 self._edit_other(self.tags.read(token))
 
-    def _leave(self, at: int, url: str, why: str) -> None:
-        self.left.append(SkippedReference(self.document.line(at), url[:200], why))
+    def _leave(self, at: int, url: str, why: str, *, is_changed: bool = False) -> None:
+        self.left.append(SkippedReference(self.document.line(at), url[:200], why, is_changed))
+
+    def _former_address(self, img: ParsedTag) -> Attribute | None:
+        """Return the attribute of ours that holds the address from before."""
+        former = img.get(FORMER_ORIGINAL)
+        source = img.get("src")
+        if img.get(ORIGINAL) or former is None or source is None:
+            return img.get(ORIGINAL)
+        # Under this name scripts keep addresses too: it is ours where the address is a rendition's.
+        return former if self.site.is_rendition(self.tags.value(source), self.base) else None
+
+    def _script_of(self, img: ParsedTag) -> str:
+        """Return the attribute by which a script changes the picture; empty for none."""
+        for attribute in img.attributes:
+            if attribute.name in _SCRIPT_ATTRIBUTES:
+                return attribute.name
+            if attribute.name.startswith("on") and "src" in self.tags.value(attribute):
+                return attribute.name
+        return ""
 
     def _img(self, img: ParsedTag, picture: _Picture | None) -> None:
-        source = img.get(ORIGINAL) or img.get("src")
-        lazily = img.get("data-src")
+        former = self._former_address(img)
+        source = former or img.get("src")
         if source is None:
+            lazily = img.get("data-src")
             if lazily:
                 self._leave(img.token.start, self.tags.value(lazily), "a script loads it")
             return
         url = self.tags.value(source)
-        if img.templated and img.is_duplicated("src"):
-            self._leave(img.token.start, url, "a template chooses between two addresses")
-            return
         match = self.site.find(url, self.base)
-        if isinstance(match, NoMatch):
-            if match.value:
-                self._leave(img.token.start, url, match.value)
-            return
-        delivered = self.site.delivered[match.original]
-        is_ours = img.get(ORIGINAL) is not None or self.site.is_rendition(url, self.base)
-        if self.wish.mode is not Mode.SIZES and not is_ours and delivered.is_copy:
-            return
+        if isinstance(match, Match):
+            is_ours = former is not None or self.site.is_rendition(url, self.base)
+            why = self._why_not(img, match, is_ours=is_ours, has_marker=former is not None)
+            if why is None:
+                self._place(img, picture, url, match, is_ours=is_ours)
+        else:
+            why = match.value
+        if why:
+            self._leave(img.token.start, url, why)
+
+    def _why_not(self, img: ParsedTag, match: Match, *, is_ours: bool, has_marker: bool) -> str | None:
+        """Return why an image is left alone; empty where that is not worth a word, None where it is changed."""
+        script = "" if has_marker else self._script_of(img)
+        if script:
+            return f"a script changes it ({script})"
+        if img.templated and img.is_duplicated("src"):
+            return "a template chooses between two addresses"
+        if self.wish.mode is Mode.SIZES:
+            return None
+        if not is_ours and self.site.delivered[match.original].is_copy:
+            return ""
+        if self.site.prefix(match, self.base) is None:
+            return "this page cannot reach the renditions; say where they are served"
+        return None
+
+    def _place(
+        self, img: ParsedTag, picture: _Picture | None, url: str, match: Match, *, is_ours: bool
+    ) -> None:
+        """Change an image, with what belongs to it."""
+        style = self._style_of_img(img)
+        has_own_sizes = img.get("srcset") is not None and img.get("sizes") is not None and not is_ours
+        shown = self.site.delivered[match.original].size
         prefix = self.site.prefix(match, self.base)
-        if prefix is None and self.wish.mode is not Mode.SIZES:
-            self._leave(
-                img.token.start, url, "this page cannot reach the renditions; say where they are served"
-            )
-            return
+        match = self._largest(img, picture, match)
+        delivered = self.site.delivered[match.original]
         text = MarkupContext(alt="", hero=self._is_hero(img, delivered))
         loading = img.get("loading")
         replacement = delivered.with_markup(
             base_url=prefix or "",
             prefix="",
-            sizes=self._sizes_of(img),
+            sizes=self._sizes_of(img, delivered, shown, style),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
+        element = replacement.element(text)
+        if picture is None and style.structural and element.sources and self.wish.mode is Mode.PICTURE:
+            reason = f"“{style.structural[0]}” hits it by its place"
+            if self.wish.structural == "leave":
+                self._leave(img.token.start, url, reason)
+                return
+            reason += ", so it gets no picture round it and stays in its fallback format"
+            self._leave(img.token.start, url, reason, is_changed=True)
+            element = element._replace(sources=())
+        shown_size = None if has_own_sizes else shown
         edits = self._edits(
-            img, picture, _Replacement(replacement, replacement.element(text), match, is_ours)
+            img, picture, _Replacement(replacement, element, match, is_ours, style, shown_size)
         )
         made = change(self.document.text, match.original, edits, self.seen) if edits is not None else None
         if made:
@@ -168,18 +285,54 @@ class _Rewriter:
         loading = img.get("loading")
         return loading is None or self.tags.value(loading).lower() != "lazy"
 
-    def _sizes_of(self, img: ParsedTag) -> str | None:
-        """Return the page's own `sizes`, None where the recipe's are to be taken."""
-        sizes = img.get("sizes")
-        if sizes is None or self.wish.new_sizes:
+    def _largest(self, img: ParsedTag, picture: _Picture | None, match: Match) -> Match:
+        """Return the largest original of the same shape that the page offers for this place."""
+        largest = match
+        for tag in [img, *(picture.sources if picture else [])]:
+            srcset = tag.get("srcset")
+            if srcset is None or tag.get("media"):
+                continue
+            for url, _ in split_srcset(self.tags.value(srcset)):
+                candidate = self.site.find(url, self.base)
+                if (
+                    isinstance(candidate, Match)
+                    and self._same_shape(candidate.original, match.original)
+                    and self._width_of(candidate) > self._width_of(largest)
+                ):
+                    largest = candidate
+        return largest
+
+    def _width_of(self, match: Match) -> int:
+        return self.site.delivered[match.original].size.width
+
+    def _sizes_of(self, img: ParsedTag, delivered: Delivered, shown: Size, style: ImageStyle) -> str | None:
+        """Return the `sizes` of a place, None where the recipe's are to be taken.
+
+        The page's own; or a width in pixels, where the page or the picture's natural size says how wide it is shown.
+
+        Args:
+            img: The tag.
+            delivered: The original that is offered.
+            shown: The size of the original that the page shows.
+            style: What styles declare for the image.
+        """
+        own = img.get("sizes")
+        if self.wish.new_sizes:
             return None
-        return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(sizes))
+        if own is not None:
+            return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(own))
+        return box.sizes_in_pixels(
+            self.tags, img, shown, style, from_recipe=delivered.markup.sizes != WHOLE_VIEWPORT
+        )
 
     def _edits(
         self, img: ParsedTag, picture: _Picture | None, replacement: _Replacement
     ) -> list[Edit] | None:
+        reserved = self._reserved(img, replacement)
         if self.wish.mode is Mode.SIZES:
-            return self.tags.add_attributes(img, self._sized(img, replacement))
+            edits, added = box.style_edits(self.tags, img, "", reserved.css)
+            edits += self.tags.add_attributes(img, [*reserved.attributes, *added])
+            return edits + (self._sized_sources(picture) if picture else [])
         if self.wish.mode is Mode.ADDRESSES:
             return self._swapped(img, picture, replacement)
         mixed = self._mixed(img, picture, replacement.match.original) if not replacement.is_ours else ""
@@ -193,12 +346,16 @@ class _Rewriter:
         }
         edits = self.tags.set_attributes(img, attributes)
         added = [(name, value) for name, value in attributes.items() if img.get(name) is None]
+        if (former := img.get(FORMER_ORIGINAL)) is not None and replacement.is_ours:
+            edits.append(Edit(former.start, former.start + len(FORMER_ORIGINAL), ORIGINAL))
         if "srcset" not in inner and (stale := img.get("srcset")):
             edits.append(Edit(stale.start, stale.end, ""))
-        added += self._sized(img, replacement)
+        added += reserved.attributes
         if not img.templated:
-            if "style" in inner and not img.get("style"):
-                added.append(("style", inner["style"]))
+            placeholder = inner.get("style", "") if not img.get("style") else ""
+            style_edits, style = box.style_edits(self.tags, img, placeholder, reserved.css)
+            edits += style_edits
+            added += style
             if not img.get("decoding"):
                 added.append(("decoding", "async"))
         edits += self.tags.add_attributes(img, added, remember=not replacement.is_ours)
@@ -226,17 +383,39 @@ class _Rewriter:
         first, second = (self.site.delivered[path].size for path in (first_path, other_path))
         return _same_shape(first, second)
 
-    def _sized(self, img: ParsedTag, replacement: _Replacement) -> list[tuple[str, str]]:
-        """Return width, height and loading as far as they are missing."""
+    def _reserved(self, img: ParsedTag, replacement: _Replacement) -> box.ReservedPlace:
+        """Return what reserves the place of an image, and how it is loaded, as far as that is missing."""
+        place = box.ReservedPlace([], "", is_reserved=bool(img.get("width") and img.get("height")))
+        if img.templated:
+            return place
+        shown = replacement.shown
+        if shown is not None and shown.pixels and not place.is_reserved:
+            place = box.reserved_place(self.tags, img, shown, replacement.style)
+        if place.is_unknown:
+            why = "styles limit its width and its height, so it gets no dimensions"
+            self._leave(img.token.start, "", why, is_changed=True)
         inner = dict(replacement.element.img)
-        added: list[tuple[str, str]] = []
-        if not img.templated:
-            added += self.tags.dimensions(img, replacement.delivered.size)
-        if not img.get("loading") and not img.templated:
-            added.append(("loading", inner["loading"]))
+        if not img.get("loading") and (place.is_reserved or inner["loading"] != "lazy"):
+            place.attributes.append(("loading", inner["loading"]))
             if "fetchpriority" in inner and not img.get("fetchpriority"):
-                added.append(("fetchpriority", "high"))
-        return added
+                place.attributes.append(("fetchpriority", "high"))
+        return place
+
+    def _sized_sources(self, picture: _Picture) -> list[Edit]:
+        """Give each source of another shape its own dimensions."""
+        edits: list[Edit] = []
+        for source in picture.sources:
+            srcset = source.get("srcset")
+            if srcset is None or source.get("media") is None or source.templated:
+                continue
+            url = next((url for url, _ in split_srcset(self.tags.value(srcset))), "")
+            match = self.site.find(url, self.base)
+            if isinstance(match, Match) and not (source.get("width") or source.get("height")):
+                size = self.site.delivered[match.original].size
+                if size.pixels:
+                    text = f' width="{size.width}" height="{size.height}"'
+                    edits.append(Edit(srcset.end, srcset.end, text))
+        return edits
 
     def _sources(
         self,
@@ -271,7 +450,7 @@ class _Rewriter:
     def _is_ours(self, source: ParsedTag, replacement: _Replacement, kinds: set[tuple[str, str]]) -> bool:
         """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
         srcset = source.get("srcset")
-        if srcset is None or source.get(ORIGINAL):
+        if srcset is None or source.get(ORIGINAL) or source.get(FORMER_ORIGINAL):
             return False
         matches = [
             (self.site.find(url, self.base), self.site.is_rendition(url, self.base))
@@ -291,7 +470,8 @@ class _Rewriter:
         edits: list[Edit] = []
         runs: dict[tuple[str, str], list[ParsedTag]] = {}
         for source in picture.sources:
-            srcset, media, attribute = source.get("srcset"), source.get("media"), source.get(ORIGINAL)
+            srcset, media = source.get("srcset"), source.get("media")
+            attribute = source.get(ORIGINAL) or source.get(FORMER_ORIGINAL)
             if srcset is None or media is None or (source.get("type") and not attribute):
                 continue
             url = (
@@ -315,9 +495,14 @@ class _Rewriter:
             last: list[tuple[str, str]] = [("srcset", inner.get("srcset", inner["src"]))]
             last += [(name, inner[name]) for name in ("sizes", "width", "height") if name in inner]
             raw = quote(url, safe="/:?=&#%+,~()!@$;")
+            # Of another shape than the img: without dimensions of its own each would be drawn in that one's.
+            sides = tuple((name, inner[name]) for name in ("width", "height") if name in inner)
             sources: list[Attributes] = [
-                (("media", condition), *attributes, (ORIGINAL, raw))
-                for attributes in (*element.sources, tuple(last))
+                *(
+                    (("media", condition), *attributes, *sides, (ORIGINAL, raw))
+                    for attributes in element.sources
+                ),
+                (("media", condition), *last, (ORIGINAL, raw)),
             ]
             start, end = group[0].token.start, group[-1].token.end
             joint = (
@@ -335,7 +520,12 @@ class _Rewriter:
         edits: list[Edit] = []
         source = img.get("src")
         if source:
-            edits += self.tags.set_attributes(img, {"src": self._one_rung(img, replacement)})
+            rung = self._one_rung(img, replacement)
+            if not rung:
+                why = "its natural size shows here, and no rendition has that"
+                self._leave(img.token.start, self.tags.value(source), why)
+                return None
+            edits += self.tags.set_attributes(img, {"src": rung})
             edits += self.tags.add_attributes(img, [], remember=not replacement.is_ours)
         for tag in [img, *(picture.sources if picture else [])]:
             srcset = tag.get("srcset")
@@ -365,13 +555,24 @@ class _Rewriter:
         return ", ".join(parts)
 
     def _one_rung(self, img: ParsedTag, replacement: _Replacement) -> str:
-        """Return the address to show where there is but one: twice the width that the tag says, or the usual one."""
-        width = self.tags.pixels(img, "width")
-        rung = replacement.delivered.default_rendition
-        if width is not None:
-            fallback = replacement.delivered.fallback
+        """Return the address to show where there is but one: twice the width that the tag says, or the natural one.
+
+        Empty where the natural size shows, on which the layout or an image map depends, and no rendition has it.
+        """
+        delivered, width = replacement.delivered, self.tags.pixels(img, "width")
+        fallback = delivered.fallback
+        has_map = img.get("usemap") is not None or img.get("ismap") is not None
+        is_sized = bool(width and img.get("height")) or (width is not None and not has_map)
+        if is_sized and width is not None:
             rung = next((rendition for rendition in fallback if rendition.width >= 2 * width), fallback[-1])
-        return path_url(rung.path, replacement.delivered.markup.url_base)
+        elif replacement.style.width is Certainty.CERTAIN or img.get("sizes"):
+            rung = delivered.default_rendition
+        else:
+            natural = [rendition for rendition in fallback if rendition.width == delivered.size.width]
+            if not natural:
+                return ""
+            rung = natural[0]
+        return path_url(rung.path, delivered.markup.url_base)
 
     def _edit_other(self, tag: ParsedTag) -> None:
         """List what loads an original in a way that is not rewritten."""
@@ -433,12 +634,23 @@ _PLAIN_URL_ATTRIBUTES = {
 
 
 class _Replacement(NamedTuple):
-    """An original as a page is to show it."""
+    """An original as a page is to show it.
+
+    Attributes:
+        delivered: The original.
+        element: Its markup.
+        match: How the page leads to it.
+        is_ours: Whether an earlier rewriting put it there.
+        style: What styles declare for the image.
+        shown: The size that is natural for the place; None where the page's own `sizes` say it.
+    """
 
     delivered: Delivered
     element: Element
     match: Match
     is_ours: bool
+    style: ImageStyle
+    shown: Size | None
 
 
 def _same_shape(size: Size, other_size: Size) -> bool:

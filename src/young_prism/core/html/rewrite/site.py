@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
 from typing import NamedTuple
@@ -58,6 +58,8 @@ class SiteIndex:
     delivered: Mapping[str, Delivered]
     out: str | None
     address: str = ""
+    read_style: Callable[[str], str] = lambda _path: ""
+    """Returns the text of a stylesheet by its path; empty where it cannot be read."""
     _renditions: dict[str, str] = field(default_factory=dict)
     _entries: dict[str, RenditionEntry] = field(default_factory=dict)
 
@@ -101,6 +103,15 @@ class SiteIndex:
             if original or joined in self.files:
                 return NoMatch.NOT_OURS
         return NoMatch.MISSING if path.rpartition(".")[2].lower() in IMAGE_ENDINGS else NoMatch.NO_FILE
+
+    def file(self, url: str, base: BaseAddress) -> str | None:
+        """Return the path of the site's file that an address leads to; None where it leads to none."""
+        path = self._path_of(url.strip(), base)
+        if isinstance(path, NoMatch):
+            return None
+        roots = _roots(base.folder or "") if path.startswith("/") else [base.folder or ""]
+        joined = (posixpath.normpath(posixpath.join(root, path.lstrip("/"))) for root in roots)
+        return next((candidate for candidate in joined if candidate in self.files), None)
 
     @staticmethod
     def _path_of(url: str, base: BaseAddress) -> str | NoMatch:

@@ -44,8 +44,6 @@ _NAME = re.compile(r"\s*([-\w]+)\s*:", re.ASCII)
 _SIZED = re.compile(r"/\s*(?:cover|contain|[\d.]|calc\(|min\(|max\(|clamp\(|auto\s+[\d.])", re.IGNORECASE)
 _KEPT_IN_COMMENT = "/:?=&#%+,~()'!@$"
 """Everything else is percent-encoded: a comment must hold neither */ nor what the file's encoding lacks."""
-_IMG_SIBLING = re.compile(r"[>+~]\s*img(?![\w-])|(?<![\w.#-])img(?![\w-])[^\s,{>+~]*\s*[+~]", re.IGNORECASE)
-_IN_BRACKETS = re.compile(r"\[[^\]]*\]")
 _ORIGINAL_COMMENT = re.compile(r"/\*\s*original:\s*(\S+)\s*\*/")
 
 
@@ -101,7 +99,7 @@ class _Styles:
             or (declaration.name == "background" and _SIZED.search(text, declaration.start, declaration.end))
         }
         changes: list[ReferenceChange] = []
-        left = self._lost(scan.selectors)
+        left: list[SkippedReference] = []
         skip = -1
         for at, declared in enumerate(declarations):
             if declared.start <= skip or not declared.urls:
@@ -142,16 +140,6 @@ class _Styles:
             if made:
                 changes.append(made)
         return changes, left
-
-    def _lost(self, selectors: list[tuple[int, str]]) -> list[SkippedReference]:
-        """Return selectors that ask for an `img` right beside or inside something: a `picture` comes between."""
-        if self.mode is not Mode.PICTURE:
-            return []
-        why = "it does not find an img that is inside a picture"
-        return [
-            SkippedReference(self.document.line(at), " ".join(text.split())[:200], why)
-            for at, text in selectors
-        ]
 
     def _url(self, start: int, end: int) -> str:
         inner = self.document.meaning(self.document.text[start + 4 : end - 1]).strip()
@@ -233,7 +221,7 @@ def _unescaped(match: re.Match[str]) -> str:
 
 
 def _scanned(text: str, *, inline: bool) -> _Scan:
-    """Return the declarations of all blocks in order, by their places, and the selectors that deserve a look."""
+    """Return the declarations of all blocks in order, by their places."""
     scan = _Scan(text, [0] if inline else [])
     for piece in _PIECE.finditer(text):
         if piece["comment"] is not None:
@@ -253,7 +241,6 @@ class _Scan:
     text: str
     open: list[int]
     declarations: list[_Declaration] = field(default_factory=list)
-    selectors: list[tuple[int, str]] = field(default_factory=list)
     start: int = 0
     blocks: int = 0
     parens: int = 0
@@ -277,9 +264,6 @@ class _Scan:
         if mark != "{":
             self.declaration(piece.start())
         if mark == "{":
-            selector = self.text[self.start : piece.start()]
-            if _IMG_SIBLING.search(_IN_BRACKETS.sub("", selector)):
-                self.selectors.append((piece.start(), selector))
             self.blocks += 1
             self.open.append(self.blocks)
         elif mark == "}" and self.open:

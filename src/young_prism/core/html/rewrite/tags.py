@@ -18,7 +18,10 @@ from young_prism.core.html.rewrite.tokens import (
 from young_prism.core.markup.picture import Attributes, tag
 from young_prism.core.types import Size
 
-ORIGINAL = "data-original"
+ORIGINAL = "data-young-prism-original"
+"""The attribute that holds the address that stood there before."""
+FORMER_ORIGINAL = "data-original"
+"""Its former name, which scripts that load pictures late use as well."""
 _NUMBER = re.compile(r"\s*(\d+)")
 
 
@@ -54,7 +57,10 @@ class TagEditor:
         return self.document.value(self.document.text[attribute.value_start : attribute.value_end])
 
     def dimensions(self, img: ParsedTag, size: Size) -> list[tuple[str, str]]:
-        """Return what is missing of width and height: the original's own, as which it was shown where no style says otherwise."""
+        """Return the missing ones of width and height, by the original's own size.
+
+        None if the picture has both, or one that is no number of pixels.
+        """
         width, height = size
         if not size.pixels:
             return []

@@ -1,0 +1,136 @@
+"""The box of an image: how its place is reserved, and how wide it is shown, without a change of either.
+
+A picture with a `srcset` and `sizes` but without a width is as wide as its `sizes` say (HTML, 4.8.4.2.2): so what gets no
+width gets its natural width there.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple
+
+from young_prism.core.html.rewrite.changes import Edit
+from young_prism.core.html.rewrite.image_style import ImageStyle, Reservation, reservation
+from young_prism.core.html.rewrite.tags import ParsedTag, TagEditor
+from young_prism.core.html.rewrite.tokens import TEMPLATE
+from young_prism.core.types import Size
+
+_STYLE_WIDTH = re.compile(r"(?:^|;)\s*width\s*:\s*(\d+)(?:\.\d+)?px", re.IGNORECASE)
+_TEMPLATE = re.compile(TEMPLATE, re.DOTALL)
+
+
+class ReservedPlace(NamedTuple):
+    """What reserves the place of an image.
+
+    Attributes:
+        attributes: The attributes to add.
+        css: What to add to its style.
+        is_reserved: Whether the place is reserved then.
+        is_unknown: Whether styles limit both sides, so that nothing can be added safely.
+    """
+
+    attributes: list[tuple[str, str]]
+    css: str
+    is_reserved: bool
+    is_unknown: bool = False
+
+
+def reserved_place(tags: TagEditor, img: ParsedTag, shown: Size, style: ImageStyle) -> ReservedPlace:
+    """Return what reserves the place of an image.
+
+    Args:
+        tags: The tags of its page.
+        img: Its tag.
+        shown: Its natural size.
+        style: What styles declare for it.
+    """
+    sides = tags.dimensions(img, shown)
+    if not sides:
+        # A width in another unit: only a ratio says how high the place is before the picture has come.
+        can_add = img.get("width") is not None and not style.limits_height and _can_add_css(tags, img)
+        ratio = f"aspect-ratio: auto {shown.width} / {shown.height}"
+        return ReservedPlace([], ratio if can_add else "", can_add)
+    how = _reservation(tags, img, style)
+    if how is Reservation.NONE:
+        return ReservedPlace([], "", is_reserved=False, is_unknown=True)
+    css = {Reservation.HEIGHT_AUTO: "height: auto", Reservation.WIDTH_AUTO: "width: auto"}.get(how, "")
+    return ReservedPlace(sides, css, is_reserved=True)
+
+
+def sizes_in_pixels(
+    tags: TagEditor, img: ParsedTag, shown: Size, style: ImageStyle, *, from_recipe: bool
+) -> str | None:
+    """Return the `sizes` of an image whose width is known; None where it is not.
+
+    Args:
+        tags: The tags of its page.
+        img: Its tag.
+        shown: Its natural size.
+        style: What styles declare for it.
+        from_recipe: Whether the recipe has `sizes` for places whose width is not said.
+    """
+    inline = img.get("style")
+    fixed = _STYLE_WIDTH.search(tags.value(inline)) if inline else None
+    if fixed:
+        return f"{fixed[1]}px"
+    if img.templated or not shown.pixels:
+        return None
+    if _reservation(tags, img, style) in (Reservation.NONE, Reservation.WIDTH_AUTO):
+        return f"{shown.width}px"
+    width = _width_in_tag(tags, img, shown)
+    is_limited = bool(style.limits_width) and not style.max_width_only
+    if is_limited or width is None or (from_recipe and (not width or width >= shown.width)):
+        return None
+    width = width or shown.width
+    return f"min({width}px, 100vw)" if style.limits_width else f"{width}px"
+
+
+def style_edits(
+    tags: TagEditor, img: ParsedTag, placeholder: str, css: str
+) -> tuple[list[Edit], list[tuple[str, str]]]:
+    """Return the edits that add CSS to the `style` attribute of an image, or the attribute to add.
+
+    Args:
+        tags: The tags of its page.
+        img: Its tag.
+        placeholder: The style of a placeholder, for an image without a style of its own.
+        css: What to add.
+    """
+    style = img.get("style")
+    if style is None:
+        text = "; ".join(part for part in (placeholder, css) if part)
+        return [], [("style", text)] if text else []
+    if not css:
+        return [], []
+    before = tags.document.text[style.value_start : style.value_end].rstrip()
+    joint = "" if not before else " " if before.endswith(";") else "; "
+    end = style.value_start + len(before)
+    return [Edit(end, end, joint + css)], []
+
+
+def _reservation(tags: TagEditor, img: ParsedTag, style: ImageStyle) -> Reservation:
+    """Return how the place of an image is reserved; a tag with both sides reserves it already."""
+    has_width, has_height = img.get("width") is not None, img.get("height") is not None
+    if has_width and has_height:
+        return Reservation.ATTRIBUTES
+    how = reservation(style, has_width=has_width, has_height=has_height)
+    needs_css = how in (Reservation.HEIGHT_AUTO, Reservation.WIDTH_AUTO)
+    return Reservation.NONE if needs_css and not _can_add_css(tags, img) else how
+
+
+def _can_add_css(tags: TagEditor, img: ParsedTag) -> bool:
+    style = img.get("style")
+    if style is None:
+        return True
+    value = tags.document.text[style.value_start : style.value_end]
+    return bool(style.quote) and not _TEMPLATE.search(value)
+
+
+def _width_in_tag(tags: TagEditor, img: ParsedTag, shown: Size) -> int | None:
+    """Return the width that a tag says in pixels, itself or by its height; 0 for none, None for another unit."""
+    if img.get("width"):
+        return tags.pixels(img, "width") or None
+    if img.get("height"):
+        height = tags.pixels(img, "height")
+        return round(height * shown.width / shown.height) if height else None
+    return 0
