@@ -457,6 +457,18 @@ def test_addresses_alone_keep_the_natural_size() -> None:
     )
 
 
+def test_escaped_addresses_are_read_and_sets_and_unquoted_styles_are_listed() -> None:
+    """CSS Syntax 3, 4.3.7: a hexadecimal escape ends with a white space."""
+    escaped = rewritten("a { background: url(img/\\E9t\\E9 .jpg) 0 / cover }", "site.css")[0].decode()
+    assert "image-set(" in escaped and "pictures/%C3%A9t%C3%A9-1600w.jpg" in escaped
+    css = "a { background-image: -webkit-image-set(url(img/a.jpg) 1x) }"
+    after, result = rewritten(css, "site.css")
+    assert after == css.encode() and result.left[0].why == "it is in an image-set already"
+    page = "<p style=background-image:url(img/a.jpg)>"
+    after, result = rewritten(page)
+    assert after == page.encode() and result.left[0].why == "its style attribute has no quotes"
+
+
 def test_a_sprite_without_a_rendition_of_its_size_stays() -> None:
     small = named("a.jpg")
     few = Delivered("a.jpg", small.renditions, small.markup, (), False, Size(3000, 1500))

@@ -209,9 +209,8 @@ def test_all_three_give_the_same_answers(servers: list[Server], site: Path, mani
                 assert (
                     "accept" in headers["vary"].lower() and headers["x-content-type-options"] == "nosniff"
                 ), text
-                assert headers["cache-control"] == (
-                    FOREVER if "{hash}" in manifest.recipe.names.rule else A_DAY
-                ), text
+                keeps = FOREVER if "{hash}" in manifest.recipe.names.rule else A_DAY
+                assert headers["cache-control"] == (A_DAY if path in served.redirects else keeps), text
 
 
 def test_typed_addresses_vary_in_nothing_and_what_is_not_there_is_not_there(
@@ -227,6 +226,13 @@ def test_typed_addresses_vary_in_nothing_and_what_is_not_there_is_not_there(
         again = ask(server, f"/pictures/{avif.path}", **{"If-None-Match": headers["etag"]})
         assert again[0] == 304, server.name
     assert ask(servers[2], "/pictures/manifest.json")[0] == 404  # only renditions are served by us
+
+
+def test_other_pictures_of_the_site_are_left_alone(servers: list[Server], site: Path) -> None:
+    (site / "logo.png").write_bytes(pictures.png(pictures.graphic(40, 30)))
+    for server in servers[:2]:
+        status, headers, _ = ask(server, "/logo.png", Accept="*/*")
+        assert status == 200 and "cache-control" not in headers and "vary" not in headers, server.name
 
 
 def test_the_rules_explain_themselves(manifest: Manifest) -> None:

@@ -17,7 +17,7 @@ from typing import Any
 from werkzeug.wrappers import Response
 
 from young_prism.core.errors import OutputError
-from young_prism.core.markup.server_rules import ServedFiles
+from young_prism.core.markup.server_rules import A_DAY, ServedFiles
 from young_prism.serving.build import Environ, ServedBuild, load_build, negotiated
 
 StartResponse = Callable[..., Any]
@@ -67,7 +67,9 @@ class Renditions:
         if not plain.startswith(served.prefix):
             return None
         path = plain.removeprefix(served.prefix)
-        answer = negotiated(build, self._folder, path, environ, served.cache)
+        # An old address keeps its name when its picture changes.
+        cache = served.cache if plain == address else A_DAY
+        answer = negotiated(build, self._folder, path, environ, cache)
         if answer and plain != address:
             answer.vary.add("Accept")
         return answer

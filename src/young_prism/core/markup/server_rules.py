@@ -14,6 +14,7 @@ from itertools import combinations, permutations
 
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
+from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import split_name, uses
 from young_prism.core.recipe.formats import ordered_formats
 from young_prism.core.types import MODERN_FORMATS, ImageFormat
@@ -116,8 +117,12 @@ def nginx(served: ServedFiles) -> str:
     """Return two parts for nginx 1.18 or newer: maps for the `http` block, and locations for the `server`."""
     lines = [
         "# In the http block:",
+        "# The weight (q) that the client gives to each format, in four digits: 0850 for q=0.85, 0000 if it does not name it.",
         *(line for name, ranges in _SEEN_BY.items() for line in _nginx_weight(name, ranges)),
         *_block("map $yp_ending $yp_plain", "default $yp_jpeg", "~*^png$ $yp_png", "~*^gif$ $yp_gif"),
+    ]
+    lines += [
+        "# The ending of each modern format if the client names it, and weighs it no less than the file that it asks for."
     ]
     for name in MODERN_FORMATS:
         weights = f'map "$yp_{name} $yp_plain" $yp_{name}_fits'
@@ -129,13 +134,20 @@ def nginx(served: ServedFiles) -> str:
         "# In the server block:",
     ]
     if served.redirects:
-        lines += _block("if ($yp_old)", "rewrite ^ $yp_old last")
+        lines += [
+            "# Old addresses lead to renditions. They keep their names when a picture changes, so they are kept for a day only.",
+            'set $yp_moved "";',
+            *_block("if ($yp_old)", "set $yp_moved 1", "rewrite ^ $yp_old last"),
+        ]
+    lines.append(
+        "# A rendition that any browser shows: the best format that the client names, where its file exists."
+    )
     stems = [f"{served.prefix}$yp_stem$yp_{which}" for which in _ORDER]
     tries = " ".join([f"$yp_{which}_file" for which in _ORDER] if served.alternates else stems)
     prefix = _pattern(served.prefix)
     headers = [
         f"types {{ {' '.join(f'{fmt.mime} {fmt.ext};' for fmt in MODERN_FORMATS)} image/jpeg jpg jpeg; image/png png; image/gif gif; image/svg+xml svg; }}",
-        f'add_header Cache-Control "{served.cache}"',
+        f"add_header Cache-Control {'$yp_cache' if served.redirects else _quoted_text(served.cache)}",
         'add_header X-Content-Type-Options "nosniff"',
     ]
     lines += [
@@ -145,6 +157,7 @@ def nginx(served: ServedFiles) -> str:
             'add_header Vary "Accept"',
             f"try_files {tries} $uri =404",
         ),
+        "# A rendition that was asked for by its own name.",
         *_block(f'location ~* "^{prefix}.+\\.(?:{_MODERN_ENDINGS}|svg)$"', *headers),
     ]
     return "\n".join(lines) + "\n"
@@ -154,9 +167,13 @@ _ORDER = ("first", "second", "third")
 _MODERN_ENDINGS = "|".join(fmt.ext for fmt in MODERN_FORMATS)
 
 
+def _quoted_text(text: str) -> str:
+    return f'"{text}"'
+
+
 def _nginx_order(modern: Sequence[ImageFormat]) -> list[str]:
     """Return maps to the endings that are tried first, second and third: by weight, of equal ones in the order given."""
-    lines = []
+    lines = ["# Which of two formats weighs more, and from that the order in which their files are tried."]
     pairs = list(combinations(modern, 2))
     for earlier, later in pairs:
         lines += _block(
@@ -194,6 +211,8 @@ def _nginx_files(served: ServedFiles) -> list[str]:
     """Return maps that name files one by one: for old addresses, and where the names of formats do not share a stem."""
     lines: list[str] = []
     if served.redirects:
+        cache = [f'default "{served.cache}"', f'1 "{A_DAY}"']
+        lines += ["# Where old addresses lead.", *_block('map "$yp_moved" $yp_cache', *cache)]
         old = (f"{_nginx_key(path)} {_nginx_text(new)}" for path, new in served.redirects.items())
         lines += _block("map $uri $yp_old", 'default ""', *old)
     for which in _ORDER if served.alternates else ():
@@ -225,28 +244,44 @@ def apache(served: ServedFiles) -> str:
     """Return the text of an .htaccess in the site's root, for Apache 2.4 with mod_rewrite, mod_setenvif and mod_headers."""
     lines = ["# .htaccess in the site's root; needs mod_rewrite, mod_setenvif, mod_headers and mod_mime."]
     lines += [*(f"AddType {fmt.mime} .{fmt.ext}" for fmt in MODERN_FORMATS), ""]
+    lines.append("# The weight (q) that the client gives to each format, in four digits: 0850 for q=0.85.")
     for name, ranges in _SEEN_BY.items():
         lines.append(f'SetEnvIf Accept "^" yp_{name}=0000')
         # The last one that fits stays, so the least telling comes first.
         for pattern, digits in (pair for mime in reversed(ranges) for pair in reversed(_weight(mime))):
             lines.append(f'SetEnvIfNoCase Accept "{pattern}" yp_{name}={digits.replace(_DIGITS, "$1")}')
     lines += ["", "RewriteEngine On"]
+    if served.redirects:
+        lines.append("# Old addresses lead to renditions.")
     for old, new in served.redirects.items():
         lines.append(f'RewriteRule "^{_pattern(old[1:])}$" "{_apache_text(new)}"')
+    lines.append(
+        "# The best format that the client names, where its file exists, in place of the one that it asks for."
+    )
     for plain, endings in (("jpeg", "jpe?g"), ("png", "png"), ("gif", "gif")):
         lines += (
             _apache_listed(served, plain, endings)
             if served.alternates
             else _apache_by_stem(served, plain, endings)
         )
+    renditions = rf"m#^{_expression(served.prefix)}.+\.(?:{_MODERN_ENDINGS}|jpe?g|png|gif|svg)$#i"
     lines += [
         "",
-        rf'<FilesMatch "(?i)\.({_MODERN_ENDINGS}|jpe?g|png|gif|svg)$">',
+        "# Only renditions get these headers, not the site's other pictures.",
+        f'<If "%{{REQUEST_URI}} =~ {renditions}">',
         f'    Header set Cache-Control "{served.cache}"',
         '    Header set X-Content-Type-Options "nosniff"',
         "    Header merge Vary Accept",
-        "</FilesMatch>",
+        "</If>",
     ]
+    if served.redirects:
+        asked_by_name = rf"m#^\S+ {_expression(path_url(served.prefix))}#"
+        lines += [
+            "# Old addresses keep their names when a picture changes, so they are kept for a day only.",
+            f'<If "%{{REQUEST_URI}} =~ {renditions} && %{{THE_REQUEST}} !~ {asked_by_name}">',
+            f'    Header set Cache-Control "{A_DAY}"',
+            "</If>",
+        ]
     return "\n".join(lines) + "\n"
 
 
@@ -294,6 +329,11 @@ def _apache_conditions(modern: ImageFormat, among: Sequence[ImageFormat], plain:
         if rival is not modern and rival not in better
     ]
     return lines
+
+
+def _expression(text: str) -> str:
+    """Return text as a part of a pattern between # in an Apache expression, itself between double quotes."""
+    return re.escape(text).replace("\\#", "[#]").replace("#", "[#]").replace('"', ".")
 
 
 def _apache_text(text: str) -> str:

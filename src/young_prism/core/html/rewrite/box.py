@@ -35,37 +35,39 @@ class ReservedPlace(NamedTuple):
     is_unknown: bool = False
 
 
-def reserved_place(tags: TagEditor, img: ParsedTag, shown: Size, style: ImageStyle) -> ReservedPlace:
+def reserved_place(tags: TagEditor, img: ParsedTag, natural_size: Size, style: ImageStyle) -> ReservedPlace:
     """Return what reserves the place of an image.
 
     Args:
         tags: The tags of its page.
         img: Its tag.
-        shown: Its natural size.
+        natural_size: Its natural size.
         style: What styles declare for it.
     """
-    sides = tags.dimensions(img, shown)
+    sides = tags.dimensions(img, natural_size)
     if not sides:
         # A width in another unit: only a ratio says how high the place is before the picture has come.
         can_add = img.get("width") is not None and not style.limits_height and _can_add_css(tags, img)
-        ratio = f"aspect-ratio: auto {shown.width} / {shown.height}"
+        ratio = f"aspect-ratio: auto {natural_size.width} / {natural_size.height}"
         return ReservedPlace([], ratio if can_add else "", can_add)
-    how = _reservation(tags, img, style)
-    if how is Reservation.NONE:
+    reservation_kind = _reservation(tags, img, style)
+    if reservation_kind is Reservation.NONE:
         return ReservedPlace([], "", is_reserved=False, is_unknown=True)
-    css = {Reservation.HEIGHT_AUTO: "height: auto", Reservation.WIDTH_AUTO: "width: auto"}.get(how, "")
+    css = {Reservation.HEIGHT_AUTO: "height: auto", Reservation.WIDTH_AUTO: "width: auto"}.get(
+        reservation_kind, ""
+    )
     return ReservedPlace(sides, css, is_reserved=True)
 
 
 def sizes_in_pixels(
-    tags: TagEditor, img: ParsedTag, shown: Size, style: ImageStyle, *, from_recipe: bool
+    tags: TagEditor, img: ParsedTag, natural_size: Size, style: ImageStyle, *, from_recipe: bool
 ) -> str | None:
     """Return the `sizes` of an image whose width is known; None where it is not.
 
     Args:
         tags: The tags of its page.
         img: Its tag.
-        shown: Its natural size.
+        natural_size: Its natural size.
         style: What styles declare for it.
         from_recipe: Whether the recipe has `sizes` for places whose width is not said.
     """
@@ -73,15 +75,15 @@ def sizes_in_pixels(
     fixed = _STYLE_WIDTH.search(tags.value(inline)) if inline else None
     if fixed:
         return f"{fixed[1]}px"
-    if img.templated or not shown.pixels:
+    if img.templated or not natural_size.pixels:
         return None
     if _reservation(tags, img, style) in (Reservation.NONE, Reservation.WIDTH_AUTO):
-        return f"{shown.width}px"
-    width = _width_in_tag(tags, img, shown)
+        return f"{natural_size.width}px"
+    width = _width_in_tag(tags, img, natural_size)
     is_limited = bool(style.limits_width) and not style.max_width_only
-    if is_limited or width is None or (from_recipe and (not width or width >= shown.width)):
+    if is_limited or width is None or (from_recipe and (not width or width >= natural_size.width)):
         return None
-    width = width or shown.width
+    width = width or natural_size.width
     return f"min({width}px, 100vw)" if style.limits_width else f"{width}px"
 
 
@@ -113,9 +115,9 @@ def _reservation(tags: TagEditor, img: ParsedTag, style: ImageStyle) -> Reservat
     has_width, has_height = img.get("width") is not None, img.get("height") is not None
     if has_width and has_height:
         return Reservation.ATTRIBUTES
-    how = reservation(style, has_width=has_width, has_height=has_height)
-    needs_css = how in (Reservation.HEIGHT_AUTO, Reservation.WIDTH_AUTO)
-    return Reservation.NONE if needs_css and not _can_add_css(tags, img) else how
+    reservation_kind = reservation(style, has_width=has_width, has_height=has_height)
+    needs_css = reservation_kind in (Reservation.HEIGHT_AUTO, Reservation.WIDTH_AUTO)
+    return Reservation.NONE if needs_css and not _can_add_css(tags, img) else reservation_kind
 
 
 def _can_add_css(tags: TagEditor, img: ParsedTag) -> bool:
@@ -126,11 +128,11 @@ def _can_add_css(tags: TagEditor, img: ParsedTag) -> bool:
     return bool(style.quote) and not _TEMPLATE.search(value)
 
 
-def _width_in_tag(tags: TagEditor, img: ParsedTag, shown: Size) -> int | None:
+def _width_in_tag(tags: TagEditor, img: ParsedTag, natural_size: Size) -> int | None:
     """Return the width that a tag says in pixels, itself or by its height; 0 for none, None for another unit."""
     if img.get("width"):
         return tags.pixels(img, "width") or None
     if img.get("height"):
         height = tags.pixels(img, "height")
-        return round(height * shown.width / shown.height) if height else None
+        return round(height * natural_size.width / natural_size.height) if height else None
     return 0

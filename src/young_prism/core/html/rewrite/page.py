@@ -143,7 +143,7 @@ class _Rewriter:
     def _image_rules(self, page: Sequence[Token]) -> tuple[ImageRule, ...]:
         """Return the rules for images of the stylesheets that a page uses.
 
-        A page without any, such as a part that a template puts into others, may be shown with each of the site's.
+        A page without any, such as a part that a template puts into others, may be natural_size with each of the site's.
         """
         texts: list[str] = []
         base = self.base
@@ -222,7 +222,7 @@ class _Rewriter:
             is_ours = former is not None or self.site.is_rendition(url, self.base)
             why = self._why_not(img, match, is_ours=is_ours, has_marker=former is not None)
             if why is None:
-                self._place(img, picture, url, match, is_ours=is_ours)
+                self._rewrite_img(img, picture, url, match, is_ours=is_ours)
         else:
             why = match.value
         if why:
@@ -243,13 +243,13 @@ class _Rewriter:
             return "this page cannot reach the renditions; say where they are served"
         return None
 
-    def _place(
+    def _rewrite_img(
         self, img: ParsedTag, picture: _Picture | None, url: str, match: Match, *, is_ours: bool
     ) -> None:
         """Change an image, with what belongs to it."""
         style = self._style_of_img(img)
         has_own_sizes = img.get("srcset") is not None and img.get("sizes") is not None and not is_ours
-        shown = self.site.delivered[match.original].size
+        natural_size = self.site.delivered[match.original].size
         prefix = self.site.prefix(match, self.base)
         match = self._largest(img, picture, match)
         delivered = self.site.delivered[match.original]
@@ -258,7 +258,7 @@ class _Rewriter:
         replacement = delivered.with_markup(
             base_url=prefix or "",
             prefix="",
-            sizes=self._sizes_of(img, delivered, shown, style),
+            sizes=self._sizes_of(img, delivered, natural_size, style),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
         element = replacement.element(text)
@@ -270,7 +270,7 @@ class _Rewriter:
             reason += ", so it gets no picture round it and stays in its fallback format"
             self._leave(img.token.start, url, reason, is_changed=True)
             element = element._replace(sources=())
-        shown_size = None if has_own_sizes else shown
+        shown_size = None if has_own_sizes else natural_size
         edits = self._edits(
             img, picture, _Replacement(replacement, element, match, is_ours, style, shown_size)
         )
@@ -305,24 +305,26 @@ class _Rewriter:
     def _width_of(self, match: Match) -> int:
         return self.site.delivered[match.original].size.width
 
-    def _sizes_of(self, img: ParsedTag, delivered: Delivered, shown: Size, style: ImageStyle) -> str | None:
+    def _sizes_of(
+        self, img: ParsedTag, delivered: Delivered, natural_size: Size, style: ImageStyle
+    ) -> str | None:
         """Return the `sizes` of a place, None where the recipe's are to be taken.
 
-        The page's own; or a width in pixels, where the page or the picture's natural size says how wide it is shown.
+        The page's own; or a width in pixels, where the page or the picture's natural size says how wide it is natural_size.
 
         Args:
             img: The tag.
             delivered: The original that is offered.
-            shown: The size of the original that the page shows.
+            natural_size: The size of the original that the page shows.
             style: What styles declare for the image.
         """
-        own = img.get("sizes")
+        page_sizes = img.get("sizes")
         if self.wish.new_sizes:
             return None
-        if own is not None:
-            return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(own))
+        if page_sizes is not None:
+            return re.sub(r"^\s*auto\s*,\s*", "", self.tags.value(page_sizes))
         return box.sizes_in_pixels(
-            self.tags, img, shown, style, from_recipe=delivered.markup.sizes != WHOLE_VIEWPORT
+            self.tags, img, natural_size, style, from_recipe=delivered.markup.sizes != WHOLE_VIEWPORT
         )
 
     def _edits(
@@ -385,21 +387,21 @@ class _Rewriter:
 
     def _reserved(self, img: ParsedTag, replacement: _Replacement) -> box.ReservedPlace:
         """Return what reserves the place of an image, and how it is loaded, as far as that is missing."""
-        place = box.ReservedPlace([], "", is_reserved=bool(img.get("width") and img.get("height")))
+        reserved = box.ReservedPlace([], "", is_reserved=bool(img.get("width") and img.get("height")))
         if img.templated:
-            return place
-        shown = replacement.shown
-        if shown is not None and shown.pixels and not place.is_reserved:
-            place = box.reserved_place(self.tags, img, shown, replacement.style)
-        if place.is_unknown:
+            return reserved
+        natural_size = replacement.natural_size
+        if natural_size is not None and natural_size.pixels and not reserved.is_reserved:
+            reserved = box.reserved_place(self.tags, img, natural_size, replacement.style)
+        if reserved.is_unknown:
             why = "styles limit its width and its height, so it gets no dimensions"
             self._leave(img.token.start, "", why, is_changed=True)
         inner = dict(replacement.element.img)
-        if not img.get("loading") and (place.is_reserved or inner["loading"] != "lazy"):
-            place.attributes.append(("loading", inner["loading"]))
+        if not img.get("loading") and (reserved.is_reserved or inner["loading"] != "lazy"):
+            reserved.attributes.append(("loading", inner["loading"]))
             if "fetchpriority" in inner and not img.get("fetchpriority"):
-                place.attributes.append(("fetchpriority", "high"))
-        return place
+                reserved.attributes.append(("fetchpriority", "high"))
+        return reserved
 
     def _sized_sources(self, picture: _Picture) -> list[Edit]:
         """Give each source of another shape its own dimensions."""
@@ -590,9 +592,14 @@ class _Rewriter:
         if "url(" not in text.lower() or "style" not in text.lower():
             return
         style = self.tags.read(token).get("style")
-        if style is None or not style.quote:
+        if style is None:
             return
         raw = self.document.text[style.value_start : style.value_end]
+        if not style.quote:
+            for url in mentions_in(self.tags.value(style)):
+                if isinstance(self.site.find(url, self.base), Match):
+                    self._leave(token.start, url, "its style attribute has no quotes")
+            return
         if token.name == "img" and "data:" in raw:
             return  # a placeholder
         mark = "'" if style.quote == '"' else '"'
@@ -642,7 +649,7 @@ class _Replacement(NamedTuple):
         match: How the page leads to it.
         is_ours: Whether an earlier rewriting put it there.
         style: What styles declare for the image.
-        shown: The size that is natural for the place; None where the page's own `sizes` say it.
+        natural_size: The size that is natural for the place; None where the page's own `sizes` say it.
     """
 
     delivered: Delivered
@@ -650,7 +657,7 @@ class _Replacement(NamedTuple):
     match: Match
     is_ours: bool
     style: ImageStyle
-    shown: Size | None
+    natural_size: Size | None
 
 
 def _same_shape(size: Size, other_size: Size) -> bool:

@@ -36,7 +36,7 @@ from young_prism.core.naming.rule import WHOLE_FACET
 _PROPERTIES = frozenset({"background", "background-image"})
 _STRING = r"\"(?:[^\"\\\n]|\\.)*+\"|'(?:[^'\\\n]|\\.)*+'"
 _PIECE = re.compile(
-    rf"(?P<comment>/\*.*?(?:\*/|\Z))|(?P<url>url\(\s*(?:{_STRING}|(?:[^\s)\"'\\]|\\.)*+)\s*\))|(?P<string>{_STRING})"
+    rf"(?P<comment>/\*.*?(?:\*/|\Z))|(?P<url>url\(\s*(?:{_STRING}|(?:[^\s)\"'\\]|\\[0-9a-fA-F]{{1,6}}[ \t]?|\\.)*+)\s*\))|(?P<string>{_STRING})"
     r"|(?P<mark>[{};()])",
     re.DOTALL | re.IGNORECASE,
 )
@@ -152,6 +152,8 @@ class _Styles:
             return f"{declaration.name} is not rewritten"
         if len(declaration.urls) > 1:
             return "two pictures in one declaration"
+        if "image-set(" in self.document.text[declaration.start : declaration.urls[0][0]].lower():
+            return "it is in an image-set already"
         if self.site.prefix(match, self.base) is None:
             return "renditions lie outside what this stylesheet can reach; say where they are served"
         delivered = self.site.delivered[match.original]
