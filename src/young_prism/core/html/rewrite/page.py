@@ -310,7 +310,7 @@ class _Rewriter:
     ) -> str | None:
         """Return the `sizes` of a place, None where the recipe's are to be taken.
 
-        The page's own; or a width in pixels, where the page or the picture's natural size says how wide it is natural_size.
+        The page's own; or a width in pixels, where the page or the picture's natural size says how wide it is shown.
 
         Args:
             img: The tag.
