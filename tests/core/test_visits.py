@@ -48,8 +48,8 @@ def test_a_mix_of_visitors_is_whole_and_adds_up() -> None:
     visits = typical_visits()
     assert sum(visit.share for visit in visits) == pytest.approx(1)
     item = delivered(markup=Markup(sizes="100px"))
-    # Everybody takes the least rung: 400 px of AVIF, 3 bytes a pixel of width in the test's own renditions.
-    assert average_fetch([(item, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 1200))
+    # Everybody takes the least rung: 400 px of AVIF, a byte for each pixel of width in the test's own renditions.
+    assert average_fetch([(item, 50_000)] * 2, visits) == pytest.approx((100_000, 2 * 400))
     assert [rung.width for rung in unused(ladders(item), visits)] == [800, 1600]
     assert average_fetch([(item, 1)], visits, ALL_FORMATS - {"avif"}).after == pytest.approx(800)
 

@@ -23,7 +23,7 @@ def delivered(*, facet: str | None = None, markup: Markup | None = None, **setti
             type=fmt.mime,
             width=width,
             height=height,
-            bytes=width * (3 - number),
+            bytes=width * (1 + number),
             sha256="0",
             key="k",
             facet=of,

@@ -40,6 +40,8 @@ class Delivered:
     transparent: bool = False
     size: Size = _NO_SIZE
     """Of the original, upright, in pixels; needed where pages are rewritten."""
+    original_bytes: int = 0
+    """Of the original; 0 where that is not known."""
 
     @classmethod
     def from_entry(cls, entry: OriginalEntry, recipe: Recipe) -> Delivered:
@@ -53,6 +55,7 @@ class Delivered:
             art_direction_of(resolved),
             entry.transparent,
             size,
+            entry.bytes,
         )
 
     def with_markup(self, **changes: object) -> Delivered:

@@ -47,11 +47,12 @@ from young_prism.core.html.rewrite.tags import (
     TagEditor,
 )
 from young_prism.core.html.rewrite.tokens import Attribute, Token, tokens
+from young_prism.core.html.rewrite.weight import weight_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.picture import WHOLE_VIEWPORT, Attributes, Element, MarkupContext
 from young_prism.core.markup.srcset import split_srcset
 from young_prism.core.markup.urls import path_url
-from young_prism.core.types import Size
+from young_prism.core.types import ImageFormat, Size
 
 _HERO_WIDTH = 600
 """Pixels: the first original on a page that is at least so wide is what it shows first; a logo above it is not."""
@@ -251,7 +252,7 @@ class _Rewriter:
         has_own_sizes = img.get("srcset") is not None and img.get("sizes") is not None and not is_ours
         natural_size = self.site.delivered[match.original].size
         prefix = self.site.prefix(match, self.base)
-        match = self._largest(img, picture, match)
+        first, match = match, self._largest(img, picture, match)
         delivered = self.site.delivered[match.original]
         text = MarkupContext(alt="", hero=self._is_hero(img, delivered))
         loading = img.get("loading")
@@ -261,15 +262,16 @@ class _Rewriter:
             sizes=self._sizes_of(img, delivered, natural_size, style),
             loading="eager" if loading and self.tags.value(loading).lower() != "lazy" else None,
         )
-        element = replacement.element(text)
-        if picture is None and style.structural and element.sources and self.wish.mode is Mode.PICTURE:
-            reason = f"“{style.structural[0]}” hits it by its place"
-            if self.wish.structural == "leave":
-                self._leave(img.token.start, url, reason)
+        if self.wish.mode is Mode.PICTURE:
+            is_alone = picture is None and bool(style.structural)
+            choice = self._formats_for(replacement, match=first, is_alone=is_alone)
+            if choice is None and not is_ours:
+                self._leave(img.token.start, url, "the file itself weighs less than its renditions")
                 return
-            reason += ", so it gets no picture round it and stays in its fallback format"
-            self._leave(img.token.start, url, reason, is_changed=True)
-            element = element._replace(sources=())
+            replacement = choice or replacement
+            if is_alone and not self._report_structural(img, url, style.structural[0]):
+                return
+        element = replacement.element(text)
         shown_size = None if has_own_sizes else natural_size
         edits = self._edits(
             img, picture, _Replacement(replacement, element, match, is_ours, style, shown_size)
@@ -277,6 +279,36 @@ class _Rewriter:
         made = change(self.document.text, match.original, edits, self.seen) if edits is not None else None
         if made:
             self.changes.append(made)
+
+    def _formats_for(self, delivered: Delivered, *, match: Match, is_alone: bool) -> Delivered | None:
+        """Return an original with the formats that save something in its place; None where the file itself weighs less.
+
+        Args:
+            delivered: The original, with the `sizes` of the place.
+            match: The original that the page loads now.
+            is_alone: Whether there is no `picture`, so that only the fallback can be offered.
+        """
+        if any(rendition.format == ImageFormat.SVG for rendition in delivered.whole):
+            return delivered
+        if is_alone:
+            fallback = delivered.whole[-1].format
+            delivered = replace(
+                delivered, renditions=tuple(r for r in delivered.whole if r.format == fallback), art=()
+            )
+        weight = weight_of(delivered, self.site.delivered[match.original].original_bytes)
+        if weight.is_heavier:
+            return None
+        renditions = tuple(r for r in delivered.renditions if r.facet or r.format not in weight.left_out)
+        return replace(delivered, renditions=renditions)
+
+    def _report_structural(self, img: ParsedTag, url: str, selector: str) -> bool:
+        """List an image that a selector hits by its parent or place; return whether it is changed."""
+        is_changed = self.wish.structural == "srcset"
+        why = f"“{selector}” hits it by its place"
+        if is_changed:
+            why += ", so it gets no picture round it and stays in its fallback format"
+        self._leave(img.token.start, url, why, is_changed=is_changed)
+        return is_changed
 
     def _is_hero(self, img: ParsedTag, delivered: Delivered) -> bool:
         if self.hero_found or not self.wish.hero or delivered.fallback[-1].width < _HERO_WIDTH:
