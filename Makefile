@@ -3,7 +3,7 @@ PYTHON ?= python3
 PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
-BENCHES := efforts formats packing fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
+BENCHES := efforts formats packing sites fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
 STATIC := src/young_prism/web/static
 
 # Compiled modules are kept: without them every process that is started compiles all of them again.

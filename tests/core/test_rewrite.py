@@ -427,6 +427,36 @@ def test_the_largest_file_of_a_place_is_what_is_offered() -> None:
     assert b"a-1600w.jpg 1600w" in wide and b'sizes="50vw"' in wide and b"width=" not in wide
 
 
+def test_no_place_becomes_heavier() -> None:
+    """Renditions of 400, 800 and 1600 bytes in AVIF, of twice that in WebP and three times in JPEG."""
+    for weight, is_changed in ((1600, True), (1599, False)):
+        where = site(delivered={path: replace(named(path), original_bytes=weight) for path in ORIGINALS})
+        page = '<img src="img/a.jpg">'
+        after, result = rewritten(page, where=where)
+        assert (after != page.encode()) is is_changed
+        assert [reference.why for reference in result.left] == [
+            "the file itself weighs less than its renditions"
+        ] * (not is_changed)
+    # Without a picture round it only the fallback can be offered, of 4800 bytes.
+    where = site(delivered={path: replace(named(path), original_bytes=4000) for path in ORIGINALS})
+    page = '<style>p > img {}</style><p><img src="img/a.jpg"></p>'
+    assert rewritten(page, where=where)[0] == page.encode()
+
+
+def test_a_format_that_is_heavier_in_its_place_is_not_offered_there() -> None:
+    """WebP is smaller at 400 px, where AVIF is not; each place is judged by its own width."""
+    item = named("a.jpg")
+    bytes_by_width = {("avif", 400): 900, ("webp", 400): 800, ("avif", 1600): 1600, ("webp", 1600): 3200}
+    renditions = tuple(
+        r.model_copy(update={"bytes": bytes_by_width.get((r.format, r.width), r.bytes)})
+        for r in item.renditions
+    )
+    where = site(delivered={path: replace(item, renditions=renditions) for path in ORIGINALS})
+    small, large = (rewritten(f'<img src="img/a.jpg" width="{w}">', where=where)[0] for w in (100, 1600))
+    assert b"image/avif" not in small and b"image/webp" in small
+    assert b"image/avif" in large
+
+
 def test_nothing_is_lazy_that_has_no_reserved_place() -> None:
     two = '<img src="img/a.jpg"><img src="img/a.jpg" {}>'
     percent = rewritten(two.format('width="100%"'))[0].decode()
