@@ -51,7 +51,7 @@ def _walk(page: Page, address: str) -> None:
     # Until the closer look is over, the strip above says how far it is.
     page.locator("[data-item]").first.wait_for(timeout=60_000)
     page.locator("[data-looking]").wait_for(state="detached", timeout=60_000)
-    page.get_by_text("45 originals").wait_for()
+    page.get_by_text("46 originals").wait_for()
     _take(page, f"{source}/intake", "intake")
     _take(page, f"{source}/intake?view=map&show=rides/IMG_2043.JPG", "intake-map")
     _take(page, f"{source}/recipe", "recipe")

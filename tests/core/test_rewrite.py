@@ -368,6 +368,17 @@ def test_a_page_s_stylesheets_are_read_and_without_any_all_of_the_site_s() -> No
     assert b'sizes="1600px"' in unlinked
 
 
+def test_imported_stylesheets_are_followed() -> None:
+    texts = {
+        "a.css": '@import url("css/b.css"); @import "css/c.css" screen and (min-width: 9em);',
+        "css/b.css": "@import url(../a.css); img { max-width: 100% }",  # in a circle
+        "css/c.css": "img { height: auto }",
+    }
+    where = site(files=frozenset({*texts, "img/a.jpg"}), read_style=lambda path: texts.get(path, ""))
+    after = rewritten('<link rel="stylesheet" href="a.css"><img src="img/a.jpg">', where=where)[0]
+    assert b'style="height: auto"' in after and b'sizes="min(1600px, 100vw)"' in after
+
+
 @pytest.mark.parametrize(
     ("tag", "sizes", "limited"),
     [

@@ -108,6 +108,33 @@ def image_rules(text: str) -> tuple[ImageRule, ...]:
     return tuple(_rules(nodes, is_conditional=False))
 
 
+class StyleImport(NamedTuple):
+    """An `@import` of a stylesheet: its address, and whether it holds under a condition only."""
+
+    url: str
+    is_conditional: bool
+
+
+@lru_cache(maxsize=256)
+def style_imports(text: str) -> tuple[StyleImport, ...]:
+    """Return the stylesheets that a stylesheet imports (CSS Cascade 5, 2).
+
+    Args:
+        text: The stylesheet.
+    """
+    imports = []
+    for node in tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True):
+        if node.type != "at-rule" or node.lower_at_keyword != "import":
+            continue
+        first, *condition = [part for part in node.prelude if part.type != "whitespace"] or [None]
+        url = getattr(first, "value", None)
+        if first is not None and first.type == "function" and first.lower_name == "url":
+            url = next((argument.value for argument in first.arguments if argument.type == "string"), None)
+        if isinstance(url, str) and tinycss2.serialize(condition).strip().lower() != "print":
+            imports.append(StyleImport(url, bool(condition)))
+    return tuple(imports)
+
+
 def _rules(nodes: Iterable[Node], *, is_conditional: bool) -> Iterator[ImageRule]:
     for node in nodes:
         if node.type == "at-rule" and node.content is not None:

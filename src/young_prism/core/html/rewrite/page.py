@@ -10,7 +10,7 @@ what cannot be known is listed.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal, NamedTuple
 from urllib.parse import quote
@@ -31,6 +31,7 @@ from young_prism.core.html.rewrite.image_style import (
     ImageRule,
     ImageStyle,
     image_rules,
+    style_imports,
     style_of,
 )
 from young_prism.core.html.rewrite.site import (
@@ -146,11 +147,14 @@ class _Rewriter:
 
         A page without any, such as a part that a template puts into others, may be natural_size with each of the site's.
         """
-        texts: list[str] = []
+        rules: list[ImageRule] = []
+        has_styles = False
         base = self.base
         for token in page:
             if token.kind == "raw" and token.name == "style":
-                texts.append(self.document.meaning(self.document.text[token.start : token.end]))
+                text = self.document.meaning(self.document.text[token.start : token.end])
+                rules += self._rules_of(text, base, set())
+                has_styles = True
             elif token.kind == "start" and token.name == "base":
                 href = self.tags.read(token).get("href")
                 base = self.site.base_of(self.page, self.tags.value(href)) if href else base
@@ -158,12 +162,25 @@ class _Rewriter:
                 link = self.tags.read(token)
                 rel, href = link.get("rel"), link.get("href")
                 if rel and href and "stylesheet" in self.tags.value(rel).lower().split():
-                    path = self.site.file(self.tags.value(href), base)
-                    texts.append(self.site.read_style(path) if path else "")
-        if texts:
-            return tuple(rule for text in texts for rule in image_rules(text))
+                    rules += self._imported_rules(self.tags.value(href), base, set())
+                    has_styles = True
+        if has_styles:
+            return tuple(rules)
         all_texts = (self.site.read_style(path) for path in sorted(self.site.files) if path.endswith(".css"))
         return tuple(rule._replace(is_conditional=True) for text in all_texts for rule in image_rules(text))
+
+    def _imported_rules(self, url: str, base: BaseAddress, seen: set[str]) -> Iterator[ImageRule]:
+        """Yield the rules of a stylesheet and of those that it imports, each stylesheet once."""
+        path = self.site.file(url, base)
+        if path is not None and path not in seen:
+            seen.add(path)
+            yield from self._rules_of(self.site.read_style(path), self.site.base_of(path), seen)
+
+    def _rules_of(self, text: str, base: BaseAddress, seen: set[str]) -> Iterator[ImageRule]:
+        for imported in style_imports(text):
+            for rule in self._imported_rules(imported.url, base, seen):
+                yield rule._replace(is_conditional=rule.is_conditional or imported.is_conditional)
+        yield from image_rules(text)
 
     def _style_of_img(self, img: ParsedTag) -> ImageStyle:
         values = {
