@@ -96,8 +96,10 @@ def test_a_profile_fills_in_what_a_recipe_leaves_out() -> None:
     assert efforts["fast"][0] < efforts["balanced"][0] < efforts["smallest"][0]
     assert efforts["fast"][1] > efforts["balanced"][1] > efforts["smallest"][1]
     graphic = Formats(profile="fast").for_kind("graphic")
-    assert graphic.png == Png(level=1) and graphic.avif is None and graphic.jxl.effort == 3
+    assert graphic.png == Png(level=1) and graphic.avif is None and graphic.jxl.effort == 4
     assert Formats(profile="fast").for_animations().effort == 2
+    smallest = Formats(profile="smallest")
+    assert (smallest.for_kind("photo").jxl.effort, smallest.for_kind("graphic").jxl.effort) == (5, 7)
 
 
 def test_a_profile_survives_a_recipe_that_is_written_out() -> None:

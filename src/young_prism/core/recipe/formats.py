@@ -117,12 +117,16 @@ class Jxl(LossyOrLossless):
     @property
     def chosen_effort(self) -> int:
         """The effort; that of the default profile where none is set."""
-        return _USUAL.jxl_effort if self.effort is None else self.effort
+        return self._effort_in(_USUAL)
 
     def in_profile(self, profile: Profile) -> Self:
         """Return the settings with what they leave out filled in."""
-        effort = profile.jxl_effort if self.effort is None else self.effort
-        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
+        return self.model_copy(update={"effort": self._effort_in(profile), **self._tolerance_in(profile)})
+
+    def _effort_in(self, profile: Profile) -> int:
+        if self.effort is not None:
+            return self.effort
+        return profile.jxl_effort if self.lossless == "never" else profile.jxl_effort_lossless
 
 
 def lossy_only(settings: Lossy) -> dict[str, Any]:

@@ -17,6 +17,7 @@ class Profile(NamedTuple):
 
     Attributes:
         jxl_effort: The effort of JPEG XL, from 1 to 9.
+        jxl_effort_lossless: The effort of JPEG XL where it may be lossless, which gains from more of it.
         avif_effort: The effort of AVIF, from 0 to 9.
         avif_effort_libaom: The effort of AVIF where only libaom is used: with 4:4:4 chroma or transparency.
         webp_effort: The effort of WebP, from 0 to 6.
@@ -26,6 +27,7 @@ class Profile(NamedTuple):
     """
 
     jxl_effort: int
+    jxl_effort_lossless: int
     avif_effort: int
     avif_effort_libaom: int
     webp_effort: int
@@ -38,6 +40,7 @@ DEFAULT_PROFILE: ProfileName = "balanced"
 PROFILES: Mapping[ProfileName, Profile] = {
     "fast": Profile(
         jxl_effort=3,
+        jxl_effort_lossless=4,
         avif_effort=0,
         avif_effort_libaom=1,
         webp_effort=2,
@@ -47,6 +50,7 @@ PROFILES: Mapping[ProfileName, Profile] = {
     ),
     "balanced": Profile(
         jxl_effort=5,
+        jxl_effort_lossless=7,
         avif_effort=2,
         avif_effort_libaom=3,
         webp_effort=4,
@@ -55,7 +59,8 @@ PROFILES: Mapping[ProfileName, Profile] = {
         tolerance=1.2,
     ),
     "smallest": Profile(
-        jxl_effort=7,
+        jxl_effort=5,
+        jxl_effort_lossless=7,
         avif_effort=4,
         avif_effort_libaom=4,
         webp_effort=6,
