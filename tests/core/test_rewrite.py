@@ -418,6 +418,33 @@ def test_what_a_script_swaps_is_left_alone(tag: str, name: str) -> None:
     assert after == page.encode() and result.left[0].why == f"a script changes it ({name})"
 
 
+@pytest.mark.parametrize(
+    "page",
+    [
+        '<img data-young-prism="leave" src="img/a.jpg">',
+        '<picture data-young-prism="leave"><source srcset="img/a.webp"><img src="img/a.jpg"></picture>',
+        '<!-- young-prism: leave --><img src="img/a.jpg"><!-- young-prism: resume -->',
+        '<!--young-prism:leave--><picture><img src="img/a.jpg"></picture>',
+        '<!-- young-prism: leave -->„x“ <p style="background: url(img/a.jpg) 0 0 / cover">',
+        "<!-- young-prism: leave --><style>p { background: url(img/a.jpg) 0 0 / cover }</style>",
+    ],
+)
+@pytest.mark.parametrize("mode", [*Mode])
+def test_what_a_page_opts_out_is_left_alone_and_listed(page: str, mode: Mode) -> None:
+    after, result = rewritten(page, mode=mode)
+    assert after == page.encode()
+    is_listed = [(left.url, left.why) for left in result.left] == [("img/a.jpg", "the page asks for it")]
+    assert is_listed or (mode is Mode.SIZES and "url(" in page)
+    plain = page.replace("leave", "stay")
+    assert rewritten(plain, mode=mode)[1].changes or (mode is Mode.SIZES and "url(" in page)
+
+
+def test_a_page_resumes_where_it_says_so() -> None:
+    inside = '<!-- young-prism: leave --><picture><img src="img/a.jpg"><!-- young-prism: resume --></picture>'
+    after = rewritten(f'{inside}<img src="img/hero-m.jpg">')[0].decode()
+    assert after.startswith(f"{inside}<picture>") and after.count("<picture>") == 2
+
+
 def test_the_former_mark_is_known_where_it_is_ours_and_renamed() -> None:
     once = rewritten('<img src="img/a.jpg">')[0].decode()
     former = once.replace("data-young-prism-original", "data-original")

@@ -163,3 +163,14 @@ def test_a_build_fails_while_a_page_loads_an_original_and_renamed_renditions_are
     assert b"pictures/a_400.jpg" in (root / "index.html").read_bytes() and rewrite_of(root).changes == 0
     assert command(*options, "--undo").returncode == command(*options, "--undo").returncode == 0
     assert pages(root) == PAGES
+
+
+def test_only_the_chosen_pages_are_rewritten(root: Path) -> None:
+    options = ("rewrite", "--source", root / "img", "--out", root / "pictures", "--write")
+    before = pages(root)
+    assert command(*options, "--only", "*.css").returncode == 0
+    changed = {path for path, data in pages(root).items() if data != before[path]}
+    assert changed and all(path.endswith(".css") for path in changed)
+    refused = command(*options, "--only", "blgo/")
+    assert refused.returncode == 2 and "blgo/: No page or stylesheet" in refused.stderr
+    assert command(*options[:-1], "--undo", "--only", "*.css").returncode == 2

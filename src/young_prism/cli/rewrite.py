@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, NoReturn
 
@@ -44,6 +44,12 @@ _MAX_LISTED = 50
     show_default=True,
     help="For an img that a style hits by its parent or place: a srcset without a picture round it, or nothing.",
 )
+@click.option(
+    "--only",
+    multiple=True,
+    metavar="PATTERN",
+    help="Only these pages and stylesheets, as in .gitignore; repeatable.",
+)
 @click.option("--write", is_flag=True, help="Write the changes; the old files are kept beside the site.")
 @click.option(
     "--patch",
@@ -65,6 +71,7 @@ def rewrite(
     prefix: str | None,
     new_sizes: bool,
     structural: Literal["srcset", "leave"],
+    only: tuple[str, ...],
     write: bool,
     patch_file: Path | None,
     check: bool,
@@ -81,6 +88,8 @@ def rewrite(
 
     if write + check + undo + (patch_file is not None) > 1:
         raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
+    if undo and only:
+        raise click.UsageError("--undo brings back all files of the newest rewriting; leave out --only.")
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
         _end_with(undo_rewrite(folder, keep), "as before")
@@ -88,7 +97,7 @@ def rewrite(
     from young_prism.core.html.rewrite.page import RewriteOptions
 
     options = RewriteOptions(Mode(mode), new_sizes=new_sizes, structural=structural)
-    rewrite = _worked_out(folder, source, out, options, base_url=base_url, prefix=prefix)
+    rewrite = _worked_out(folder, source, out, options, base_url=base_url, prefix=prefix, only=only)
     if as_json:
         print_json(_as_data(rewrite))
     else:
@@ -113,6 +122,7 @@ def _worked_out(
     *,
     base_url: str | None,
     prefix: str | None,
+    only: Collection[str],
 ) -> SiteRewrite:
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
@@ -120,7 +130,7 @@ def _worked_out(
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
-    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(options)
+    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(options, only=only)
 
 
 def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:

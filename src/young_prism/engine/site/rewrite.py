@@ -13,7 +13,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -46,6 +46,7 @@ from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.naming.rule import split_name
 from young_prism.core.paths import RelativePath
+from young_prism.core.plan.resolve import matches
 from young_prism.engine.files import path_inside, read_regular_file, stamp_or_none
 from young_prism.engine.output.atomic import (
     output_error,
@@ -239,17 +240,25 @@ class SitePages:
                 originals_by_page[path] = originals
         return originals_by_page
 
-    def rewrite(self, wish: RewriteOptions, known: RewriteCache | None = None) -> SiteRewrite:
-        """Work out what would change in all pages. Nothing is written.
+    def rewrite(
+        self, wish: RewriteOptions, known: RewriteCache | None = None, only: Collection[str] = ()
+    ) -> SiteRewrite:
+        """Work out what would change in all pages and stylesheets. Nothing is written.
 
-        `known` is what was worked out before, for the same site: a page whose stamp, and those of all stylesheets, are the same is not
-        read again.
+        Args:
+            wish: How they are to be rewritten.
+            known: What was worked out before, for the same site: a page whose stamp, and those of all stylesheets, are the same is
+                not read again.
+            only: Patterns as in `.gitignore`, of which a path must match one; empty for all.
+
+        Raises:
+            PageError: No page or stylesheet matches a pattern.
         """
         files = []
         paths = self.paths()
         # What is done to a page depends on the stylesheets too.
         styles = tuple(stamp_or_none(self.folder / path) for path in paths if _ending(path) in STYLES)
-        for path in paths:
+        for path in _matching(paths, only):
             stamps = (stamp_or_none(self.folder / path), styles)
             before = known.get((path, wish)) if known else None
             file = before[1] if before and before[0] == stamps else self.read(path, wish)
@@ -280,6 +289,18 @@ RewriteStamps = tuple[FileStamp | None, tuple[FileStamp | None, ...]]
 """The stamp of a page (size, time, inode), and those of all stylesheets."""
 RewriteCache = dict[tuple[str, RewriteOptions], tuple[RewriteStamps, PageFile]]
 """Page and wish -> the stamps that there were, and what was worked out."""
+
+
+def _matching(paths: Sequence[str], patterns: Collection[str]) -> list[str]:
+    """Return the paths that match one of the patterns; each pattern must match one."""
+    for pattern in patterns:
+        if not any(matches(pattern, path) for path in paths):
+            raise PageError(
+                "No page or stylesheet of the site matches this pattern.",
+                file=pattern,
+                remedy="Give paths below the site's folder, such as blog/ or *.css.",
+            )
+    return [path for path in paths if not patterns or any(matches(pattern, path) for pattern in patterns)]
 
 
 def _untouched(path: str, why: str, data: bytes = b"") -> PageFile:

@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.html.references import mentions_in
-from young_prism.core.html.rewrite import box
+from young_prism.core.html.rewrite import box, opt_out
 from young_prism.core.html.rewrite.changes import (
     Edit,
     Mode,
@@ -120,6 +120,7 @@ class _Rewriter:
     left: list[SkippedReference] = field(default_factory=list)
     seen: dict[str, int] = field(default_factory=dict)
     hero_found: bool = False
+    is_opted_out: bool = False
     rules: tuple[ImageRule, ...] = ()
 
     def run(self) -> Rewriting:
@@ -139,6 +140,9 @@ class _Rewriter:
                 )
             elif token.kind in ("comment", "raw"):
                 self._mentioned(token)
+                if token.kind == "comment":
+                    comment = self.document.text[token.start : token.end]
+                    self.is_opted_out = opt_out.is_opted_out_after(comment, before=self.is_opted_out)
         changes = sorted(self.changes, key=lambda change: change.start)
         return Rewriting(self.document.text, tuple(changes), tuple(self.left))
 
@@ -238,13 +242,23 @@ class _Rewriter:
         match = self.site.find(url, self.base)
         if isinstance(match, Match):
             is_ours = former is not None or self.site.is_rendition(url, self.base)
-            why = self._why_not(img, match, is_ours=is_ours, has_marker=former is not None)
+            why = (
+                opt_out.REASON
+                if self._asks_to_stay(img, picture)
+                else self._why_not(img, match, is_ours=is_ours, has_marker=former is not None)
+            )
             if why is None:
                 self._rewrite_img(img, picture, url, match, is_ours=is_ours)
         else:
             why = match.value
         if why:
             self._leave(img.token.start, url, why)
+
+    def _asks_to_stay(self, img: ParsedTag, picture: _Picture | None) -> bool:
+        """Whether the page asks that an image be left alone: by a comment before it, or by its tag or that of its `picture`."""
+        tags = (img, self.tags.read(picture.token)) if picture else (img,)
+        attributes = [attribute for tag in tags if (attribute := tag.get(opt_out.ATTRIBUTE))]
+        return self.is_opted_out or any(self.tags.value(each).strip() == opt_out.LEAVE for each in attributes)
 
     def _why_not(self, img: ParsedTag, match: Match, *, is_ours: bool, has_marker: bool) -> str | None:
         """Return why an image is left alone; empty where that is not worth a word, None where it is changed."""
@@ -645,9 +659,7 @@ class _Rewriter:
             return
         raw = self.document.text[style.value_start : style.value_end]
         if not style.quote:
-            for url in mentions_in(self.tags.value(style)):
-                if isinstance(self.site.find(url, self.base), Match):
-                    self._leave(token.start, url, "its style attribute has no quotes")
+            self._leave_mentions(token.start, self.tags.value(style), "its style attribute has no quotes")
             return
         if token.name == "img" and "data:" in raw:
             return  # a placeholder
@@ -656,6 +668,9 @@ class _Rewriter:
 
     def _style(self, start: int, end: int, *, mark: str, inline: bool = False) -> None:
         if self.wish.mode is Mode.SIZES:
+            return
+        if self.is_opted_out:
+            self._leave_mentions(start, self.document.meaning(self.document.text[start:end]), opt_out.REASON)
             return
         part = replace(self.document, text=self.document.text[start:end])
         changes, left = style_changes(
@@ -667,12 +682,18 @@ class _Rewriter:
         line = self.document.line(start) - 1
         self.left += [skipped._replace(line=skipped.line + line) for skipped in left]
 
-    def _mentioned(self, token: Token) -> None:
-        where = "in a comment" if token.kind == "comment" else f"inside {token.name}"
-        for url in mentions_in(self.document.meaning(self.document.text[token.start : token.end])):
+    def _leave_mentions(self, at: int, text: str, why: str) -> None:
+        """List the originals that a text mentions as left alone."""
+        for url in mentions_in(text):
             match = self.site.find(url, self.base)
             if isinstance(match, Match) and not self.site.is_rendition(url, self.base):
-                self._leave(token.start, url, where)
+                self._leave(at, url, why)
+
+    def _mentioned(self, token: Token) -> None:
+        where = "in a comment" if token.kind == "comment" else f"inside {token.name}"
+        self._leave_mentions(
+            token.start, self.document.meaning(self.document.text[token.start : token.end]), where
+        )
 
 
 _PLAIN_URL_ATTRIBUTES = {
