@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from tools.stamp_css import inputs_digest, stamped_digest
 
+import young_prism.web
 from tests.support.pages import look_again, token
 from tests.support.pictures import hashes
 
@@ -28,6 +29,28 @@ def test_no_other_site_can_press_our_buttons(app) -> None:
                 answer.text[-900:],
             )
     assert len(refused) > 45
+
+
+def test_every_page_that_code_and_templates_link_to_exists(app) -> None:
+    endpoints = {rule.endpoint for rule in app.url_map.iter_rules()}
+    linked: dict[str, str] = {}
+    for file in sorted(Path(young_prism.web.__file__).parent.rglob("*")):
+        if file.suffix in (".py", ".html"):
+            for endpoint in re.findall(r"""\(\s*["']([a-z_]+\.[a-z_]+)["']\s*,""", file.read_text()):
+                if endpoint.partition(".")[0] in app.blueprints and not endpoint.endswith((".js", ".css")):
+                    linked[endpoint] = file.name
+    assert len(linked) > 80
+    assert {endpoint: file for endpoint, file in linked.items() if endpoint not in endpoints} == {}
+
+
+def test_a_sheet_of_others_is_drawn(app) -> None:
+    client = app.test_client()
+    look_again(client)
+    query = "original=photo.jpg&setting=target&target=74&width=400"
+    assert (
+        'data-state="/s/small-site/proof/others/state"'
+        in client.get(f"/s/small-site/proof/others?{query}").text
+    )
 
 
 def test_no_other_name_leads_here(app) -> None:
