@@ -27,6 +27,7 @@ STYLED = {
     "width 100%": ("img{width:100%}", '<img src="img/photo.jpg">'),
     "max-width without height": ("img{max-width:100%}", '<img src="img/photo.jpg">'),
     "max-width with height": ("img{max-width:100%;height:auto}", '<img src="img/photo.jpg">'),
+    "max-width, and a height elsewhere": ("img{max-width:100%;height:auto} header img{height:64px}", '<header><img src="img/photo.jpg"></header><main><img src="img/photo.jpg"></main>'),
     "max-width under a condition": ("@media (max-width:600px){img{max-width:100%}}", '<img src="img/photo.jpg">'),
     "height of the tag, overridden": ("img{max-width:100%;height:auto}", '<img src="img/photo.jpg" height="24">'),
     "height of the tag": ("", '<img src="img/photo.jpg" height="24">'),

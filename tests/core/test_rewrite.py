@@ -387,7 +387,7 @@ def test_imported_stylesheets_are_followed() -> None:
         (
             'height="100"',
             "200px",
-            "1600px",
+            "min(1600px, 100vw)",
         ),  # the limit may win over the height: then the natural width counts
         ('width="1600" height="800"', "1600px", "min(1600px, 100vw)"),
         ("", "1600px", "min(1600px, 100vw)"),
@@ -397,6 +397,14 @@ def test_imported_stylesheets_are_followed() -> None:
 )
 def test_sizes_are_as_wide_as_the_tag_says(tag: str, sizes: str, limited: str) -> None:
     """Without a style, and where a style limits pictures to their place."""
+    for css in (
+        "img { max-width: 100% } header img { height: 64px }",
+        "img { max-width: 100%; height: auto } .a img { height: 64px }",
+    ):
+        unclear = rewritten(f'<style>{css}</style><img src="img/a.jpg">')[0]
+        assert b'sizes="min(1600px, 100vw)"' in unclear and b"width=" not in unclear
+    wide = "img { max-width: 100% } .a img { height: 64px; max-width: none }"
+    assert b'sizes="1600px"' in rewritten(f'<style>{wide}</style><img src="img/a.jpg">')[0]
     style = "<style>img { max-width: 100% }</style>"
     for before, expected in (("", sizes), (style, limited)):
         after = rewritten(f'{before}<img src="img/a.jpg" {tag}>')[0].decode()

@@ -77,7 +77,11 @@ def sizes_in_pixels(
         return f"{fixed[1]}px"
     if img.templated or not natural_size.pixels:
         return None
-    if _reservation(tags, img, style) in (Reservation.NONE, Reservation.WIDTH_AUTO):
+    kind = _reservation(tags, img, style)
+    if kind is Reservation.NONE and style.fits_place:
+        # Some places are wider than the viewport; but such an image is listed, and on a phone the whole natural width is far too much.
+        return f"min({natural_size.width}px, 100vw)"
+    if kind in (Reservation.NONE, Reservation.WIDTH_AUTO):
         return f"{natural_size.width}px"
     width = _width_in_tag(tags, img, natural_size)
     is_limited = bool(style.limits_width) and not style.max_width_only

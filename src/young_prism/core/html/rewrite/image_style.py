@@ -75,6 +75,7 @@ class ImageStyle(NamedTuple):
         limits_width: Whether something declares a width other than `auto`, or a limit of it.
         limits_height: The same for the height.
         max_width_only: Whether all that limits the width is `max-width`.
+        fits_place: Whether `max-width` is for sure a share of the place, at most all of it.
         structural: Selectors that hit the image by its place or parent, which a new parent changes.
     """
 
@@ -83,6 +84,7 @@ class ImageStyle(NamedTuple):
     limits_width: Certainty = Certainty.NO
     limits_height: Certainty = Certainty.NO
     max_width_only: bool = False
+    fits_place: bool = False
     structural: tuple[str, ...] = ()
 
 
@@ -92,6 +94,8 @@ _FREE = frozenset({"auto", "none", "initial", "unset", "revert", "0", "0px", "fi
 """Values that limit nothing: a picture is as large as it is by itself."""
 _FREE_LIMITS = frozenset({"min-width", "min-height"})
 """Properties that limit only pictures smaller than that; `0` is what they are."""
+_PERCENTAGE = re.compile(r"(\d+(?:\.\d+)?)%")
+_WHOLE = 100
 _STRUCTURAL = re.compile(
     r":(?:first-child|last-child|only-child|first-of-type|last-of-type|only-of-type|nth-[a-z-]+\(|empty\b)"
 )
@@ -284,6 +288,7 @@ def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inli
             default=Certainty.NO,
         )
 
+    shares = [(_is_share(value), certainty) for prop, value, certainty in declarations if prop == "max-width"]
     limiting = {prop for prop, value, _ in declarations if prop in _SIDES["width"] and value not in _FREE}
     return ImageStyle(
         declared("width"),
@@ -291,8 +296,15 @@ def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inli
         limits("width"),
         limits("height"),
         limiting == {"max-width"},
+        all(is_share for is_share, _ in shares) and (True, Certainty.CERTAIN) in shares,
         tuple(structural),
     )
+
+
+def _is_share(value: str) -> bool:
+    """Whether a value is a percentage of at most 100."""
+    match = _PERCENTAGE.match(value)
+    return match is not None and float(match[1]) <= _WHOLE
 
 
 class Reservation(IntEnum):
