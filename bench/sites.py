@@ -29,7 +29,17 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.engine.site.rewrite import SitePages
 
-PACKAGES = ("hplip-doc", "doxygen-doc", "wireshark-doc", "grass-doc", "gimp-help-en", "debian-handbook")
+PACKAGES = (
+    "asymptote-doc",
+    "debian-handbook",
+    "doxygen-doc",
+    "grass-doc",
+    "hplip-doc",
+    "libgtk-3-doc",
+    "maint-guide",
+    "octave-doc",
+    "wireshark-doc",
+)
 VIEWPORTS = (390, 1280)
 PAGES = 14
 """Pages of each site that are opened."""

@@ -39,7 +39,7 @@ STYLED = {
     "first child": (".f img:first-child{border:5px solid}", '<div class="f"><img src="img/photo.jpg"></div>'),
     "any child": (".grid > *{padding:4px;width:77px}", '<div class="grid"><img src="img/photo.jpg"></div>'),
     "class": (".wide{width:300px}.high{height:80px}", '<img class="wide" src="img/photo.jpg"><img class="high" src="img/photo.jpg">'),
-    "somebody else's class": (".hero{height:80px}", '<img src="img/photo.jpg">'),
+    "another class": (".hero{height:80px}", '<img src="img/photo.jpg">'),
     "thumbnails": (".t img{width:120px;height:120px;object-fit:cover}", '<p class="t"><img src="img/photo.jpg">'),
     "a larger file by density": ("", '<img src="img/small.jpg" srcset="img/small.jpg 1x, img/second.jpg 2x">'),
     "a larger file by width": ("", '<img src="img/small.jpg" srcset="img/small.jpg 320w, img/second.jpg 640w" sizes="90vw">'),

@@ -157,7 +157,7 @@ def nginx(served: ServedFiles) -> str:
             'add_header Vary "Accept"',
             f"try_files {tries} $uri =404",
         ),
-        "# A rendition that was asked for by its own name.",
+        "# A rendition that was requested by its own name.",
         *_block(f'location ~* "^{prefix}.+\\.(?:{_MODERN_ENDINGS}|svg)$"', *headers),
     ]
     return "\n".join(lines) + "\n"

@@ -147,7 +147,7 @@ class ProfileEstimate(NamedTuple):
     """What a profile costs.
 
     Attributes:
-        bytes: The bytes of the renditions, of each picture those in its smallest format: what browsers fetch that show all.
+        bytes: The bytes of the renditions, in the smallest format of each picture: what browsers fetch that show all.
         work: The work of making all renditions (see `PlannedRendition.work`).
     """
 

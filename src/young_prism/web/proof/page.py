@@ -129,7 +129,7 @@ def leave(slug: str) -> tuple[str, int]:
 
 @blueprint.get("/s/<slug>/proof/file/<name>")
 def file(slug: str, name: str) -> BaseResponse:
-    """Send what was made for a proof; its name is its content's, so that it may be kept for good.
+    """Send what was made for a proof; its name is its content's, so that it can be cached without limit.
 
     With `arrived`, only that percentage of its bytes is sent, as if the rest were still on its way.
     """
