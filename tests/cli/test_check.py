@@ -108,16 +108,16 @@ widest = 1000
 score = 60
 alt = ["photos/"]
 folders = { photos = 100, other = 1 }
-page_views = [{ viewport = 390, density = 2, bytes = 2399 }, { viewport = 390, bytes = 1200 }]
+page_views = [{ viewport = 390, density = 2, bytes = 799 }, { viewport = 390, bytes = 400 }]
 """
     budget = read_project(text, file="").budget
     result = list(
         over_budget(manifest, budget, {}, {"index.html": ["photos/a b.jpg"], "b.html": ["gone.jpg"]})
     )
     assert [item.kind for item in result] == [
+        "widest",
+        "widest",
         "rendition",
-        "widest",
-        "widest",
         "widest",
         "page-view",
         "folder",
@@ -125,7 +125,7 @@ page_views = [{ viewport = 390, density = 2, bytes = 2399 }, { viewport = 390, b
         "score",
         "alt",
     ]
-    assert "2.4 kB at 390 px and density 2" in result[4].what
+    assert "800 B at 390 px and density 2" in result[4].what
     assert {item.what.rpartition("for ")[2] for item in result if item.kind == "score"} == {"WebP.", "JPEG."}
     text_value = list(over_budget(manifest, budget, {"photos/a b.jpg": ImageMetadata(alt="")}, {}))
     assert "alt" not in {item.kind for item in text_value} and "page-view" not in {
