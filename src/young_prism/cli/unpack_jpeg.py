@@ -14,7 +14,10 @@ from young_prism.core.report.formatting import count, format_bytes
 @click.command("unpack-jpeg")
 @click.argument("files", type=click.Path(path_type=Path, dir_okay=False), nargs=-1, required=True)
 @click.option(
-    "--to", "folder", type=FOLDER, help="Where the JPEGs are written; beside the files if left out."
+    "--to",
+    "folder",
+    type=FOLDER,
+    help="Folder for the JPEGs; by default each goes into the folder of its .jxl file.",
 )
 @click.pass_context
 def unpack_jpeg(ctx: click.Context, *, files: tuple[Path, ...], folder: Path | None) -> None:

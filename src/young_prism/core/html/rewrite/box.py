@@ -79,7 +79,8 @@ def sizes_in_pixels(
         return None
     kind = _reservation(tags, img, style)
     if kind is Reservation.NONE and style.fits_place:
-        # Some places are wider than the viewport; but such an image is listed, and on a phone the whole natural width is far too much.
+        # A place may be wider than the viewport, which this would narrow: the image is listed for review. The natural
+        # width instead would make every phone fetch the largest rendition.
         return f"min({natural_size.width}px, 100vw)"
     if kind in (Reservation.NONE, Reservation.WIDTH_AUTO):
         return f"{natural_size.width}px"

@@ -92,8 +92,6 @@ _SIDES = {"width": ("width", "min-width", "max-width"), "height": ("height", "mi
 _PROPERTIES = frozenset(name for names in _SIDES.values() for name in names)
 _FREE = frozenset({"auto", "none", "initial", "unset", "revert", "0", "0px", "fit-content", "max-content"})
 """Values that limit nothing: a picture is as large as it is by itself."""
-_FREE_LIMITS = frozenset({"min-width", "min-height"})
-"""Properties that limit only pictures smaller than that; `0` is what they are."""
 _PERCENTAGE = re.compile(r"(\d+(?:\.\d+)?)%")
 _WHOLE = 100
 _STRUCTURAL = re.compile(
@@ -283,7 +281,7 @@ def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inli
             (
                 certainty
                 for prop, value, certainty in declarations
-                if prop in _SIDES[side] and value.removesuffix("!important").strip() not in _FREE
+                if prop in _SIDES[side] and value not in _FREE
             ),
             default=Certainty.NO,
         )

@@ -149,7 +149,7 @@ class _Rewriter:
     def _image_rules(self, page: Sequence[Token]) -> tuple[ImageRule, ...]:
         """Return the rules for images of the stylesheets that a page uses.
 
-        A page without any, such as a part that a template puts into others, may be natural_size with each of the site's.
+        A page without any, such as a part that a template puts into others, may be shown with each of the site's.
         """
         rules: list[ImageRule] = []
         has_styles = False
