@@ -27,7 +27,8 @@ from tests.support.builds import build
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.html.references import references
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.html.rewrite.page import rewrite_page
 from young_prism.core.project import read_project
 from young_prism.core.recipe.formats import (
     Avif,
@@ -56,11 +57,8 @@ from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits
 from young_prism.engine.output.manifest_file import read_manifest
 from young_prism.engine.output.originals_backup import OriginalsBackup
-from young_prism.engine.site.rewrite import (
-    SitePages,
-    undo_rewrite,
-    write_rewrite,
-)
+from young_prism.engine.site.page_backup import undo_rewrite, write_rewrite
+from young_prism.engine.site.rewrite import SitePages
 from young_prism.engine.source.inspection import inspect_folder
 from young_prism.engine.workers.pool import lazy_pool
 

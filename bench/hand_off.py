@@ -11,7 +11,7 @@ from pathlib import Path
 
 from bench.nothing import prepare
 from bench.rewrite import PAGES, page
-from young_prism.core.html.rewrite.page import RewriteOptions
+from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.markup.delivered import all_delivered
 from young_prism.core.markup.media import Screen
@@ -19,11 +19,8 @@ from young_prism.core.report.visits import average_fetch, fetch, ladders, typica
 from young_prism.engine.handoff.package import Package
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.engine.site.rewrite import (
-    SitePages,
-    undo_rewrite,
-    write_rewrite,
-)
+from young_prism.engine.site.page_backup import undo_rewrite, write_rewrite
+from young_prism.engine.site.rewrite import SitePages
 from young_prism.reports.drawing.visits import draw_visits
 
 WORK = Path(__file__).parent / "work" / "hand-off"

@@ -9,7 +9,8 @@ from pathlib import Path
 from tests.support.manifests import named
 
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.html.rewrite.page import rewrite_page
 from young_prism.core.html.rewrite.site import SiteIndex
 
 PAGES, PICTURES = 1000, 10

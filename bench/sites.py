@@ -23,7 +23,7 @@ from tests.support import pictures
 from tests.support.builds import build
 
 from young_prism.core.html.references import references
-from young_prism.core.html.rewrite.page import RewriteOptions
+from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.output.manifest_file import require_manifest

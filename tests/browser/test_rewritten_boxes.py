@@ -12,10 +12,11 @@ from playwright.sync_api import Page, Route
 from tests.support import pictures
 from tests.support.builds import build
 from young_prism.core.html.rewrite.changes import Mode
+from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.engine.site.rewrite import RewriteOptions, SitePages
+from young_prism.engine.site.rewrite import SitePages
 
 pytestmark = pytest.mark.browser
 VIEWPORTS = (390, 1280)

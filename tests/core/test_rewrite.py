@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from tests.support.manifests import named
 from young_prism.core.errors import PageError
 from young_prism.core.html.rewrite.changes import (
+    Concern,
     Edit,
     Mode,
     Rewriting,
@@ -24,7 +25,8 @@ from young_prism.core.html.rewrite.changes import (
     line_number,
 )
 from young_prism.core.html.rewrite.document import Document
-from young_prism.core.html.rewrite.page import RewriteOptions, rewrite_page
+from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.html.rewrite.page import rewrite_page
 from young_prism.core.html.rewrite.site import SiteIndex
 from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.markup.delivered import Delivered
@@ -82,11 +84,12 @@ def site(**changes: object) -> SiteIndex:
 def rewritten(
     data: bytes | str, page: str = "index.html", where: SiteIndex | None = None, **wish: object
 ) -> tuple[bytes, Rewriting]:
+    options = RewriteOptions(**{**wish, "mode": Mode(wish.get("mode", "picture"))})
     document = Document.from_bytes(data.encode() if isinstance(data, str) else data)
     if page.endswith(".css"):
-        result = rewrite_style(document, page, where or site(), Mode(wish.get("mode", "picture")))
+        result = rewrite_style(document, page, where or site(), options)
     else:
-        result = rewrite_page(document, page, where or site(), RewriteOptions(**wish))
+        result = rewrite_page(document, page, where or site(), options)
     return document.bytes_of(result.applied()), result
 
 
@@ -111,6 +114,8 @@ def plain_tree(data: bytes, encoding: str = "utf-8") -> str:
             if child.tag == "picture" and (img := child.find("img")) is not None:
                 img.tail = child.tail
                 parent[at] = img
+    for image in tree.iter("{http://www.w3.org/2000/svg}image"):
+        image.set("href", image.attrib.pop("data-young-prism-original", image.get("href")))
     for img in tree.iter("img"):
         img.set("src", img.get("data-young-prism-original", img.get("src", "")))
         for name in OURS & set(img.keys()):
@@ -225,8 +230,11 @@ def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> 
         ('<!-- <img src="img/a.jpg"> -->', "in a comment"),
         ('<script>x = "<img src=img/a.jpg>"</script>', "inside script"),
         ('<noscript><img src="img/a.jpg"></noscript>', "inside noscript"),
-        ('<video poster="img/a.jpg"></video>', "video poster is not rewritten"),
-        ('<link rel="preload" as="image" href="img/a.jpg">', "link href is not rewritten"),
+        ('<embed src="img/a.jpg">', "embed src is not rewritten"),
+        (
+            '<link rel="preload" as="image" href="img/a.jpg">',
+            "it is preloaded, and no image of this page that is changed shows it",
+        ),
         ('<div style="background: url(img/a.jpg), url(img/a.webp)">', "two pictures in one declaration"),
     ],
 )
@@ -351,10 +359,10 @@ def test_images_that_a_style_hits_by_their_place_get_no_parent(css: str, is_hit:
     page = f'<style>{css}</style><p><img class="b" src="img/a.jpg"></p>'
     after, result = rewritten(page)
     assert (b"<picture>" in after) is not is_hit and b"srcset=" in after
-    assert [reference.is_changed for reference in result.left] == [True] * is_hit
+    assert [reference.concern for reference in result.left] == [Concern.REVIEW] * is_hit
     alone, result = rewritten(page, structural="leave")
     assert (alone == page.encode()) is is_hit
-    assert not any(reference.is_changed for reference in result.left)
+    assert all(reference.concern is not Concern.REVIEW for reference in result.left)
 
 
 def test_a_page_s_stylesheets_are_read_and_without_any_all_of_the_site_s() -> None:

@@ -13,18 +13,12 @@ from tests.support import pictures
 from tests.support.builds import build
 from tests.support.commands import command
 from young_prism.core.errors import OutputError
-from young_prism.core.html.rewrite.page import RewriteOptions
+from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.manifest.model import MANIFEST_NAME
 from young_prism.core.recipe.model import Ladder, Markup, Names, Recipe
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.engine.site.rewrite import (
-    SitePages,
-    SiteRewrite,
-    as_patch,
-    backup_folder,
-    undo_rewrite,
-    write_rewrite,
-)
+from young_prism.engine.site.page_backup import backup_folder, undo_rewrite, write_rewrite
+from young_prism.engine.site.rewrite import SitePages, SiteRewrite, as_patch
 
 PAGES = {
     "index.html": b'<!doctype html>\n<p>One\n<img src="img/a.jpg" alt="x">\n<p>Two\n<p>Three\n<p>Four\n<p>Five\n<p>Six\n<p>Seven\n<p>Eight\n<p>Nine\n<img src="img/b.jpg">',

@@ -2,56 +2,116 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, say
-from young_prism.core.errors import RecipeError
-from young_prism.core.ladder.layout import needs_of, read_viewports, sizes_of
+from young_prism.core.errors import LayoutFileError, RecipeError
+from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
-from young_prism.engine.site.config import load_recipe
+from young_prism.core.measurement.model import read_layout
+from young_prism.core.measurement.needs import ImageNeeds, joined, needs_by_image
+from young_prism.core.recipe.ladder import Layout
+from young_prism.engine.site.config import load_recipe, read_text
+
+_USUAL_RUNGS = 5
+"""How many widths are chosen for a measured layout."""
 
 
 @click.command()
-@click.argument("recipe_file", type=FOLDER)
+@click.argument("recipe_file", type=FOLDER, required=False)
+@click.option(
+    "--layout", "layout_file", type=FOLDER, help="Layout file of young-prism measure, in place of a recipe."
+)
+@click.option(
+    "--per-image", is_flag=True, help="With --layout: a ladder for each image too, as overrides of a recipe."
+)
 @click.option("--viewports", type=FOLDER, help="CSV of viewport widths with their shares of visits.")
 @click.option("--rungs", type=click.IntRange(1, 20), help="How many; the recipe's own number if left out.")
 @click.option("--against", help="Other widths to compare with, such as 400,800,1200.")
 @json_option
 def ladder(
-    *, recipe_file: Path, viewports: Path | None, rungs: int | None, against: str | None, as_json: bool
+    *,
+    recipe_file: Path | None,
+    layout_file: Path | None,
+    per_image: bool,
+    viewports: Path | None,
+    rungs: int | None,
+    against: str | None,
+    as_json: bool,
 ) -> None:
-    """Show the best widths for the layout of RECIPE_FILE, their waste, and the `sizes` that belongs to them."""
-    layout = load_recipe(recipe_file).ladder.layout
-    if layout is None:
-        raise RecipeError(
-            "This recipe has no layout.", file=str(recipe_file), remedy="Add [ladder.layout] with its lines."
-        )
-    if viewports:
-        layout = layout.model_copy(update={"viewports": _viewports(viewports)})
-    needs = needs_of(layout)
-    usual = len(layout.rungs) if isinstance(layout.rungs, tuple) else layout.rungs
+    """Show the best widths for a layout, and their waste.
+
+    The layout is that of RECIPE_FILE, with the `sizes` that belongs to it, or what young-prism measure found on the pages.
+    """
+    shares = _viewports(viewports) if viewports else None
+    if recipe_file is not None:
+        layout = _layout_of(recipe_file, shares)
+        needs, sizes, images = needs_of(layout), sizes_of(layout), []
+        usual = len(layout.rungs) if isinstance(layout.rungs, tuple) else layout.rungs
+    elif layout_file is not None:
+        images = _measured_needs(layout_file, shares)
+        needs, sizes, usual = joined(images), "", _USUAL_RUNGS
+    else:
+        raise click.UsageError("Give a recipe, or a layout file with --layout.")
     chosen = best_rungs(needs, rungs or usual)
     ladders = {"best": chosen, **({"against": _widths(against)} if against else {})}
     wastes = {name: waste_of(widths, needs) for name, widths in ladders.items()}
+    single = [(image, best_rungs(image.needs, rungs or usual)) for image in images] if per_image else []
     if as_json:
         print_json(
             {
                 "needs": [need._asdict() for need in needs],
-                "sizes": sizes_of(layout),
+                "sizes": sizes,
                 "ladders": {
                     name: {"widths": list(widths), **wastes[name]._asdict()}
                     for name, widths in ladders.items()
+                },
+                "images": {
+                    image.image: {
+                        "widths": list(widths),
+                        **waste_of(widths, image.needs)._asdict(),
+                        "with_best": waste_of(chosen, image.needs)._asdict(),
+                    }
+                    for image, widths in single
                 },
             }
         )
         return
     click.echo(f"widths = {list(chosen)}")
-    click.echo(f'sizes = "{sizes_of(layout)}"')
+    if sizes:
+        click.echo(f'sizes = "{sizes}"')
+    for image, widths in single:
+        match = json.dumps(f"/{image.image}", ensure_ascii=False)
+        click.echo(f"\n[[overrides]]\nmatch = {match}\nladder.widths = {list(widths)}")
+        own, shared = (waste_of(rungs, image.needs).beyond for rungs in (widths, chosen))
+        click.echo(f"# {own:.1%} beyond need; {shared:.1%} with the widths above")
     for name, waste in wastes.items():
         short = f", too few for {waste.short:.0%} of visits" if waste.short else ""
         say(f"{name}: {waste.beyond:.1%} of what is fetched is beyond need{short}")
+
+
+def _layout_of(recipe_file: Path, shares: tuple[tuple[int, float], ...] | None) -> Layout:
+    layout = load_recipe(recipe_file).ladder.layout
+    if layout is None:
+        raise RecipeError(
+            "This recipe has no layout.", file=str(recipe_file), remedy="Add [ladder.layout] with its lines."
+        )
+    return layout.model_copy(update={"viewports": shares}) if shares else layout
+
+
+def _measured_needs(layout_file: Path, shares: tuple[tuple[int, float], ...] | None) -> list[ImageNeeds]:
+    layout = read_layout(read_text(layout_file, LayoutFileError), file=str(layout_file))
+    images = needs_by_image(layout, viewports=shares or USUAL_VIEWPORTS)
+    if not images:
+        raise LayoutFileError(
+            "No viewport shows an image of these pages.",
+            file=str(layout_file),
+            remedy="Measure pages that show images.",
+        )
+    return images
 
 
 def _viewports(file: Path) -> tuple[tuple[int, float], ...]:

@@ -23,6 +23,7 @@ _VERBS = (
     "demo",
     "ladder",
     "look",
+    "measure",
     "orphans",
     "pack",
     "plan",

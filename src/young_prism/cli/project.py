@@ -16,6 +16,8 @@ def project_defaults(file: Path) -> dict[str, Any]:
         return str(file.parent / path) if path else None
 
     source, out = resolve(project.source), resolve(project.out)
+    layout = resolve(project.rewrite.layout)
+    measured = layout if layout and Path(layout).is_file() else None
     building: dict[str, object] = {
         "source": source,
         "out": out,
@@ -29,7 +31,19 @@ def project_defaults(file: Path) -> dict[str, Any]:
         "plan": building,
         "watch": building,
         "check": {**building, "pages": resolve(project.pages), "project_file": str(file)},
-        "rewrite": {"source": source, "out": out, "pages": resolve(project.pages)},
+        "rewrite": {
+            "source": source,
+            "out": out,
+            "pages": resolve(project.pages),
+            "mode": project.rewrite.mode,
+            "structural": project.rewrite.structural,
+            "links": project.rewrite.links,
+            "styles": project.rewrite.styles,
+            "layout_file": measured,
+            "project_file": str(file),
+        },
+        "measure": {"pages": resolve(project.pages), "layout_file": layout},
+        "ladder": {"layout_file": measured},
         "snippet": {"folder": out, "details_file": resolve(project.details)},
     }
     return {

@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 import sys
-from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, NoReturn
 
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.rewrite_report import rewrite_as_data, say_remarks, say_verification
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
-    from young_prism.core.html.rewrite.changes import SkippedReference
-    from young_prism.core.html.rewrite.page import RewriteOptions
-    from young_prism.engine.site.rewrite import SiteRewrite, WriteResult
-
-_MAX_LISTED = 50
+    from young_prism.core.html.rewrite.options import RewriteOptions
+    from young_prism.engine.browser.verify import Verification, VerifiedRewrite
+    from young_prism.engine.site.page_backup import WriteResult
+    from young_prism.engine.site.rewrite import SitePages, SiteRewrite
 
 
 @click.command()
@@ -50,6 +49,39 @@ _MAX_LISTED = 50
     metavar="PATTERN",
     help="Only these pages and stylesheets, as in .gitignore; repeatable.",
 )
+@click.option(
+    "--links",
+    type=click.Choice(["keep", "largest"]),
+    default="keep",
+    show_default=True,
+    help="For a link to an original, such as round a thumbnail: it stays, or leads to the largest rendition.",
+)
+@click.option("--verbose", "is_verbose", is_flag=True, help="List what is harmless too.")
+@click.option(
+    "--styles",
+    type=click.Choice(["inline", "class"]),
+    default="inline",
+    show_default=True,
+    help="What images need of style: in style attributes, or by class in one stylesheet, as a strict policy asks.",
+)
+@click.option(
+    "--layout",
+    "layout_file",
+    type=FOLDER,
+    help="Layout file of young-prism measure: sizes and loading as a browser measured them.",
+)
+@click.option("--project-file", type=FOLDER, hidden=True)
+@click.option(
+    "--verify",
+    is_flag=True,
+    help="Open each changed page before and after in Chromium; with --write, places that change their box are left out.",
+)
+@click.option("--keep-differences", is_flag=True, help="With --verify and --write: write those places too.")
+@click.option(
+    "--save-choices",
+    is_flag=True,
+    help="With --verify: write the places that change their box into the project file, to be left alone.",
+)
 @click.option("--write", is_flag=True, help="Write the changes; the old files are kept beside the site.")
 @click.option(
     "--patch",
@@ -72,6 +104,14 @@ def rewrite(
     new_sizes: bool,
     structural: Literal["srcset", "leave"],
     only: tuple[str, ...],
+    links: Literal["keep", "largest"],
+    styles: Literal["inline", "class"],
+    layout_file: Path | None,
+    project_file: Path | None,
+    is_verbose: bool,
+    verify: bool,
+    keep_differences: bool,
+    save_choices: bool,
     write: bool,
     patch_file: Path | None,
     check: bool,
@@ -81,56 +121,138 @@ def rewrite(
 ) -> None:
     """Show what would change in the pages of a site so that they use renditions; with --write change them.
 
-    Exit status 1: with --check, a page still loads an original; with --write or --undo, a file was not touched.
+    Exit status 1: with --check, a page still loads an original; with --verify alone, a page is worse than before; with --write or
+    --undo, a file was not touched.
     """
-    from young_prism.engine.site.rewrite import undo_rewrite
+    from young_prism.engine.site.page_backup import undo_rewrite
     from young_prism.engine.source.pages import pages_folder
 
-    if write + check + undo + (patch_file is not None) > 1:
-        raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
+    _refuse_contradictions(
+        [write, check, undo, patch_file is not None],
+        verify=verify,
+        needs_verify=keep_differences or save_choices,
+    )
     if undo and only:
         raise click.UsageError("--undo brings back all files of the newest rewriting; leave out --only.")
+    if save_choices and project_file is None:
+        raise click.UsageError("--save-choices needs a project file: young-prism.toml here or above.")
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
         _end_with(undo_rewrite(folder, keep), "as before")
-    from young_prism.core.html.rewrite.changes import Mode
-    from young_prism.core.html.rewrite.page import RewriteOptions
-
-    options = RewriteOptions(Mode(mode), new_sizes=new_sizes, structural=structural)
-    rewrite = _worked_out(folder, source, out, options, base_url=base_url, prefix=prefix, only=only)
+    options = _options(
+        project_file, mode, new_sizes=new_sizes, structural=structural, links=links, styles=styles
+    )
+    site = _site(folder, source, out, base_url=base_url, prefix=prefix, layout_file=layout_file)
+    rewrite = site.rewrite(options, only=only)
+    verified = _verified(rewrite, site) if verify else None
     if as_json:
-        print_json(_as_data(rewrite))
-    else:
+        print_json(rewrite_as_data(rewrite, verified.verification if verified else None))
+    elif not verify or patch_file:
         _print_changes(rewrite, patch_file, check=check, silent=write)
-    _say_left(rewrite)
+    say_remarks(rewrite, is_verbose=is_verbose)
     say(
         f"{count(len(rewrite.files), 'page')} and stylesheets read in {folder}: {count(rewrite.changes, 'place')} to change in "
         f"{count(len(rewrite.changed), 'file')}"
     )
+    if verified:
+        say_verification(verified.verification)
+    if verified and save_choices and project_file:
+        _save_choices(rewrite, verified.verification, project_file)
     if write:
-        _write(rewrite, keep)
+        _write(rewrite, keep, None if keep_differences else verified)
+    _end_by_findings(rewrite, verified, check=check)
+
+
+def _refuse_contradictions(actions: Sequence[bool], *, verify: bool, needs_verify: bool) -> None:
+    if sum(actions) > 1:
+        raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
+    if needs_verify and not verify:
+        raise click.UsageError(
+            "--keep-differences and --save-choices need --verify, which finds differences."
+        )
+
+
+def _end_by_findings(rewrite: SiteRewrite, verified: VerifiedRewrite | None, *, check: bool) -> None:
+    """Exit with status 1 where a page is worse than before, or with --check still loads an original."""
     if check and rewrite.changes:
         say("Run `young-prism rewrite --write`, with the same options.")
         sys.exit(1)
+    if verified and not verified.verification.is_clean:
+        sys.exit(1)
 
 
-def _worked_out(
+def _options(
+    project_file: Path | None,
+    mode: str,
+    *,
+    new_sizes: bool,
+    structural: Literal["srcset", "leave"],
+    links: Literal["keep", "largest"],
+    styles: Literal["inline", "class"],
+) -> RewriteOptions:
+    from young_prism.core.html.rewrite.changes import Mode
+    from young_prism.core.html.rewrite.options import RewriteOptions
+    from young_prism.engine.site.config import load_project
+
+    places = load_project(project_file).rewrite.places if project_file else ()
+    return RewriteOptions(
+        Mode(mode), new_sizes=new_sizes, structural=structural, links=links, styles=styles, places=places
+    )
+
+
+def _site(
     folder: Path,
     source: Path,
     out: Path,
-    options: RewriteOptions,
     *,
     base_url: str | None,
     prefix: str | None,
-    only: Collection[str],
-) -> SiteRewrite:
+    layout_file: Path | None,
+) -> SitePages:
+    from young_prism.core.errors import LayoutFileError
+    from young_prism.core.measurement.model import read_layout
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+    from young_prism.engine.site.config import read_text
     from young_prism.engine.site.rewrite import SitePages
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
-    return SitePages.from_manifest(folder, source, out, manifest, address).rewrite(options, only=only)
+    layout = (
+        read_layout(read_text(layout_file, LayoutFileError), file=str(layout_file)) if layout_file else None
+    )
+    return SitePages.from_manifest(folder, source, out, manifest, address, layout=layout)
+
+
+def _verified(rewrite: SiteRewrite, site: SitePages) -> VerifiedRewrite:
+    from young_prism.cli.measure import print_page
+    from young_prism.engine.browser.verify import mounts_of, verify_and_choose
+
+    return verify_and_choose(rewrite, mounts=mounts_of(site), on_page=print_page)
+
+
+def _save_choices(rewrite: SiteRewrite, verification: Verification, project_file: Path) -> None:
+    """Add the places whose box changes to the project file, to be left alone."""
+    from young_prism.core.project import PlaceChoice, with_place_choices
+    from young_prism.engine.output.atomic import write_atomically
+
+    originals = {
+        (file.path, change.key): change.original
+        for file in rewrite.changed
+        for change in file.rewriting.changes
+    }
+    places = {
+        (page, originals[page, difference.key])
+        for page, difference in verification.differences
+        if difference.key
+    }
+    choices = [
+        PlaceChoice(page=f"/{page}", original=f"/{original}", mode="leave")
+        for page, original in sorted(places)
+    ]
+    text = project_file.read_text(encoding="utf-8")
+    write_atomically(project_file, with_place_choices(text, choices).encode())
+    say(f"{count(len(choices), 'choice')} in {project_file}")
 
 
 def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool, silent: bool) -> None:
@@ -149,29 +271,17 @@ def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool
                 say(f"Note: {printable(file.path)} is UTF-16, which a patch cannot say; --write changes it.")
 
 
-def _write(rewrite: SiteRewrite, keep: Path | None) -> None:
-    from young_prism.engine.site.rewrite import write_rewrite
+def _write(rewrite: SiteRewrite, keep: Path | None, verified: VerifiedRewrite | None) -> None:
+    """Write all changes, or those that change no box."""
+    from young_prism.engine.site.page_backup import write_rewrite
 
-    written = write_rewrite(rewrite, keep)
+    chosen = {path: keys for path, keys in verified.keys.items() if keys} if verified else None
+    if verified and verified.left_out:
+        say(f"{count(verified.left_out, 'place')} left out; --keep-differences writes them too")
+    written = write_rewrite(rewrite, keep, chosen)
     if written.backup:
         say(f"As they were before they lie in {written.backup}; --undo brings them back.")
     _end_with(written, "rewritten")
-
-
-def _say_left(rewrite: SiteRewrite) -> None:
-    _say_references("Look at this", rewrite.to_review)
-    _say_references("Left alone", rewrite.left)
-
-
-def _say_references(heading: str, references: Sequence[tuple[str, SkippedReference]]) -> None:
-    for path, reference in references[:_MAX_LISTED]:
-        line_suffix = f":{reference.line}" if reference.line else ""
-        say(
-            f"{heading}: {printable(path)}{line_suffix}: {printable(reference.url)}{': ' if reference.url else ''}{reference.why}"
-        )
-    reasons = Counter(reference.why for _, reference in references[_MAX_LISTED:])
-    for why, number in reasons.most_common():
-        say(f"{heading}: {number} more: {why}")
 
 
 def _end_with(written: WriteResult, action: str) -> NoReturn:
@@ -179,28 +289,3 @@ def _end_with(written: WriteResult, action: str) -> NoReturn:
         say(f"Not touched: {printable(path)}: {why}")
     say(f"{count(len(written.done), 'file')} {action}")
     sys.exit(1 if written.refused else 0)
-
-
-def _as_data(rewrite: SiteRewrite) -> dict[str, object]:
-    return {
-        "pages": len(rewrite.files),
-        "changes": [
-            {
-                "page": file.path,
-                "line": file.line(change),
-                "original": change.original,
-                "key": change.key,
-            }
-            for file in rewrite.changed
-            for change in file.rewriting.changes
-        ],
-        "review": _references_as_data(rewrite.to_review),
-        "left": _references_as_data(rewrite.left),
-    }
-
-
-def _references_as_data(references: Iterable[tuple[str, SkippedReference]]) -> list[dict[str, object]]:
-    return [
-        {"page": path, "line": reference.line, "url": reference.url, "why": reference.why}
-        for path, reference in references
-    ]

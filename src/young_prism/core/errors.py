@@ -9,6 +9,8 @@ YoungPrismError
 |  |- UnreadableError       the system will not let us read it
 |  `- ChangedError          not the file any more that was looked at
 |- RecipeError              a recipe that cannot be used
+|- LayoutFileError          a layout file that cannot be used
+|- BrowserError             a browser that is not there, or does not start
 |- SourceError              a source that cannot be walked
 |- IncomingError          a file or zip brought in that cannot be taken
 |  |- IncomingTooLargeError  over a limit
@@ -89,6 +91,14 @@ class ChangedError(OriginalError):
 
 class RecipeError(YoungPrismError):
     """A recipe that cannot be used."""
+
+
+class LayoutFileError(YoungPrismError):
+    """A layout file that cannot be used."""
+
+
+class BrowserError(YoungPrismError):
+    """A browser that is not there, or does not start."""
 
 
 class SourceError(YoungPrismError):

@@ -10,13 +10,21 @@ alt = ["photos/"]
 viewport = 390
 density = 2
 bytes = "600 kB"
+[rewrite]
+layout = "young-prism-layout.json"
+[[rewrite.places]]
+page = "blog/"
+original = "charts/"
+mode = "leave"
 """
 
 from __future__ import annotations
 
 import re
-from typing import Annotated
+from collections.abc import Sequence
+from typing import Annotated, Literal
 
+import tomlkit
 from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
@@ -77,6 +85,43 @@ class Budget(RecipeModel):
         return value
 
 
+LinksToOriginals = Literal["keep", "largest"]
+"""What becomes of a link from a page to an original: it stays, or leads to the largest rendition."""
+
+
+class PlaceChoice(RecipeModel):
+    """How much is changed where pages show some originals.
+
+    Attributes:
+        page: Pattern, as in `.gitignore`, for pages and stylesheets below the site's folder.
+        original: Pattern for originals below the source.
+        mode: As for the whole site, or `leave` for nothing.
+    """
+
+    page: Annotated[str, Field(min_length=1, max_length=500)] = "*"
+    original: Annotated[str, Field(min_length=1, max_length=500)] = "*"
+    mode: Literal["leave", "picture", "addresses", "sizes"]
+
+    @field_validator("page", "original")
+    @classmethod
+    def _is_a_pattern(cls, value: str) -> str:
+        from pathspec import GitIgnoreSpec
+
+        GitIgnoreSpec.from_lines([value])  # a `ValueError` of its own where it is none
+        return value
+
+
+class RewriteSettings(RecipeModel):
+    """How the pages of a site are rewritten; `layout` is the layout file, relative to the project file."""
+
+    mode: Literal["picture", "addresses", "sizes"] = "picture"
+    structural: Literal["srcset", "leave"] = "srcset"
+    links: LinksToOriginals = "keep"
+    styles: Literal["inline", "class"] = "inline"
+    layout: str = ""
+    places: Annotated[tuple[PlaceChoice, ...], ListAsTuple] = ()
+
+
 class Project(RecipeModel):
     """A site's settings. Paths are relative to the file."""
 
@@ -90,6 +135,24 @@ class Project(RecipeModel):
     include: Annotated[tuple[str, ...], ListAsTuple] = ()
     exclude: Annotated[tuple[str, ...], ListAsTuple] = ()
     budget: Budget = Budget()
+    rewrite: RewriteSettings = RewriteSettings()
+
+
+def with_place_choices(text: str, choices: Sequence[PlaceChoice]) -> str:
+    """Return the text of a project file with more choices for places; one that is there already is not repeated.
+
+    Args:
+        text: The project file, which is valid.
+        choices: What to add, in order.
+    """
+    document = tomlkit.parse(text)
+    known = Project.model_validate(load_toml(text)).rewrite.places
+    rewrite = document.setdefault("rewrite", tomlkit.table(is_super_table="rewrite" not in document))
+    places = rewrite.setdefault("places", tomlkit.aot())
+    for choice in choices:
+        if choice not in known:
+            places.append(tomlkit.item(choice.model_dump(mode="json")))
+    return tomlkit.dumps(document)
 
 
 def read_project(text: str, *, file: str) -> Project:

@@ -11,24 +11,17 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import OutputError
 from young_prism.core.html.rewrite.changes import (
+    Concern,
     Hunk,
     Mode,
     ReferenceChange,
     change_hunks,
 )
-from young_prism.core.html.rewrite.page import RewriteOptions
+from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.report.formatting import count
 from young_prism.engine.output.records import RecordsState, records_state
-from young_prism.engine.site.rewrite import (
-    PageFile,
-    RewriteCache,
-    SitePages,
-    SiteRewrite,
-    as_patch,
-    newest_rewrite,
-    undo_rewrite,
-    write_rewrite,
-)
+from young_prism.engine.site.page_backup import newest_rewrite, undo_rewrite, write_rewrite
+from young_prism.engine.site.rewrite import PageFile, RewriteCache, SitePages, SiteRewrite, as_patch
 from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.store.records import Source
 from young_prism.web.context import source_or_404
@@ -43,8 +36,13 @@ MODES = {
     Mode.ADDRESSES: ("only addresses", "each picture is swapped for one rendition; nothing else changes"),
     Mode.SIZES: ("only sizes", "width, height and loading where they are missing; addresses stay"),
 }
+REMARKS = {
+    Concern.REVIEW: "Changed; look at this",
+    Concern.BY_HAND: "Left alone; worth doing by hand",
+    Concern.HARMLESS: "Left alone; harmless",
+}
 _FILES_SHOWN = 60
-_LEFT_SHOWN = 200
+_REMARKS_SHOWN = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +74,10 @@ def pages(slug: str) -> str:
         asked=request.args,
         folder=folder,
         files=[(file, _changes_of(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
-        left=rewrite.left[:_LEFT_SHOWN] if rewrite else [],
-        to_review=rewrite.to_review[:_LEFT_SHOWN] if rewrite else [],
+        remarks=[(heading, rewrite.remarks(concern)) for concern, heading in REMARKS.items()]
+        if rewrite
+        else [],
+        most_remarks=_REMARKS_SHOWN,
         undo=newest_rewrite(folder),
         query=request.query_string.decode(),
     )

@@ -61,6 +61,17 @@ class ReferenceChange(NamedTuple):
         return self.edits[-1].end
 
 
+class Concern(StrEnum):
+    """What a remark means for the person who reads it."""
+
+    REVIEW = "review"
+    """It is changed, and deserves a look."""
+    BY_HAND = "by-hand"
+    """It is left alone, and worth doing by hand."""
+    HARMLESS = "harmless"
+    """It is left alone, and should be."""
+
+
 class SkippedReference(NamedTuple):
     """Something that a person should know of.
 
@@ -68,22 +79,30 @@ class SkippedReference(NamedTuple):
         line: The line, counted from 1; 0 for the whole file.
         url: The address, or the selector.
         why: The reason.
-        is_changed: Whether it is changed all the same, and deserves a look; otherwise it is left alone.
+        concern: What it means.
     """
 
     line: int
     url: str
     why: str
-    is_changed: bool = False
+    concern: Concern = Concern.BY_HAND
 
 
 @dataclass(frozen=True, slots=True)
 class Rewriting:
-    """All that a rewriting would do to one file."""
+    """All that a rewriting would do to one file.
+
+    Attributes:
+        text: The text as it is.
+        changes: What would change.
+        left: What is left alone, or deserves a look.
+        styles: The styles that its images have by class; the stylesheet of the site must have them.
+    """
 
     text: str
     changes: tuple[ReferenceChange, ...]
     left: tuple[SkippedReference, ...]
+    styles: frozenset[str] = frozenset()
 
     def applied(self, keys: Collection[str] | None = None) -> str:
         """Return the text with those changes made; None is all of them."""
@@ -237,14 +256,23 @@ def _compared(old: Sequence[str], text: str) -> Iterator[DiffLine]:
             yield from (DiffLine("+", line) for line in new[c:d])
 
 
-def patch(path: str, hunks: Sequence[Hunk]) -> str:
-    """Return a file's part of a patch; empty without hunks."""
+def patch(path: str, hunks: Sequence[Hunk], *, is_new: bool = False) -> str:
+    """Return a file's part of a patch; empty without hunks.
+
+    Args:
+        path: The path of the file.
+        hunks: What changes.
+        is_new: Whether the file is not there yet.
+    """
     if not hunks:
         return ""
     parts = [f"diff --git {_named('a/' + path)} {_named('b/' + path)}\n"]
     # A name with a space ends in a tab, so that it is not taken for a name and a date.
     after = "\t" if " " in path and _named("a/" + path)[0] != '"' else ""
-    parts += [f"--- {_named('a/' + path)}{after}\n", f"+++ {_named('b/' + path)}{after}\n"]
+    if is_new:
+        parts.append("new file mode 100644\n")
+    before_name = "/dev/null" if is_new else f"{_named('a/' + path)}{after}"
+    parts += [f"--- {before_name}\n", f"+++ {_named('b/' + path)}{after}\n"]
     for hunk in hunks:
         parts.append(hunk.header + "\n")
         for line in hunk.lines:

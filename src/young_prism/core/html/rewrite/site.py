@@ -10,11 +10,13 @@ from enum import Enum
 from typing import NamedTuple
 from urllib.parse import unquote, urlsplit
 
+from young_prism.core.html.rewrite.changes import Concern
 from young_prism.core.html.rewrite.tokens import TEMPLATE
 from young_prism.core.images.sniff import IMAGE_ENDINGS
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.urls import path_url
+from young_prism.core.measurement.model import MeasuredPage
 
 _NOWHERE = frozenset({"data", "blob", "about", "javascript"})
 _HAS_TEMPLATE = re.compile(TEMPLATE, re.DOTALL)
@@ -29,6 +31,12 @@ class NoMatch(Enum):
     NOT_OURS = "it is no original of this source, or nothing was made of it"
     DATA = ""
     NO_FILE = "it leads to no picture file of this site"
+
+    @property
+    def concern(self) -> Concern:
+        """What it means where a page loads such an address."""
+        by_hand = (NoMatch.TEMPLATE, NoMatch.MISSING)
+        return Concern.BY_HAND if self in by_hand else Concern.HARMLESS
 
 
 class Match(NamedTuple):
@@ -60,6 +68,8 @@ class SiteIndex:
     address: str = ""
     read_style: Callable[[str], str] = lambda _path: ""
     """Returns the text of a stylesheet by its path; empty where it cannot be read."""
+    measured: Mapping[str, MeasuredPage] = field(default_factory=dict)
+    """What a browser measured, by the path of the page."""
     _renditions: dict[str, str] = field(default_factory=dict)
     _entries: dict[str, RenditionEntry] = field(default_factory=dict)
 
@@ -157,6 +167,14 @@ class SiteIndex:
             return None
         inside = f"{self.out}/" if self.out else ""
         return self._renditions.get(path[len(inside) :]) if path.startswith(inside) else None
+
+    def original_of(self, rendition_path: str) -> str | None:
+        """Return the original of a rendition by its path below the output folder; None for none of ours."""
+        return self._renditions.get(rendition_path)
+
+    def original_at(self, path: str) -> str | None:
+        """Return the original that a file of the site is, or is a rendition of."""
+        return self.originals.get(path) or self._by_place(path)
 
     def entry(self, path: str) -> RenditionEntry:
         """Return a rendition by its path below the output folder."""

@@ -11,20 +11,22 @@ from typing import NamedTuple
 from urllib.parse import quote
 
 from young_prism.core.html.rewrite.changes import (
+    Concern,
     Edit,
     Mode,
     ReferenceChange,
     Rewriting,
-    SkippedReference,
     change,
 )
+from young_prism.core.html.rewrite.context import PageContext
 from young_prism.core.html.rewrite.document import Document
+from young_prism.core.html.rewrite.options import BY_CHOICE, RewriteOptions
 from young_prism.core.html.rewrite.site import (
-    BaseAddress,
     Match,
     NoMatch,
     SiteIndex,
 )
+from young_prism.core.html.rewrite.tags import TagEditor
 from young_prism.core.markup.delivered import WIDEST_VIEWPORT, Delivered
 from young_prism.core.markup.forms import set_options
 from young_prism.core.markup.media import Screen
@@ -57,39 +59,42 @@ class _Declaration(NamedTuple):
     """The place of a comment of ours right before it."""
 
 
-def rewrite_style(document: Document, path: str, site: SiteIndex, mode: Mode) -> Rewriting:
+def rewrite_style(document: Document, path: str, site: SiteIndex, options: RewriteOptions) -> Rewriting:
     """Return what would change in a stylesheet."""
-    if mode is Mode.SIZES:
-        return Rewriting(document.text, (), ())
-    changes, left = style_changes(document, site, site.base_of(path), mode, {})
-    return Rewriting(document.text, tuple(changes), tuple(left))
+    context = PageContext(document, path, site, site.base_of(path), TagEditor(document))
+    changes = style_changes(context, options, {})
+    return Rewriting(document.text, tuple(changes), tuple(context.left))
 
 
 def style_changes(
-    document: Document,
-    site: SiteIndex,
-    base: BaseAddress,
-    mode: Mode,
+    context: PageContext,
+    options: RewriteOptions,
     seen: dict[str, int],
     *,
     mark: str = '"',
     inline: bool = False,
-) -> tuple[list[ReferenceChange], list[SkippedReference]]:
-    """Return what would change in a stylesheet, the content of a `style` element, or with `inline` a `style` attribute."""
-    return _Styles(document, site, base, mode, mark, seen).run(inline=inline)
+) -> list[ReferenceChange]:
+    """Return what would change in a stylesheet, the content of a `style` element, or a `style` attribute.
+
+    Args:
+        context: The stylesheet, or the part of a page as a document of its own; what is left alone is added to it.
+        options: How it is to be rewritten.
+        seen: Counts equal changes of the file.
+        mark: The quotation mark of addresses.
+        inline: Whether it is a `style` attribute.
+    """
+    return _Styles(context, options, mark, seen).run(inline=inline)
 
 
 @dataclass(frozen=True, slots=True)
 class _Styles:
-    document: Document
-    site: SiteIndex
-    base: BaseAddress
-    mode: Mode
+    context: PageContext
+    options: RewriteOptions
     mark: str
     seen: dict[str, int]
 
-    def run(self, *, inline: bool) -> tuple[list[ReferenceChange], list[SkippedReference]]:
-        text = self.document.text
+    def run(self, *, inline: bool) -> list[ReferenceChange]:
+        text = self.context.document.text
         scan = _scanned(text, inline=inline)
         declarations = scan.declarations
         sized = {
@@ -99,7 +104,6 @@ class _Styles:
             or (declaration.name == "background" and _SIZED.search(text, declaration.start, declaration.end))
         }
         changes: list[ReferenceChange] = []
-        left: list[SkippedReference] = []
         skip = -1
         for at, declared in enumerate(declarations):
             if declared.start <= skip or not declared.urls:
@@ -107,18 +111,17 @@ class _Styles:
             url = self._url(*declared.urls[0])
             marker = _ORIGINAL_COMMENT.match(text, *declared.comment) if declared.comment else None
             original_url = marker[1] if marker else url
-            if not marker and self.site.is_rendition(url, self.base):
+            if not marker and self.context.is_rendition(url):
                 continue  # written by hand, with our files
-            match = self.site.find(original_url, self.base)
-            if isinstance(match, Match) and self.site.delivered[match.original].is_copy:
+            match = self.context.find(original_url)
+            if isinstance(match, Match) and self.context.site.delivered[match.original].is_copy:
                 continue
             if isinstance(match, NoMatch):
                 if match.value and match is not NoMatch.NO_FILE:
-                    left.append(SkippedReference(self.document.line(declared.start), url[:200], match.value))
+                    self.context.leave(declared.start, url, match.value, concern=match.concern)
                 continue
-            why = self._why_not(declared, match, sized=declared.block in sized)
-            if why:
-                left.append(SkippedReference(self.document.line(declared.start), url[:200], why))
+            mode = self._mode(declared, match, url, sized=declared.block in sized)
+            if mode is None:
                 continue
             following = declarations[at + 1] if at + 1 < len(declarations) else None
             second = (
@@ -135,14 +138,28 @@ class _Styles:
                 (second or declared).end,
             )
             skip = end
-            new = self._written(declared, match, original_url, sized=declared.block in sized)
+            new = self._written(declared, match, original_url, mode, sized=declared.block in sized)
             made = change(text, match.original, [Edit(start, end, new)], self.seen)
             if made:
                 changes.append(made)
-        return changes, left
+        return changes
+
+    def _mode(self, declaration: _Declaration, match: Match, url: str, *, sized: bool) -> Mode | None:
+        """Return how much of a declaration is changed; None for nothing, with the reason listed."""
+        mode = self.options.mode_of(self.context.page, match.original)
+        if mode is Mode.SIZES:
+            return None
+        if mode is None:
+            self.context.leave(declaration.start, url, BY_CHOICE, concern=Concern.HARMLESS)
+            return None
+        why = self._why_not(declaration, match, sized=sized)
+        if why:
+            self.context.leave(declaration.start, url, why)
+            return None
+        return mode
 
     def _url(self, start: int, end: int) -> str:
-        inner = self.document.meaning(self.document.text[start + 4 : end - 1]).strip()
+        inner = self.context.document.meaning(self.context.document.text[start + 4 : end - 1]).strip()
         if inner[:1] in ("'", '"'):
             inner = inner[1:-1]
         return re.sub(r"\\(?:([0-9a-fA-F]{1,6})\s?|(.))", _unescaped, inner)
@@ -152,11 +169,11 @@ class _Styles:
             return f"{declaration.name} is not rewritten"
         if len(declaration.urls) > 1:
             return "two pictures in one declaration"
-        if "image-set(" in self.document.text[declaration.start : declaration.urls[0][0]].lower():
+        if "image-set(" in self.context.document.text[declaration.start : declaration.urls[0][0]].lower():
             return "it is in an image-set already"
-        if self.site.prefix(match, self.base) is None:
+        if self.context.site.prefix(match, self.context.base) is None:
             return "renditions lie outside what this stylesheet can reach; say where they are served"
-        delivered = self.site.delivered[match.original]
+        delivered = self.context.site.delivered[match.original]
         if not sized and not self._natural(delivered):
             return "its natural size shows here, since there is no background-size, and no rendition has that"
         return ""
@@ -167,9 +184,9 @@ class _Styles:
         width = delivered.size.width
         return width if any(rendition.width == width for rendition in delivered.fallback) else 0
 
-    def _written(self, declaration: _Declaration, match: Match, url: str, *, sized: bool) -> str:
-        delivered = self.site.delivered[match.original]
-        prefix = self.site.prefix(match, self.base) or ""
+    def _written(self, declaration: _Declaration, match: Match, url: str, mode: Mode, *, sized: bool) -> str:
+        delivered = self.context.site.delivered[match.original]
+        prefix = self.context.site.prefix(match, self.context.base) or ""
         formats = by_format(delivered.candidates, WHOLE_FACET)
         width = (
             round(slot_width(delivered.markup.sizes, Screen(WIDEST_VIEWPORT)))
@@ -183,7 +200,7 @@ class _Styles:
         plain = next((r for r in rungs[-1] if r.size.width >= width), rungs[-1][-1])
         comment = f"/* original: {quote(url, safe=_KEPT_IN_COMMENT)} */"
         first = self._with(declaration, self._plain(plain, prefix))
-        if self.mode is Mode.ADDRESSES or not self._modern(rungs):
+        if mode is Mode.ADDRESSES or not self._modern(rungs):
             return f"{comment} {first}"
         options = ", ".join(
             option for candidates in rungs for option in set_options(candidates, width, prefix)
@@ -202,14 +219,14 @@ class _Styles:
         """Return a declaration with another picture in place of its own."""
         start, end = declaration.urls[0]
         return (
-            self.document.text[declaration.start : start]
+            self.context.document.text[declaration.start : start]
             + picture
-            + self.document.text[end : declaration.end]
+            + self.context.document.text[end : declaration.end]
         )
 
     def _joint(self, declaration: _Declaration) -> str:
         """Return the text between two declarations: a line break where the first one has a line of its own."""
-        text = self.document.text
+        text = self.context.document.text
         begin = declaration.comment[0] if declaration.comment else declaration.start
         start = text.rfind("\n", 0, begin) + 1
         before = text[start:begin]

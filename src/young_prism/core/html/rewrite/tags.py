@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 from typing import NamedTuple
@@ -105,11 +105,18 @@ class TagEditor:
         To `remember` is to keep the address that stands there, character for character.
         """
         source = img.get("src") or img.attributes[-1]
-        text = "".join(f' {name}="{escape(value)}"' for name, value in added)
-        if remember:
-            raw = self.document.text[source.value_start : source.value_end].replace('"', "&quot;")
-            text += f' {ORIGINAL}="{raw}"'
+        text = self.written(dict(added)) + (self.remembered(source) if remember else "")
         return [Edit(source.end, source.end, text)] if text else []
+
+    @staticmethod
+    def written(added: Mapping[str, str]) -> str:
+        """Return attributes as text, each with a space before it."""
+        return "".join(f' {name}="{escape(value)}"' for name, value in added.items())
+
+    def remembered(self, attribute: Attribute) -> str:
+        """Return the attribute of ours, with a space before it, that keeps the value of another one as it stands."""
+        raw = self.document.text[attribute.value_start : attribute.value_end].replace('"', "&quot;")
+        return f' {ORIGINAL}="{raw}"'
 
     def render_sources(self, img: ParsedTag, sources: Sequence[Attributes]) -> list[str]:
         """Return tags that end as the page's own do."""

@@ -44,9 +44,13 @@ _TAG_NAMES = (
     "embed",
     "object",
     "link",
+    "head",
     *_RAW,
 )
-_MAYBE = r"(?:div|body|table|td)\b[^>]*?\bbackground\b|div\b[^>]*?\bdata-(?:src|bg)\b"
+_MAYBE = (
+    r"(?:div|body|table|td)\b[^>]*?\bbackground\b|div\b[^>]*?\bdata-(?:src|bg)\b"
+    r"|meta\s[^>]*?image|a\s[^>]*?\.(?:jpe?g|png|gif|webp|avif|jxl|tiff?|bmp|heic)\b"
+)
 _PLAIN = re.compile(
     r"(?:[^<{]++|\{(?![{%#])"
     rf"|<(?!/?(?:{'|'.join(_TAG_NAMES)})[\s/>]|{_MAYBE})/?[a-zA-Z][^<>\"'{{(]*+(?:(?<==)\"[^\"<{{(]*+\"[^<>\"'{{(]*+)*+>)*+",

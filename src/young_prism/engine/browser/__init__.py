@@ -1,0 +1,1 @@
+"""A site's pages in headless Chromium: measured, and compared before and after a rewriting."""
