@@ -121,15 +121,18 @@ def _measured(
 
 
 def _report(result: MeasureResult, layout_file: Path | None) -> None:
-    from young_prism.core.measurement.needs import hidden_images
+    from young_prism.core.measurement.needs import broken_images, hidden_images
 
     for page, why in result.failed:
         say(f"Not measured: {printable(page)}: {why}")
-    hidden = hidden_images(result.layout)
-    for page, image in hidden[:_MOST_LISTED]:
-        say(f"No viewport shows it: {printable(page)}: {printable(image)}")
-    if len(hidden) > _MOST_LISTED:
-        say(f"and {len(hidden) - _MOST_LISTED} more that no viewport shows")
+    for heading, found in (
+        ("Cannot be loaded", broken_images(result.layout)),
+        ("No viewport shows it", hidden_images(result.layout)),
+    ):
+        for page, image in found[:_MOST_LISTED]:
+            say(f"{heading}: {printable(page)}: {printable(image)}")
+        if len(found) > _MOST_LISTED:
+            say(f"{heading}: {len(found) - _MOST_LISTED} more")
     pages = result.layout.pages
     images = sum(len(page.images) for page in pages)
     where = f", written to {layout_file}" if layout_file else ""

@@ -69,6 +69,7 @@ class MeasuredImage(_Measured):
         natural_height: The natural height.
         object_fit: The computed `object-fit`.
         loading: The `loading` attribute; empty for none.
+        is_broken: Whether it could not be loaded; its boxes say nothing then.
         boxes: Its box by the width of the viewport, ascending.
         loads: What was fetched, screen by screen.
     """
@@ -78,13 +79,14 @@ class MeasuredImage(_Measured):
     natural_height: Length = 0
     object_fit: str = "fill"
     loading: str = ""
+    is_broken: bool = False
     boxes: tuple[ImageBox, ...] = ()
     loads: tuple[ImageLoad, ...] = ()
 
     @property
     def is_shown(self) -> bool:
         """Whether any viewport shows it."""
-        return any(box.width > 0 and box.height > 0 for box in self.boxes)
+        return not self.is_broken and any(box.width > 0 and box.height > 0 for box in self.boxes)
 
     @property
     def is_largest(self) -> bool:

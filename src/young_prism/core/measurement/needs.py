@@ -63,7 +63,7 @@ def needs_by_image(
 
 def _widest(path: str, images: Iterable[MeasuredImage]) -> float:
     """Return the width in pixels of the file that pages name; infinity where a browser loaded another one."""
-    loads_itself = [all(load.fetched == path for load in image.loads) for image in images]
+    loads_itself = [{load.fetched for load in image.loads} == {path} for image in images]
     widths = [image.natural_width for image in images]
     return max(widths) if all(loads_itself) and max(widths) else math.inf
 
@@ -75,4 +75,14 @@ def joined(images: Iterable[ImageNeeds]) -> list[Need]:
 
 def hidden_images(layout: MeasuredLayout) -> list[tuple[str, str]]:
     """Return page and image of each place that no measured viewport shows."""
-    return [(page.page, image.image) for page in layout.pages for image in page.images if not image.is_shown]
+    return [
+        (page.page, image.image)
+        for page in layout.pages
+        for image in page.images
+        if not (image.is_shown or image.is_broken)
+    ]
+
+
+def broken_images(layout: MeasuredLayout) -> list[tuple[str, str]]:
+    """Return page and image of each place whose file could not be loaded."""
+    return [(page.page, image.image) for page in layout.pages for image in page.images if image.is_broken]

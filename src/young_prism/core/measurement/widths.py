@@ -74,7 +74,7 @@ def width_lines(images: Iterable[MeasuredImage]) -> tuple[Line, ...]:
     widest: dict[int, float] = {}
     for image in images:
         for box in image.boxes:
-            if box.width and box.height:
+            if box.width and box.height and not image.is_broken:
                 needed = needed_width(image, box.width, box.height)
                 widest[box.viewport] = max(widest.get(box.viewport, 0.0), needed)
     points = [_Point(viewport, widest[viewport]) for viewport in sorted(widest)]

@@ -173,6 +173,7 @@ def _page(
             natural_height=image.natural_height,
             object_fit=image.object_fit,
             loading=image.loading,
+            is_broken=not image.natural_width and not image.address.lower().endswith(".svg"),
             boxes=tuple(
                 ImageBox(viewport=width, width=round(sides[at][0], 2), height=round(sides[at][1], 2))
                 for width, sides in boxes.items()

@@ -1,0 +1,178 @@
+"""Pages measured in Chromium, and a rewriting compared before and after: what is found, and what is then left out."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+import pytest
+
+from tests.support import pictures
+from tests.support.builds import build
+from tests.support.commands import command
+from young_prism.core.measurement.model import MeasuredLayout, read_layout
+from young_prism.core.measurement.widths import sizes_of_lines, width_lines
+from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.model import Recipe
+from young_prism.engine.browser.chromium import EXECUTABLE
+
+pytestmark = pytest.mark.browser
+STYLE = """body{margin:16px}img{max-width:100%;height:auto}.half{width:50%}.cover{width:200px;height:300px;object-fit:cover}
+@media (min-width: 700px){.half{width:25%}} @media (min-width: 40em){.phone{display:none}}"""
+PAGES = {
+    "index.html": f"""<!doctype html><style>{STYLE}</style><img src="img/photo.jpg"><p style="font-size:90px">Text that moves.</p>
+        <img class="half" src="img/second.jpg"><img class="phone" src="/img/small.jpg">
+        <div style="height:3000px"></div><img class="cover" src="img/photo.jpg">""",
+    "sub/other.html": '<!doctype html><img src="../img/small.jpg" style="display:none"><img src="../img/gone.jpg">',
+    # No stylesheet says in its text that this image has another width once it has a srcset.
+    "worse.html": '<!doctype html><style>img:not([srcset]){width:77px}</style><img src="img/photo.jpg"><img srcset="" src="img/second.jpg">',
+    "strict.html": """<!doctype html><html><head><meta http-equiv="Content-Security-Policy" content="style-src 'self'; img-src 'self' data:">
+        <link rel="stylesheet" href="site.css"></head><body><img src="img/photo.jpg"></body></html>""",
+    "site.css": "body{width:300px}img{max-width:100%}",
+}
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("measured") / "site"
+    for name, size in {"photo": (900, 600), "second": (640, 480), "small": (320, 240)}.items():
+        (root / "img").mkdir(parents=True, exist_ok=True)
+        (root / f"img/{name}.jpg").write_bytes(pictures.jpeg(pictures.photo(*size)))
+    for path, text in PAGES.items():
+        (root / path).parent.mkdir(exist_ok=True)
+        (root / path).write_text(text)
+    build(root / "img", root / "pictures", Recipe(ladder=Ladder(widths=(200, 400)), formats=pictures.QUICK))
+    return root
+
+
+@pytest.fixture
+def site(built: Path, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(built, tmp_path / "site"))
+
+
+def in_thread(run: Callable[..., object], *arguments: object) -> object:
+    """Run apart from the tests' own browser: Playwright drives one at a time in a thread."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(run, *arguments).result()
+
+
+def young_prism(*arguments: object) -> subprocess.CompletedProcess[str]:
+    result = in_thread(command, *arguments)
+    assert isinstance(result, subprocess.CompletedProcess)
+    return result
+
+
+def rewrite(site: Path, *arguments: object) -> subprocess.CompletedProcess[str]:
+    return young_prism("rewrite", "--source", site / "img", "--out", site / "pictures", *arguments)
+
+
+@pytest.fixture(scope="module")
+def layout(built: Path) -> MeasuredLayout:
+    file = built.parent / "layout.json"
+    done = young_prism("measure", built, "--out", file, "--only", "index.html", "--only", "sub/")
+    assert done.returncode == 0, done.stderr
+    assert "No viewport shows it: sub/other.html: img/small.jpg" in done.stderr
+    assert "Cannot be loaded: sub/other.html: img/gone.jpg" in done.stderr
+    assert "6 images of 2 pages measured" in done.stderr
+    return read_layout(file.read_text())
+
+
+def test_sizes_of_measured_boxes_are_what_the_stylesheet_says(layout: MeasuredLayout) -> None:
+    index = layout.pages[0]
+    assert [image.image for image in index.images] == [
+        f"img/{n}.jpg" for n in ("photo", "second", "small", "photo")
+    ]
+    found = [sizes_of_lines(width_lines([image])) for image in index.images]
+    assert found[0] in {f"(min-width: {at}px) 900px, calc(100vw - 32px)" for at in (932, 933)}
+    assert found[1] == "(min-width: 700px) calc(25vw - 8px), calc(50vw - 16px)"
+    assert found[2].endswith("calc(100vw - 32px)") and "320px" in found[2]
+    assert found[3] == "450px"  # 300 px high at 3:2, cut to 200 px
+
+
+def test_what_is_first_fetched_and_moved_is_measured(layout: MeasuredLayout) -> None:
+    photo, _, phone, below = layout.pages[0].images
+    assert photo.is_largest and photo.is_in_first_view and not below.is_in_first_view
+    assert {load.fetched for load in photo.loads} == {"img/photo.jpg"} and photo.natural_width == 900
+    assert phone.is_shown and [box.width > 0 for box in phone.boxes] == [
+        box.viewport < 640 for box in phone.boxes
+    ]
+    assert max(layout.pages[0].layout_shift.values()) > 0.1  # no place is reserved
+    hidden, gone = layout.pages[1].images
+    assert not hidden.is_shown and gone.image == "img/gone.jpg" and gone.is_broken
+
+
+def test_a_measured_layout_says_sizes_and_widths(site: Path, layout: MeasuredLayout) -> None:
+    file = site / "young-prism-layout.json"
+    file.write_text(layout.to_json())
+    changed = rewrite(site, "--layout", file).stdout
+    assert 'sizes="(min-width: 700px) calc(25vw - 8px), calc(50vw - 16px)"' in changed
+    assert 'fetchpriority="high"' in changed
+    widths = json.loads(young_prism("ladder", "--layout", file, "--per-image", "--json").stdout)
+    assert set(widths["images"]) == {"img/photo.jpg", "img/second.jpg", "img/small.jpg"}
+    assert max(widths["ladders"]["best"]["widths"]) == 900
+
+
+def test_a_server_is_measured_by_address(built: Path) -> None:
+    class Handler(SimpleHTTPRequestHandler):
+        def log_message(self, *_: object) -> None:
+            pass
+
+    with ThreadingHTTPServer(
+        ("127.0.0.1", 0), lambda *given: Handler(*given, directory=str(built))
+    ) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        url = f"http://127.0.0.1:{server.server_port}/sub/other.html"
+        done = young_prism("measure", url, "--json", "--viewport", "390x844@2")
+        server.shutdown()
+    page = read_layout(done.stdout).pages[0]
+    assert page.page == "sub/other.html" and [image.image for image in page.images] == [
+        "img/small.jpg",
+        "img/gone.jpg",
+    ]
+
+
+def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
+    before = (site / "worse.html").read_bytes()
+    (site / "young-prism.toml").write_text('source = "img"\nout = "pictures"\n')
+    only = ("--only", "worse.html", "--only", "index.html")
+    looked = rewrite(site, *only, "--verify")
+    assert looked.returncode == 1 and (site / "worse.html").read_bytes() == before
+    assert "Box: worse.html:1 at 390x844@2: img/photo.jpg: 77 × 51" in looked.stderr
+    assert "Box: index.html" not in looked.stderr
+    project = ("--project", site / "young-prism.toml")
+    done = young_prism(*project, "rewrite", *only, "--verify", "--write", "--save-choices")
+    assert "1 place left out" in done.stderr and "2 files rewritten" in done.stderr
+    after = (site / "worse.html").read_bytes()
+    assert b'<img src="img/photo.jpg">' in after and b"pictures/second" in after
+    again = young_prism(*project, "rewrite", *only, "--verify")
+    assert again.returncode == 0 and "0 places to change" in again.stderr
+
+
+def test_styles_by_class_hold_under_a_strict_policy(site: Path) -> None:
+    inline = rewrite(site, "--only", "strict.html", "--verify")
+    assert inline.returncode == 1 and "Message: strict.html" in inline.stderr
+    by_class = rewrite(site, "--only", "strict.html", "--styles", "class", "--verify", "--write")
+    assert "2 boxes compared, 0 changed" in by_class.stderr and "Message" not in by_class.stderr
+    sheet = site / "young-prism.css"
+    assert sheet.is_file() and b"young-prism.css" in (site / "strict.html").read_bytes()
+    assert rewrite(site, "--undo").returncode == 0
+    assert not sheet.exists() and (site / "strict.html").read_text() == PAGES["strict.html"]
+
+
+def test_a_patch_adds_the_stylesheet(site: Path) -> None:
+    patch = site / "pages.patch"
+    rewrite(site, "--only", "strict.html", "--styles", "class", "--patch", patch)
+    subprocess.run(["git", "apply", patch.name], cwd=site, check=True)
+    assert "!important" in (site / "young-prism.css").read_text()
+
+
+def test_without_a_browser_the_remedy_is_said(built: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(EXECUTABLE, "/nowhere/chromium")
+    done = young_prism("measure", built)
+    assert done.returncode == 2 and EXECUTABLE in done.stderr
