@@ -48,7 +48,7 @@ test:
 	@$(MAKE) --no-print-directory --jobs=2 lint run-tests
 
 test-tools: .venv/.test
-	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git
+	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git curl:curl
 
 run-tests: .venv/.test
 	@.venv/bin/pytest

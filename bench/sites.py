@@ -1,8 +1,9 @@
 """Real sites rewritten: does any picture change its box, and does any page become heavier? `make bench-sites`.
 
 Documentation in HTML comes from Debian's packages, which are downloaded and unpacked into a temporary folder, or from the folders
-that are named. Of each site some pages with pictures are taken, their pictures built in a few formats, and the pages rewritten. Debian's
-Chromium opens every page before and after at 390 and 1280 px, and compares boxes, files fetched, and console messages.
+that are named. Of each site some pages with pictures are taken, their pictures built in a few formats, and the pages rewritten. As
+`rewrite --verify` does, Chromium opens every page before and after at 390 and 1280 px. Of some pages the boxes are measured over the
+width of the viewport and compared with the `sizes` that static analysis gave.
 """
 
 from __future__ import annotations
@@ -14,20 +15,26 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-from playwright.sync_api import Browser, Page, sync_playwright
+import html5lib
 from tests.support import pictures
 from tests.support.builds import build
 
 from young_prism.core.html.references import references
 from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.ladder.layout import USUAL_VIEWPORTS
+from young_prism.core.markup.media import Screen
+from young_prism.core.markup.selection import slot_width
+from young_prism.core.measurement.model import MeasuredPage, Viewport
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
+from young_prism.engine.browser.measure import measure_folder
+from young_prism.engine.browser.verify import Verification, verify_rewrite
 from young_prism.engine.output.manifest_file import require_manifest
-from young_prism.engine.site.rewrite import SitePages
+from young_prism.engine.site.rewrite import SitePages, SiteRewrite
 
 PACKAGES = (
     "asymptote-doc",
@@ -40,29 +47,38 @@ PACKAGES = (
     "octave-doc",
     "wireshark-doc",
 )
-VIEWPORTS = (390, 1280)
-PAGES = 14
+PAGES = 24
 """Pages of each site that are opened."""
+MEASURED_PAGES = 3
+"""Pages of each site of which boxes are compared with `sizes`."""
 _LARGEST_PAGE = 2_000_000
 _LEAST_PICTURE = 1000
 _PICTURE = re.compile(r"\.(?:png|jpe?g|gif)$", re.IGNORECASE)
 _OUT = "_renditions"
-_LOOK = """() => [...document.images].map(image => {
-  const box = image.getBoundingClientRect()
-  return [box.width, box.height, image.currentSrc]
-})"""
 
 
 @dataclass
-class Tally:
-    """What was compared of one site."""
+class Agreement:
+    """How `sizes` of static analysis agree with measured boxes: places and viewports by the difference."""
 
-    boxes: int = 0
-    changed_boxes: list[str] = field(default_factory=list)
-    heavier: list[str] = field(default_factory=list)
-    messages: list[str] = field(default_factory=list)
-    before: int = 0
-    after: int = 0
+    equal: int = 0
+    wider: int = 0
+    narrower: int = 0
+
+    def add(self, sizes: str, page_box: float, viewport: int) -> None:
+        """Count one place in one viewport."""
+        slot = slot_width(sizes, Screen(viewport))
+        if abs(slot - page_box) <= 1:
+            self.equal += 1
+        elif slot > page_box:
+            self.wider += 1
+        else:
+            self.narrower += 1
+
+    def __str__(self) -> str:
+        """As a cell of the table."""
+        total = max(1, self.equal + self.wider + self.narrower)
+        return " / ".join(f"{100 * part / total:.0f} %" for part in (self.equal, self.wider, self.narrower))
 
 
 def fetched(package: str, folder: Path) -> Path:
@@ -107,77 +123,90 @@ def copied(site: Path, pages: dict[Path, set[Path]], target: Path) -> None:
         shutil.copyfile(file, copy)
 
 
-def compared(browser: Browser, before: Path, after: Path, pages: list[Path]) -> Tally:
-    """Open each page before and after, and compare."""
-    tally = Tally()
-    window = browser.new_page()
-    for page in pages:
-        for width in VIEWPORTS:
-            window.set_viewport_size({"width": width, "height": 900})
-            looks, messages = zip(*(_look(window, root / page) for root in (before, after)), strict=True)
-            name = f"{page} at {width} px"
-            tally.messages += [f"{name}: {text}" for text in messages[1] if text not in messages[0]]
-            weights = [sum(_weight(url) for url in {image[2] for image in look}) for look in looks]
-            tally.before += weights[0]
-            tally.after += weights[1]
-            if weights[1] > weights[0]:
-                tally.heavier.append(f"{name}: {weights[0]:,} → {weights[1]:,} bytes")
-            for old, new in zip(*looks, strict=True):
-                tally.boxes += 1
-                if max(abs(a - b) for a, b in zip(old[:2], new[:2], strict=True)) > 1:
-                    tally.changed_boxes.append(f"{name}: {old} → {new}")
-    window.close()
-    return tally
+def agreement(rewrite: SiteRewrite) -> Agreement:
+    """Compare the `sizes` of some rewritten pages with the boxes that the images have there."""
+    found = Agreement()
+    changed = [file for file in rewrite.changed if file.path.endswith(("html", "htm"))]
+    sample = changed[:: max(1, len(changed) // MEASURED_PAGES)][:MEASURED_PAGES]
+    layout = measure_folder(
+        rewrite.folder, [file.path for file in sample], [Viewport(width=1280, height=900)]
+    ).layout
+    measured = {page.page: page for page in layout.pages}
+    for file in sample:
+        if file.path in measured:
+            _compare_sizes(file.rewritten(), measured[file.path], found)
+    return found
 
 
-def _look(window: Page, page: Path) -> tuple[list[list[object]], list[str]]:
-    """Return the images of a page as they are laid out, and the messages on its console."""
-    messages: list[str] = []
-    listener = lambda message: messages.append(message.text)  # noqa: E731
-    window.on("console", listener)
-    window.goto(page.as_uri(), wait_until="load")
-    window.evaluate("() => { for (const image of document.images) image.loading = 'eager' }")
-    window.wait_for_function("[...document.images].every(image => image.complete)")
-    window.remove_listener("console", listener)
-    return window.evaluate(_LOOK), messages
+def _compare_sizes(page: bytes, measured: MeasuredPage, found: Agreement) -> None:
+    usual = {width for width, _ in USUAL_VIEWPORTS}
+    tree = html5lib.parse(page, namespaceHTMLElements=False)
+    # An image with one fallback has its sizes on the sources alone.
+    of_sources = {
+        picture.find("img"): next((source.get("sizes") for source in picture.iter("source")), None)
+        for picture in tree.iter("picture")
+    }
+    images = [img for img in tree.iter("img") if img.get("src")]
+    if len(images) != len(measured.images):
+        return  # scripts add images, or the parser sees others
+    for img, place in zip(images, measured.images, strict=True):
+        sizes = img.get("sizes") or of_sources.get(img)
+        for box in place.boxes if sizes and not place.is_broken else ():
+            if box.viewport in usual and box.width:
+                found.add(sizes, box.width, box.viewport)
 
 
-def _weight(url: str) -> int:
-    file = Path(unquote(urlsplit(url).path))
-    return file.stat().st_size if file.is_file() else 0
+def row(name: str, verification: Verification, agreed: Agreement) -> str:
+    """Return the line of the table for one site."""
+    pages = verification.pages
+    before, after = verification.bytes
+    return (
+        f"| {name} | {len({page.page for page in pages})} | {sum(page.boxes for page in pages)} "
+        f"| {len(verification.differences)} | {sum(page.is_heavier for page in pages)} "
+        f"| {sum(len(page.messages) + len(page.failed) for page in pages)} | {before / 1e3:,.0f} kB | {after / 1e3:,.0f} kB "
+        f"| {sum(page.shift[0] for page in pages):.2f} → {sum(page.shift[1] for page in pages):.2f} "
+        f"| {sum(page.has_more_shift for page in pages)} | {agreed} |"
+    )
+
+
+def faults_of(verification: Verification) -> list[str]:
+    """Return what is worse than before, a line each."""
+    lines = [f"{page}: not opened: {why}" for page, why in verification.failed]
+    for page in verification.pages:
+        name = f"{page.page} at {page.viewport}"
+        lines += [
+            f"{name}: {found.address} line {found.line}: {found.before} → {found.after}"
+            for found in page.differences
+        ]
+        lines += [f"{name}: {text}" for text in (*page.messages, *page.failed)]
+        if page.is_heavier:
+            lines.append(f"{name}: {page.bytes[0]:,} → {page.bytes[1]:,} bytes")
+        if page.has_more_shift:
+            lines.append(f"{name}: layout shift {page.shift[0]:.3f} → {page.shift[1]:.3f}")
+    return lines
 
 
 def main() -> None:
     """Rewrite and compare each site, and print a table."""
-    print("| site | pages | boxes | changed | heavier | new messages | before | after |")
-    print("| --- | --- | --- | --- | --- | --- | --- | --- |")
+    print(
+        "| site | pages | boxes | changed | heavier | new messages | before | after | layout shift | more shift | sizes equal / wider / narrower |"
+    )
+    print("| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |")
     faults: list[str] = []
-    with tempfile.TemporaryDirectory() as temporary, sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+    with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary)
         sites = [Path(name) for name in sys.argv[1:]] or [fetched(package, folder) for package in PACKAGES]
         for site in sites:
             pages = chosen_pages(site.resolve())
-            before, after = folder / f"{site.name}-before", folder / f"{site.name}-after"
-            copied(site.resolve(), pages, before)
-            build(
-                before, before / _OUT, Recipe(ladder=Ladder(widths=(200, 400, 800)), formats=pictures.QUICK)
-            )
-            manifest = require_manifest(before / _OUT / "manifest.json")
-            rewrite = SitePages.from_manifest(before, before, before / _OUT, manifest).rewrite(
-                RewriteOptions()
-            )
-            shutil.copytree(before, after)
-            for file in rewrite.changed:
-                (after / file.path).write_bytes(file.rewritten())
-            tally = compared(browser, before, after, [page.relative_to(site.resolve()) for page in pages])
-            faults += [*tally.changed_boxes, *tally.heavier, *tally.messages]
-            print(
-                f"| {site.name} | {len(pages)} | {tally.boxes} | {len(tally.changed_boxes)} | {len(tally.heavier)} | "
-                f"{len(tally.messages)} | {tally.before / 1e3:,.0f} kB | {tally.after / 1e3:,.0f} kB |",
-                flush=True,
-            )
-        browser.close()
+            copy = folder / f"{site.name}-copy"
+            copied(site.resolve(), pages, copy)
+            recipe = Recipe(ladder=Ladder(widths=(200, 400, 800)), formats=pictures.QUICK)
+            build(copy, copy / _OUT, recipe)
+            manifest = require_manifest(copy / _OUT / "manifest.json")
+            rewrite = SitePages.from_manifest(copy, copy, copy / _OUT, manifest).rewrite(RewriteOptions())
+            verification = verify_rewrite(rewrite)
+            print(row(site.name, verification, agreement(rewrite)), flush=True)
+            faults += faults_of(verification)
     print("\n".join(faults))
 
 

@@ -56,7 +56,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
 ) -> None:
     page.goto(f"{address}/pages")
     expect(page.get_by_role("heading", name="2 places to change in 1 file")).to_be_visible()
-    expect(page.locator(".left-alone")).to_contain_text("1 address left alone")
+    expect(page.locator(".left-alone")).to_contain_text("Left alone; worth doing by hand 1 place")
     expect(page.locator(".diff").first).to_contain_text('data-young-prism-original="img/hill, é.jpg"')
     page.locator("[name=place]").nth(1).uncheck()
     with page.expect_download() as download:
@@ -80,6 +80,35 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
     page.get_by_role("button", name="Undo the last rewriting").click()
     expect(page.get_by_text("1 file as before.")).to_be_visible()
     assert (base / "www" / "index.html").read_text() == PAGE
+
+
+def test_pages_are_compared_and_measured_in_a_browser_on_the_server(
+    page: Page, address: str, base: Path
+) -> None:
+    index, layout = base / "www" / "index.html", base / "www" / "young-prism-layout.json"
+    # A script makes the first image smaller once it has a srcset: no stylesheet says so.
+    index.write_text(
+        f"<meta charset=utf-8>{PAGE}<script>if (document.images[0].srcset) document.images[0].style.width = '50px'</script>"
+    )
+    page.goto(f"{address}/pages")
+    page.get_by_role("button", name="Compare before and after").click()
+    expect(page.get_by_text("1 page opened before and after: 2 boxes changed.")).to_be_visible()
+    row = page.get_by_role("row").filter(has_text="390x844@2img/hill")
+    expect(row).to_contain_text("900 × 60050 × 600")
+    places = page.locator("[name=place]")
+    expect(places.nth(0)).not_to_be_checked()
+    expect(places.nth(1)).to_be_checked()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Download the others as choices").click()
+    assert 'original = "/hill, é.jpg"' in download.value.path().read_text()
+    page.get_by_role("button", name="Measure the pages").click()
+    expect(
+        page.get_by_text("3 images of 1 page measured, written to young-prism-layout.json.")
+    ).to_be_visible()
+    expect(page.get_by_text("Sizes and loading of 1 page are those that were measured")).to_be_visible()
+    assert '"img/hill, é.jpg"' in layout.read_text()
+    layout.unlink()
+    index.write_text(PAGE)
 
 
 def test_the_simulator_answers_while_the_slider_is_dragged_and_a_frame_says_the_same(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 from pathlib import Path
 
@@ -116,6 +117,84 @@ def test_chromium_takes_what_we_say_for_every_starting_recipe(
                 differs.append((width, dict(element.img).get("sizes"), owned, theirs))
     context.close()
     assert len(elements) >= 2 * len(ALL_RECIPES) * len(SIZES) and not differs
+
+
+SCREENS = (
+    Screen(360, 3, 640),
+    Screen(600, 1, 600),
+    Screen(768, 2, 1024),
+    Screen(1280, 1.5, 800),
+    Screen(1920, 1, 1080),
+)
+LENGTHS = ("{n}px", "{v}vw", "{e}em", "{e}rem", "{v}vmin", "calc({v}vw - {n}px)", "calc({v}vw + 1em)", "calc(50vw - 900px)",
+           "min({v}vw, {n}px)", "max(20vw, {n}px)", "clamp(100px, {v}vw, {n}px)", "calc(100vw / {e})", "calc((100vw - {n}px) / 2)",
+           "-{n}px", "{v}%", "{n}", "nonsense")  # fmt: skip
+CONDITIONS = ("(max-width: {n}px)", "(min-width: {e}em)", "(width <= {n}px)", "(200px < width < {n}px)", "(max-device-width: {n}px)",
+              "(orientation: portrait)", "not (min-width: {n}px)", "(min-width: 400px) and (max-width: {n}px)",
+              "(max-width: 400px) or (min-width: {n}px)", "(min-resolution: 2dppx)", "(min-aspect-ratio: 4/3)", "(no-such: thing)",
+              "(min-device-width: calc({n}px + 1em))")  # fmt: skip
+
+
+def random_element(chance: random.Random, number: int) -> Element:
+    """Return an element of up to two sources for other viewports and an image, with `sizes` of all kinds."""
+
+    def filled(pattern: str) -> str:
+        return pattern.format(n=chance.randint(1, 1600), v=chance.randint(1, 120), e=chance.randint(1, 60))
+
+    def sizes() -> str:
+        parts = [
+            f"{filled(chance.choice(CONDITIONS))} {filled(chance.choice(LENGTHS))}"
+            for _ in range(chance.randint(0, 3))
+        ]
+        return ", ".join([*parts, filled(chance.choice(LENGTHS))])
+
+    def attributes(name: str) -> list[tuple[str, str]]:
+        widths = sorted(chance.sample(range(20, 4000), chance.randint(1, 6)))
+        files = [f"{number}-{name}-{width}.png" for width in widths]
+        srcset = ", ".join(f"{file} {width}w" for file, width in zip(files, widths, strict=True))
+        return [("srcset", srcset), ("sizes", sizes())]
+
+    media = [filled(chance.choice(CONDITIONS)) for _ in range(chance.randint(0, 2))]
+    sources = tuple((("media", condition), *attributes(f"s{at}")) for at, condition in enumerate(media))
+    return Element(sources, (*attributes("i"), ("src", f"{number}-i-1.png")))
+
+
+@pytest.mark.parametrize(
+    "screen", SCREENS, ids=lambda screen: f"{screen.width}x{screen.height}@{screen.density}"
+)
+def test_chromium_takes_what_we_say_for_random_markup(browser: Browser, screen: Screen) -> None:
+    """A hundred elements on each of five screens."""
+    chance = random.Random(screen.width)  # noqa: S311
+    elements = [random_element(chance, number) for number in range(100)]
+    context = browser.new_context(
+        viewport={"width": int(screen.width), "height": int(screen.height)},
+        device_scale_factor=screen.density,
+    )
+    page = context.new_page()
+    page.route(
+        "**/*",
+        lambda route: route.fulfill(
+            body=DOT if ".png" in route.request.url else "",
+            content_type="image/png" if ".png" in route.request.url else "text/html",
+        ),
+    )
+    page.goto("http://site.invalid/")
+    taken = page.evaluate(
+        """async text => {
+            document.body.innerHTML = text;
+            await Promise.allSettled([...document.images].map(image => image.decode()));
+            return [...document.images].map(image => image.currentSrc.split("/").pop());
+        }""",
+        "".join(map(html, elements)),
+    )
+    context.close()
+    ours = [choose_source(element, screen) for element in elements]
+    differs = [
+        (element, own and own.url, theirs)
+        for element, own, theirs in zip(elements, ours, taken, strict=True)
+        if own is None or own.url != theirs
+    ]
+    assert not differs, (len(differs), differs[:4])
 
 
 def test_our_snippet_shifts_nothing_and_without_dimensions_the_page_jumps(

@@ -31,6 +31,7 @@ from young_prism.core.markup.server_rules import (
     explained,
     nginx,
 )
+from young_prism.core.markup.server_tests import SCRIPT_NAME, request_script
 from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Jxl, Webp
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.output.manifest_file import require_manifest
@@ -233,6 +234,23 @@ def test_other_pictures_of_the_site_are_left_alone(servers: list[Server], site: 
     for server in servers[:2]:
         status, headers, _ = ask(server, "/logo.png", Accept="*/*")
         assert status == 200 and "cache-control" not in headers and "vary" not in headers, server.name
+
+
+def test_the_test_requests_pass_on_all_three_and_fail_elsewhere(
+    servers: list[Server], manifest: Manifest, tmp_path: Path
+) -> None:
+    script = tmp_path / SCRIPT_NAME
+    script.write_text(request_script(manifest, ServedFiles.from_manifest(manifest, "pictures", "img")))
+    for server in servers:
+        done = subprocess.run(
+            ["sh", script, server.address], check=False, capture_output=True, text=True, timeout=60
+        )
+        assert (done.returncode, done.stderr) == (0, ""), (server.name, done.stdout)
+        assert done.stdout.count("ok  ") >= 20 and done.stdout.endswith("0 failed\n")
+    elsewhere = subprocess.run(
+        ["sh", script, f"{servers[0].address}/none"], check=False, capture_output=True, text=True, timeout=60
+    )
+    assert elsewhere.returncode == 1 and "FAILED" in elsewhere.stdout and "ok  " not in elsewhere.stdout
 
 
 def test_the_rules_explain_themselves(manifest: Manifest) -> None:

@@ -14,7 +14,15 @@ from young_prism.cli.common import FOLDER, say
 @click.option("--for", "server", type=click.Choice(["nginx", "apache"]), required=True)
 @click.option("--prefix", default="/pictures/", show_default=True, help="Where OUT is served.")
 @click.option("--originals", help="Where the source is served: its old addresses then give renditions too.")
-def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) -> None:
+@click.option(
+    "--tests",
+    "script_file",
+    type=click.Path(path_type=Path),
+    help="Write a shell script too, which asks a server and compares its answers.",
+)
+def server_rules(
+    *, out: Path, server: str, prefix: str, originals: str | None, script_file: Path | None
+) -> None:
     """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
     from young_prism.core.markup.server_rules import (
         ServedFiles,
@@ -22,9 +30,14 @@ def server_rules(*, out: Path, server: str, prefix: str, originals: str | None) 
         explained,
         nginx,
     )
+    from young_prism.core.markup.server_tests import request_script
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
-    served = ServedFiles.from_manifest(require_manifest(manifest_file(out)), prefix, originals)
+    manifest = require_manifest(manifest_file(out))
+    served = ServedFiles.from_manifest(manifest, prefix, originals)
+    if script_file:
+        script_file.write_text(request_script(manifest, served), encoding="utf-8")
+        script_file.chmod(0o755)
     click.echo((nginx if server == "nginx" else apache)(served), nl=False)
     for line in explained(served):
         say(line)

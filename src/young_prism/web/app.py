@@ -27,6 +27,7 @@ from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
+from young_prism.services.page_checks import PageCheckService
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
 from young_prism.services.uploads.files import UploadFolders
@@ -161,6 +162,7 @@ def _services(settings: Settings, store: Store) -> Services:
         rates=Rates(settings.per_minute),
         watchers=WatchService(store, runs),
         deployments=DeploymentService(),
+        page_checks=PageCheckService(),
     )
 
 
@@ -169,6 +171,7 @@ def close_app(app: Flask) -> None:
     parts = services_of(app)
     parts.watchers.close()
     parts.deployments.close()
+    parts.page_checks.close()
     parts.proofs.close()
     parts.quick_renderer.close()
     parts.inspections.cancel()  # those of runs too, which then end

@@ -18,6 +18,7 @@ from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
+from young_prism.services.page_checks import PageCheckService
 from young_prism.services.planning import Guess, ProfileCost, guess_of, profile_costs
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
@@ -48,6 +49,7 @@ class Services:
     rates: Rates
     watchers: WatchService
     deployments: DeploymentService
+    page_checks: PageCheckService
 
 
 def services_of(app: Flask) -> Services:

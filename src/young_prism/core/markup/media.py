@@ -2,6 +2,9 @@
 
 Media Queries Level 4: conditions with `and`, `or`, `not`, plain features and ranges; what is unknown is false, and so is
 its negation (3.1, "unknown" in Kleene logic). CSS Values 4: lengths and the math functions calc, min, max, clamp.
+
+The window is taken to fill the screen, so `device-width` is the width of the viewport. A `ch` is half an em, as the standard says
+where the font is not known; browsers take the width of the 0 of their own font.
 """
 
 from __future__ import annotations
@@ -55,14 +58,17 @@ def pieces(text: str) -> Iterator[list[Node]]:
 
 
 def length_in(token: Node, screen: Screen) -> float | None:
-    """Return a length in CSS pixels; None where it is none. A bare number is one only if it is 0."""
+    """Return a length in CSS pixels; None where it is none. A bare number is one only if it is 0.
+
+    What a math function makes of numbers below zero is zero (CSS Values 4, 10.12).
+    """
     if token.type == "number":
         return 0.0 if token.value == 0 else None
     if token.type == "dimension":
         return _pixels(token.value, token.lower_unit, screen)
     if token.type == "function":
         value = _math(token, screen)
-        return value[0] if value and value[1] else None
+        return max(0.0, value[0]) if value and value[1] else None
     return None
 
 
@@ -223,8 +229,11 @@ def _in_parens(token: Node, screen: Screen) -> bool | None:
 _RANGED: dict[str, Callable[[Screen], float]] = {
     "width": lambda screen: screen.width,
     "height": lambda screen: screen.height,
+    "device-width": lambda screen: screen.width,
+    "device-height": lambda screen: screen.height,
     "resolution": lambda screen: screen.density,
     "aspect-ratio": lambda screen: screen.width / screen.height,
+    "device-aspect-ratio": lambda screen: screen.width / screen.height,
 }
 _COMPARED: dict[str, Callable[[float, float], bool]] = {
     "<": lambda a, b: a < b,

@@ -102,8 +102,8 @@ class MeasuredImage(_Measured):
 class MeasuredPage(_Measured):
     """One page: its path below the site, its images in the order of the document, and its layout shift by screen.
 
-    Layout shift is the sum over the page while it loads and is scrolled to its end (Layout Instability, 2.2), pictures
-    arriving after the first layout.
+    Layout shift (Layout Instability, 2.2) is the sum while pictures arrive, after the first layout, and while the page is scrolled
+    to its end.
     """
 
     page: str

@@ -55,7 +55,10 @@ def open_browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
         try:
             browser = playwright.chromium.launch(
-                executable_path=find_chromium(), chromium_sandbox=not is_root
+                executable_path=find_chromium(),
+                chromium_sandbox=not is_root,
+                # Scripts cannot get round the proxy of a window by peer connections either.
+                args=["--force-webrtc-ip-handling-policy=disable_non_proxied_udp"],
             )
         except Error as error:
             raise BrowserError(

@@ -17,6 +17,12 @@
     for (let count = 0; count < 2; count++) await new Promise((next) => requestAnimationFrame(next))
   },
 
+  // Lets the page's own scripts lay it out; layout shift counts from here.
+  async settle(milliseconds) {
+    await new Promise((next) => setTimeout(next, milliseconds))
+    if (window.__youngPrism) window.__youngPrism.shift = 0
+  },
+
   // What is within the viewport before anybody scrolls.
   firstView() {
     return [...document.images].map((image) => {

@@ -89,7 +89,7 @@ def measure_folder(
     """
     served = SiteFiles(folder)
     targets = [_Target(page, served.page_url(page)) for page in pages]
-    return _measure(targets, viewports, served.answer, served.path_of, on_page)
+    return _measure(targets, viewports, served.answer, served.path_of, on_page, is_offline=True)
 
 
 def measure_urls(
@@ -117,7 +117,7 @@ def measure_urls(
         return unquote(urlsplit(below).path).lstrip("/") if below or url == base else url
 
     targets = [_Target(path_of(url) or "index.html", url) for url in urls]
-    return _measure(targets, viewports, lambda route: route.continue_(), path_of, on_page)
+    return _measure(targets, viewports, lambda route: route.continue_(), path_of, on_page, is_offline=False)
 
 
 def _measure(
@@ -126,6 +126,8 @@ def _measure(
     answer: Callable[[Route], None],
     path_of: Callable[[str], str],
     on_page: OnPage,
+    *,
+    is_offline: bool,
 ) -> MeasureResult:
     from playwright.sync_api import Error
 
@@ -133,7 +135,8 @@ def _measure(
     with ExitStack() as stack:
         browser = stack.enter_context(open_browser())
         visitors = {
-            viewport: stack.enter_context(open_visitor(browser, viewport, answer)) for viewport in viewports
+            viewport: stack.enter_context(open_visitor(browser, viewport, answer, is_offline=is_offline))
+            for viewport in viewports
         }
         for number, target in enumerate(targets, start=1):
             on_page(target.name, number, len(targets))

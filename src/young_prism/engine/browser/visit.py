@@ -15,10 +15,11 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from young_prism.core.measurement.model import Viewport
 
 if TYPE_CHECKING:
-    from playwright.sync_api import Browser, Page, Route
+    from playwright.sync_api import Browser, Page, ProxySettings, Route
 
 _TIMEOUT_MS = 20_000
 _MOST_SCROLL_STEPS = 80
+_SETTLE_MS = 100
 
 
 class SeenImage(NamedTuple):
@@ -57,7 +58,8 @@ class PageVisit:
 
     Attributes:
         images: The images in the order of the document.
-        layout_shift: The sum of layout shifts (Layout Instability, 2.2).
+        layout_shift: The sum of layout shifts (Layout Instability, 2.2) since pictures arrive: what scripts move before that
+            depends on their race with the first frame.
         messages: What was written on the console, errors of scripts included.
     """
 
@@ -102,6 +104,7 @@ class Visitor:
         self._held.hold()
         self.window.goto(url, wait_until="domcontentloaded")
         self._call("frame")
+        self._call("settle", _SETTLE_MS)
         self._held.let_go()
         self.window.wait_for_load_state("load")
         self._call("frame")
@@ -146,19 +149,28 @@ class Visitor:
         return self.window.evaluate(f"(given) => ({_script()}).{name}(...given)", list(arguments))
 
 
+_NO_NETWORK: ProxySettings = {"server": "http://127.0.0.1:9"}
+"""A proxy that is not there (RFC 863: the port that discards): what is not answered by us goes nowhere."""
+
+
 @contextmanager
-def open_visitor(browser: Browser, viewport: Viewport, answer: Callable[[Route], None]) -> Iterator[Visitor]:
+def open_visitor(
+    browser: Browser, viewport: Viewport, answer: Callable[[Route], None], *, is_offline: bool
+) -> Iterator[Visitor]:
     """Open a window.
 
     Args:
         browser: The browser.
         viewport: Its size and density.
         answer: Answers each request of the window.
+        is_offline: Whether nothing else may be reached, not by sockets of scripts either.
     """
     context = browser.new_context(
         viewport={"width": viewport.width, "height": viewport.height},
         device_scale_factor=viewport.density,
         service_workers="block",
+        accept_downloads=False,
+        proxy=_NO_NETWORK if is_offline else None,
     )
     try:
         context.set_default_timeout(_TIMEOUT_MS)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from flask import Response, flash, redirect, request, url_for
+from flask import Response, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.errors import OutputError
+from young_prism.core.errors import LayoutFileError, OutputError, YoungPrismError
+from young_prism.core.file_stamp import FileStamp
 from young_prism.core.html.rewrite.changes import (
     Concern,
     Hunk,
@@ -18,14 +19,22 @@ from young_prism.core.html.rewrite.changes import (
     change_hunks,
 )
 from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.measurement.model import LAYOUT_FILE, MeasuredLayout, read_layout
+from young_prism.core.project import PlaceChoice, with_place_choices
 from young_prism.core.report.formatting import count
+from young_prism.engine.browser.chromium import why_unavailable
+from young_prism.engine.browser.measure import pages_to_open
+from young_prism.engine.browser.verify import Verification, mounts_of
+from young_prism.engine.files import stamp_or_none
 from young_prism.engine.output.records import RecordsState, records_state
+from young_prism.engine.site.config import find_project, load_project, read_text
 from young_prism.engine.site.page_backup import newest_rewrite, undo_rewrite, write_rewrite
 from young_prism.engine.site.rewrite import PageFile, RewriteCache, SitePages, SiteRewrite, as_patch
 from young_prism.services.catalogue import Catalogue, CatalogueCache
+from young_prism.services.page_checks import PageCheck, PageCheckKind, change_keys
 from young_prism.store.records import Source
-from young_prism.web.context import source_or_404
-from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start
+from young_prism.web.context import services, source_or_404
+from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 from young_prism.web.security import with_query
 
 MODES = {
@@ -60,8 +69,11 @@ def pages(slug: str) -> str:
     source, catalogue, build = start(slug)
     if build is None or not build.delivered:
         return nothing_yet(source)
-    rewrite, error = _rewrite(source, catalogue, build)
+    site, error = _site(source, build)
+    rewrite = _rewrite(site, catalogue, build) if site else None
     folder = Path(source.pages_folder or source.folder)
+    check = services().page_checks.newest(source.id)
+    comparison = _comparison(check, rewrite)
     return page(
         "pages",
         source,
@@ -70,28 +82,82 @@ def pages(slug: str) -> str:
         found=rewrite,
         error=error,
         modes=MODES,
-        mode=_mode(request.args),
+        options=_options(request.args, folder),
         asked=request.args,
         folder=folder,
+        layout_pages=len(site.site.measured) if site else 0,
+        layout_file=LAYOUT_FILE,
         files=[(file, _changes_of(file)) for file in rewrite.changed[:_FILES_SHOWN]] if rewrite else [],
         remarks=[(heading, rewrite.remarks(concern)) for concern, heading in REMARKS.items()]
         if rewrite
         else [],
         most_remarks=_REMARKS_SHOWN,
         undo=newest_rewrite(folder),
+        check=check,
+        comparison=comparison,
+        worse={(path, found.key) for path, found in comparison.differences} if comparison else set(),
+        no_browser=why_unavailable(),
         query=request.query_string.decode(),
     )
+
+
+@blueprint.post("/s/<slug>/hand-off/pages/check")
+def check_pages(slug: str) -> BaseResponse:
+    """Open the pages in Chromium, to compare them before and after or to measure them; the page follows it."""
+    source, catalogue, build = start(slug)
+    site, error = _site(source, build) if build else (None, "Nothing is made of this source yet.")
+    known = services().page_checks.newest(source.id)
+    if known and not known.over:
+        flash("The pages are being opened already.", "error")
+    elif site is None or build is None:
+        flash(error, "error")
+    elif request.form.get("kind") == PageCheckKind.MEASURE:
+        folder = Path(source.pages_folder or source.folder)
+        chosen = pages_to_open(folder, build.out)
+        services().page_checks.measure(source.id, folder, chosen, folder / LAYOUT_FILE)
+    else:
+        rewrite = _rewrite(site, catalogue, build)
+        services().page_checks.compare(source.id, rewrite, mounts_of(site))
+    return _back(slug)
+
+
+@blueprint.post("/s/<slug>/hand-off/pages/check/stop")
+def stop_check(slug: str) -> BaseResponse:
+    """Stop the look at the pages after the page under way."""
+    services().page_checks.stop(source_or_404(slug).id)
+    return _back(slug)
+
+
+@blueprint.get("/s/<slug>/hand-off/pages/check/state")
+def check_state(slug: str) -> Response:
+    """Say how far the look at the pages is."""
+    known = services().page_checks.newest(source_or_404(slug).id)
+    return jsonify(
+        {"over": True} if known is None else {"over": known.over, "done": known.done, "total": known.total}
+    )
+
+
+def _back(slug: str) -> BaseResponse:
+    """Return to the page, with its address as it was."""
+    return redirect(with_query(url_for("handoff.pages", slug=slug), request.form.get("back", "")), code=303)
+
+
+def _comparison(check: PageCheck | None, rewrite: SiteRewrite | None) -> Verification | None:
+    """Return the newest comparison, if it is of just these changes."""
+    if check is None or rewrite is None or check.verification is None:
+        return None
+    return check.verification if check.keys == change_keys(rewrite) else None
 
 
 @blueprint.post("/s/<slug>/hand-off/pages")
 def rewrite(slug: str) -> BaseResponse:
     """Write the places that were chosen, or send them as a patch."""
     source, catalogue, build = start(slug)
-    back = redirect(with_query(url_for("handoff.pages", slug=slug), request.form.get("back", "")), code=303)
-    rewrite, error = _rewrite(source, catalogue, build) if build else (None, "")
-    if rewrite is None:
-        flash(error or "Nothing is made of this source yet.", "error")
-        return back
+    site, error = _site(source, build) if build else (None, "Nothing is made of this source yet.")
+    if site is None or build is None:
+        flash(error, "error")
+        return _back(slug)
+    rewrite = _rewrite(site, catalogue, build)
     keys = _keys()
     if "patch" in request.form:
         return Response(
@@ -99,6 +165,8 @@ def rewrite(slug: str) -> BaseResponse:
             mimetype="text/x-patch",
             headers={"Content-Disposition": f'attachment; filename="{source.slug}.patch"'},
         )
+    if "choices" in request.form:
+        return text_file("young-prism.toml", _choices(rewrite, keys), "application/toml")
     written = write_rewrite(rewrite, keys=keys)
     for path, why in written.refused:
         flash(f"{path}: {why}", "error")
@@ -109,7 +177,7 @@ def rewrite(slug: str) -> BaseResponse:
         )
     elif not written.refused:
         flash("No place was chosen, so nothing was written.", "info")
-    return back
+    return _back(slug)
 
 
 @blueprint.post("/s/<slug>/hand-off/pages/undo")
@@ -132,22 +200,75 @@ def _keys() -> dict[str, set[str]]:
     return keys
 
 
-_REWRITES: CatalogueCache[tuple[str, RecordsState, str, frozenset[str]], RewriteCache] = CatalogueCache(1)
+_REWRITES: CatalogueCache[tuple[str, RecordsState, str, frozenset[str], FileStamp | None], RewriteCache] = (
+    CatalogueCache(1)
+)
 """What was computed for each page of a site, for one build and one address of it."""
 
 
-def _rewrite(source: Source, catalogue: Catalogue, build: SourceBuild) -> tuple[SiteRewrite | None, str]:
-    """Return what would change, or why that cannot be worked out."""
-    values = request.form if request.method == "POST" else request.args
+def _choices(rewrite: SiteRewrite, keys: Mapping[str, Collection[str]]) -> str:
+    """Return the places that are not chosen as choices of a project file."""
+    choices = dict.fromkeys(
+        PlaceChoice(page=f"/{file.path}", original=f"/{change.original}", mode="leave")
+        for file in rewrite.changed
+        for change in file.rewriting.changes
+        if change.key not in keys.get(file.path, ())
+    )
+    return with_place_choices(
+        "# Places to be left alone; put this into the site's young-prism.toml.\n", list(choices)
+    )
+
+
+def _values() -> Mapping[str, str]:
+    return request.form if request.method == "POST" else request.args
+
+
+def _site(source: Source, build: SourceBuild) -> tuple[SitePages | None, str]:
+    """Return the pages of a source's site, or why they cannot be worked out."""
     folder = Path(source.pages_folder or source.folder)
-    address = values.get("address", "").strip()
+    address = _values().get("address", "").strip()
     try:
-        site = SitePages.from_manifest(folder, Path(source.folder), build.out, build.manifest, address)
+        layout = _layout(folder)
+        site = SitePages.from_manifest(
+            folder, Path(source.folder), build.out, build.manifest, address, layout=layout
+        )
     except OutputError as error:
         return None, f"{error.what} Say below where they are served."
-    key = (str(build.out), records_state(build.out), site.site.address, frozenset(site.site.files))
+    except YoungPrismError as error:
+        return None, str(error)
+    return site, ""
+
+
+def _layout(folder: Path) -> MeasuredLayout | None:
+    """Return the layout file of a site, if it has one."""
+    file = folder / LAYOUT_FILE
+    return read_layout(read_text(file, LayoutFileError), file=str(file)) if file.is_file() else None
+
+
+def _rewrite(site: SitePages, catalogue: Catalogue, build: SourceBuild) -> SiteRewrite:
+    layout_stamp = stamp_or_none(site.folder / LAYOUT_FILE)
+    key = (
+        str(build.out),
+        records_state(build.out),
+        site.site.address,
+        frozenset(site.site.files),
+        layout_stamp,
+    )
     cache = _REWRITES.get(catalogue, key, RewriteCache)
-    return site.rewrite(RewriteOptions(_mode(values), new_sizes="new_sizes" in values), cache), ""
+    return site.rewrite(_options(_values(), site.folder), cache)
+
+
+def _options(values: Mapping[str, str], folder: Path) -> RewriteOptions:
+    """Return what the address or the form asks for, with the choices of the site's project file."""
+    file = find_project(folder)
+    return RewriteOptions(
+        _mode(values),
+        new_sizes="new_sizes" in values,
+        structural="leave" if values.get("structural") == "leave" else "srcset",
+        links="largest" if values.get("links") == "largest" else "keep",
+        styles="class" if values.get("styles") == "class" else "inline",
+        places=load_project(file).rewrite.places if file else (),
+    )
 
 
 def _mode(values: Mapping[str, str]) -> Mode:

@@ -10,6 +10,7 @@ from young_prism.core.markup.server_rules import (
     explained,
     nginx,
 )
+from young_prism.core.markup.server_tests import SCRIPT_NAME, request_script
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 
 KINDS = {"nginx": "nginx", "apache": "Apache", "python": "Python (WSGI)"}
@@ -60,6 +61,16 @@ def server_file(slug: str) -> Response:
         abort(404)
     kind, served = _requested(build)
     return text_file(_FILES[kind], _text(kind, served, build))
+
+
+@blueprint.get("/s/<slug>/hand-off/servers/tests")
+def server_tests(slug: str) -> Response:
+    """Send the shell script that asks a server and compares its answers."""
+    _, _, build = start(slug)
+    if build is None:
+        abort(404)
+    _, served = _requested(build)
+    return text_file(SCRIPT_NAME, request_script(build.manifest, served))
 
 
 def _requested(build: SourceBuild) -> tuple[str, ServedFiles]:

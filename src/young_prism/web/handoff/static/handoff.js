@@ -1,4 +1,4 @@
-// Hand-off: the chosen picture brought into sight, places of pages ticked, a frame that says what was fetched in it, a publishing followed.
+// Hand-off: the chosen picture brought into sight, places of pages ticked, a frame that says what was fetched in it, a publishing or a look at pages followed.
 
 const list = document.querySelector('[data-choices]')
 const first = list?.querySelector(':checked')?.closest('li')
@@ -57,17 +57,18 @@ places?.addEventListener('change', ({ target }) => {
 })
 if (places) countPlaces()
 
-const publishing = document.querySelector('[data-publishing]')
-if (publishing?.dataset.over === '0') {
+// What runs on the server: the bar moves, and the page is loaded anew at the end.
+const running = document.querySelector('[data-running]')
+if (running?.dataset.over === '0') {
   const timer = setInterval(async () => {
     try {
-      const state = await (await fetch(publishing.dataset.url)).json()
+      const state = await (await fetch(running.dataset.url)).json()
       if (state.over) {
         clearInterval(timer)
         location.reload()
       } else {
-        publishing.querySelector('[data-done]').textContent = state.done
-        publishing.querySelector('progress').value = state.done
+        running.querySelector('[data-done]').textContent = `${state.done} of ${state.total}`
+        Object.assign(running.querySelector('progress'), { max: state.total || 1, value: state.done })
       }
     } catch {
       // The server may be away for a moment; the next round asks again.
