@@ -93,13 +93,13 @@ def test_pages_are_compared_and_measured_in_a_browser_on_the_server(
     page.goto(f"{address}/pages")
     page.get_by_role("button", name="Compare before and after").click()
     expect(page.get_by_text("1 page opened before and after: 2 boxes changed.")).to_be_visible()
-    row = page.get_by_role("row").filter(has_text="390x844@2img/hill")
+    row = page.get_by_role("row").filter(has_text="390 px at 2×img/hill")
     expect(row).to_contain_text("900 × 60050 × 600")
     places = page.locator("[name=place]")
     expect(places.nth(0)).not_to_be_checked()
     expect(places.nth(1)).to_be_checked()
     with page.expect_download() as download:
-        page.get_by_role("button", name="Download the others as choices").click()
+        page.get_by_role("button", name="Download the choices").click()
     assert 'original = "/hill, é.jpg"' in download.value.path().read_text()
     page.get_by_role("button", name="Measure the pages").click()
     expect(

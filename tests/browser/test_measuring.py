@@ -20,6 +20,7 @@ from young_prism.core.measurement.model import MeasuredLayout, read_layout
 from young_prism.core.measurement.widths import sizes_of_lines, width_lines
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.toml import read_recipe
 from young_prism.engine.browser.chromium import EXECUTABLE
 
 pytestmark = pytest.mark.browser
@@ -116,6 +117,15 @@ def test_a_measured_layout_says_sizes_and_widths(site: Path, layout: MeasuredLay
     widths = json.loads(young_prism("ladder", "--layout", file, "--per-image", "--json").stdout)
     assert set(widths["images"]) == {"img/photo.jpg", "img/second.jpg", "img/small.jpg"}
     assert max(widths["ladders"]["best"]["widths"]) == 900
+    text = young_prism(
+        "ladder", "--layout", file, "--per-image", "--rungs", 2, "--source", site / "img"
+    ).stdout
+    recipe = read_recipe(text)
+    assert [(each.match, len(each.ladder.widths)) for each in recipe.overrides] == [
+        ("/photo.jpg", 2),
+        ("/second.jpg", 2),
+        ("/small.jpg", 1),
+    ]
 
 
 def test_a_server_is_measured_by_address(built: Path) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from young_prism.cli.common import FOLDER, json_option, print_json, say
+from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
 from young_prism.core.errors import LayoutFileError, RecipeError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
@@ -28,6 +28,12 @@ _USUAL_RUNGS = 5
 @click.option(
     "--per-image", is_flag=True, help="With --layout: a ladder for each image too, as overrides of a recipe."
 )
+@click.option(
+    "--source", type=FOLDER, help="With --per-image: the folder of originals, to name them as a recipe does."
+)
+@click.option(
+    "--pages", type=FOLDER, help="The site's folder, to which the layout file belongs; its own if left out."
+)
 @click.option("--viewports", type=FOLDER, help="CSV of viewport widths with their shares of visits.")
 @click.option("--rungs", type=click.IntRange(1, 20), help="How many; the recipe's own number if left out.")
 @click.option("--against", help="Other widths to compare with, such as 400,800,1200.")
@@ -37,6 +43,8 @@ def ladder(
     recipe_file: Path | None,
     layout_file: Path | None,
     per_image: bool,
+    source: Path | None,
+    pages: Path | None,
     viewports: Path | None,
     rungs: int | None,
     against: str | None,
@@ -80,17 +88,31 @@ def ladder(
             }
         )
         return
+    if per_image:
+        click.echo("[ladder]")  # so that the whole is a recipe
     click.echo(f"widths = {list(chosen)}")
-    if sizes:
+    if sizes and not per_image:
         click.echo(f'sizes = "{sizes}"')
+    below = _source_path(source, pages or (layout_file.parent if layout_file else None))
     for image, widths in single:
-        match = json.dumps(f"/{image.image}", ensure_ascii=False)
+        if not image.image.startswith(below):
+            say(f"Note: {printable(image.image)} does not lie in the source")
+            continue
+        match = json.dumps(f"/{image.image.removeprefix(below)}", ensure_ascii=False)
         click.echo(f"\n[[overrides]]\nmatch = {match}\nladder.widths = {list(widths)}")
         own, shared = (waste_of(rungs, image.needs).beyond for rungs in (widths, chosen))
         click.echo(f"# {own:.1%} beyond need; {shared:.1%} with the widths above")
     for name, waste in wastes.items():
         short = f", too few for {waste.short:.0%} of visits" if waste.short else ""
         say(f"{name}: {waste.beyond:.1%} of what is fetched is beyond need{short}")
+
+
+def _source_path(source: Path | None, pages: Path | None) -> str:
+    """Return the path of the source below the site's folder, with a slash at its end; empty where it is not known."""
+    if source is None or pages is None or not source.resolve().is_relative_to(pages.resolve()):
+        return ""
+    below = source.resolve().relative_to(pages.resolve()).as_posix()
+    return "" if below == "." else f"{below}/"
 
 
 def _layout_of(recipe_file: Path, shares: tuple[tuple[int, float], ...] | None) -> Layout:

@@ -43,7 +43,7 @@ def project_defaults(file: Path) -> dict[str, Any]:
             "project_file": str(file),
         },
         "measure": {"pages": resolve(project.pages), "layout_file": layout},
-        "ladder": {"layout_file": measured},
+        "ladder": {"layout_file": measured, "source": source, "pages": resolve(project.pages)},
         "snippet": {"folder": out, "details_file": resolve(project.details)},
     }
     return {

@@ -243,7 +243,7 @@ def _save_choices(rewrite: SiteRewrite, verification: Verification, project_file
     }
     places = {
         (page, originals[page, difference.key])
-        for page, difference in verification.differences
+        for page, difference in verification.mistakes
         if difference.key
     }
     choices = [

@@ -77,7 +77,10 @@ def say_verification(verification: Verification) -> None:
     for page, found in verification.differences:
         line = f":{found.line}" if found.line else ""
         boxes = " → ".join(f"{box.width:g} × {box.height:g}" for box in (found.before, found.after))
-        say(f"Box: {printable(page)}{line} at {found.viewport}: {printable(found.address)}: {boxes}")
+        by_recipe = " (another cut, by the recipe)" if found.is_art_direction else ""
+        say(
+            f"Box: {printable(page)}{line} at {found.viewport}: {printable(found.address)}: {boxes}{by_recipe}"
+        )
     for compared in verification.pages:
         for text in _worse(compared):
             say(f"{text[0]}: {printable(compared.page)} at {compared.viewport}: {printable(text[1])}")

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urljoin
 
-from young_prism.core.html.rewrite.changes import Edit, line_number
+from young_prism.core.html.rewrite.changes import Edit, ReferenceChange, line_number
 from young_prism.core.html.rewrite.tokens import Token, tokens
 from young_prism.core.measurement.model import Viewport
 from young_prism.engine.browser.chromium import open_browser
@@ -49,6 +49,7 @@ class BoxDifference(NamedTuple):
         before: Its box before.
         after: Its box after.
         key: The change that makes it; empty where that is not known.
+        is_art_direction: Whether the recipe shows another cut of this original in some viewports, so that another box is meant.
     """
 
     viewport: str
@@ -57,6 +58,7 @@ class BoxDifference(NamedTuple):
     before: Box
     after: Box
     key: str
+    is_art_direction: bool = False
 
 
 class PageComparison(NamedTuple):
@@ -93,9 +95,15 @@ class PageComparison(NamedTuple):
         return self.bytes[1] > self.bytes[0]
 
     @property
+    def has_findings(self) -> bool:
+        """Whether there is anything to list."""
+        return bool(self.differences) or not self.is_clean
+
+    @property
     def is_clean(self) -> bool:
         """Whether nothing about it is worse than before."""
-        is_worse = self.differences or self.messages or self.failed or self.has_more_shift
+        unmeant = [found for found in self.differences if not found.is_art_direction]
+        is_worse = unmeant or self.messages or self.failed or self.has_more_shift
         return not (is_worse or self.is_heavier)
 
 
@@ -111,13 +119,18 @@ class Verification:
         """The images whose box changes, each with its page."""
         return [(page.page, difference) for page in self.pages for difference in page.differences]
 
+    @property
+    def mistakes(self) -> list[tuple[str, BoxDifference]]:
+        """The images whose box changes although the recipe does not ask for it, each with its page."""
+        return [(page, found) for page, found in self.differences if not found.is_art_direction]
+
     def without_differences(self, rewrite: SiteRewrite) -> dict[str, set[str]]:
-        """Return the keys of all changes of a rewriting by page, without those that change a box.
+        """Return the keys of all changes of a rewriting by page, without those that change a box by mistake.
 
         Where a difference cannot be led back to one change, all changes of its page are left out.
         """
         keys = {file.path: {change.key for change in file.rewriting.changes} for file in rewrite.changed}
-        for path, difference in self.differences:
+        for path, difference in self.mistakes:
             keys[path] = keys[path] - {difference.key} if difference.key else set()
         return keys
 
@@ -243,12 +256,12 @@ def verify_and_choose(
     """
     verification = verify_rewrite(rewrite, viewports=viewports, mounts=mounts, on_page=on_page)
     keys = verification.without_differences(rewrite)
-    unsure = {path for path, _ in verification.differences}
+    unsure = {path for path, _ in verification.mistakes}
     if unsure:  # what is left may look different without the rest
         again = verify_rewrite(
             rewrite, viewports=viewports, mounts=mounts, keys=keys, pages=unsure, on_page=on_page
         )
-        for path, _ in again.differences:
+        for path, _ in again.mistakes:
             keys[path] = set()
     chosen = sum(len(page_keys) for page_keys in keys.values())
     return VerifiedRewrite(verification, keys, rewrite.changes - chosen)
@@ -290,21 +303,24 @@ class _Side:
 
 def _compared(file: PageFile, viewport: Viewport, before: _Side, after: _Side) -> PageComparison:
     old, new = before.look(file.path), after.look(file.path)
-    keys = _keys_by_place(file)
+    changes = _changes_by_place(file)
     lines = [line_number(file.rewriting.text, token.start) for token in _images(file.rewriting.text)]
     pairs = list(_paired(old.visit.images, new.visit.images))
-    differences = [
-        BoxDifference(
-            viewport.name,
-            lines[first.place] if first.place is not None else 0,
-            before.files.path_of(first.address),
-            _box(first),
-            _box(second),
-            keys.get(first.place, "") if first.place is not None else "",
-        )
-        for first, second in pairs
-        if _differ(_box(first), _box(second)) and not _is_repaired(first, second)
-    ]
+    differences = []
+    for first, second in pairs:
+        if _differ(_box(first), _box(second)) and not _is_repaired(first, second):
+            change = changes.get(first.place) if first.place is not None else None
+            differences.append(
+                BoxDifference(
+                    viewport.name,
+                    lines[first.place] if first.place is not None else 0,
+                    before.files.path_of(first.address),
+                    _box(first),
+                    _box(second),
+                    change.key if change else "",
+                    change is not None and viewport.width <= change.art_up_to,
+                )
+            )
     shifts = [(old.visit.layout_shift, new.visit.layout_shift)]
     while _is_more(shift := (max(one[0] for one in shifts), min(one[1] for one in shifts))):
         if len(shifts) == _MOST_VISITS:
@@ -349,15 +365,15 @@ def _is_repaired(before: SeenImage, after: SeenImage | None) -> bool:
     return after is not None and not before.natural_width and bool(after.natural_width)
 
 
-def _keys_by_place(file: PageFile) -> dict[int, str]:
+def _changes_by_place(file: PageFile) -> dict[int, ReferenceChange]:
     """Return the change that each `img` takes part in: the one round it, in it, or in the sources before it."""
     images = list(_images(file.rewriting.text))
-    keys: dict[int, str] = {}
+    changes: dict[int, ReferenceChange] = {}
     for change in file.rewriting.changes:
         number = next((at for at, token in enumerate(images) if token.end > change.start), None)
         if number is not None:
-            keys.setdefault(number, change.key)
-    return keys
+            changes.setdefault(number, change)
+    return changes
 
 
 def marked(file: PageFile, keys: Collection[str] | None) -> bytes:

@@ -95,7 +95,7 @@ def pages(slug: str) -> str:
         undo=newest_rewrite(folder),
         check=check,
         comparison=comparison,
-        worse={(path, found.key) for path, found in comparison.differences} if comparison else set(),
+        worse={(path, found.key) for path, found in comparison.mistakes} if comparison else set(),
         no_browser=why_unavailable(),
         query=request.query_string.decode(),
     )

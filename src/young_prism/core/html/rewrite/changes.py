@@ -44,11 +44,19 @@ class Edit(NamedTuple):
 
 
 class ReferenceChange(NamedTuple):
-    """What belongs together, to be taken or left as one. `key` names it wherever the file is read again."""
+    """What belongs together, to be taken or left as one.
+
+    Attributes:
+        key: Names it wherever the file is read again.
+        original: The path of the original.
+        edits: The edits, in order.
+        art_up_to: The width in CSS pixels of the widest viewport in which the recipe shows another cut of the original; 0 for none.
+    """
 
     key: str
     original: str
     edits: tuple[Edit, ...]
+    art_up_to: int = 0
 
     @property
     def start(self) -> int:

@@ -19,6 +19,8 @@ from typing import NamedTuple
 import tinycss2
 from tinycss2.ast import Node
 
+from young_prism.core.html.rewrite.ancestors import Ancestor, Ancestors
+
 
 class Certainty(IntEnum):
     """Whether something is declared for an image."""
@@ -57,6 +59,8 @@ class ImageRule(NamedTuple):
         is_conditional: Whether it stands under a condition such as `@media`.
         selector: Its selector, as a person reads it.
         structural: The image on whose parent or place among siblings the selector depends; None for none.
+        around: The elements that must be round the image, the outermost first; None for one that may be anything.
+        is_nested: Whether `around` with the target is all that the selector asks for.
     """
 
     target: Target | None
@@ -64,6 +68,50 @@ class ImageRule(NamedTuple):
     is_conditional: bool
     selector: str
     structural: Target | None
+    around: tuple[Target | None, ...] = ()
+    is_nested: bool = False
+
+    def certainty(self, ancestors: Ancestors | None) -> Certainty:
+        """Return whether the elements round an image let the rule hit it.
+
+        Args:
+            ancestors: The elements round the image; None where they are not known.
+        """
+        if self.target is None:
+            return Certainty.NO
+        if ancestors is None or not self.around:
+            is_certain = self.target.is_whole and not self.is_conditional
+            return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
+        hits = [_hits_round(wanted, ancestors) for wanted in self.around]
+        if Certainty.NO in hits:
+            return Certainty.NO
+        # Of one element alone the order does not matter.
+        is_certain = self.is_nested and not self.is_conditional and hits == [Certainty.CERTAIN]
+        return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
+
+
+def _hits_round(wanted: Target | None, ancestors: Ancestors) -> Certainty:
+    """Return whether one of the elements round an image is what a compound asks for."""
+    if wanted is None:
+        return Certainty.POSSIBLE
+    fitting = [ancestor for ancestor in ancestors if _fits(wanted, ancestor)]
+    if not fitting:
+        return Certainty.NO
+    is_certain = wanted.is_whole and any(
+        ancestor.is_certain and wanted.classes <= ancestor.classes and wanted.id in ("", ancestor.id)
+        for ancestor in fitting
+    )
+    return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
+
+
+def _fits(wanted: Target, ancestor: Ancestor) -> bool:
+    """Return whether an element may be meant; in pages without a doctype, names of classes have no case."""
+    classes = {name.lower() for name in ancestor.classes}
+    return (
+        wanted.element in ("", ancestor.element)
+        and {name.lower() for name in wanted.classes} <= classes
+        and wanted.id.lower() in ("", ancestor.id.lower())
+    )
 
 
 class ImageStyle(NamedTuple):
@@ -186,7 +234,25 @@ def _rule(
     structural = _structural_target(compounds, combinators, text)
     if structural is None and (last is None or not declared):
         return None
-    return ImageRule(last, declared if last else (), is_conditional, text, structural)
+    around, is_nested = _around(compounds, combinators)
+    return ImageRule(last, declared if last else (), is_conditional, text, structural, around, is_nested)
+
+
+def _around(
+    compounds: Sequence[Sequence[Node]], combinators: Sequence[str]
+) -> tuple[tuple[Target | None, ...], bool]:
+    """Return the elements that a selector wants round its target, and whether that is all it asks for besides.
+
+    Only the chain of descendants and children next to the target counts: what stands before a sibling is round that.
+    """
+    around: list[Target | None] = []
+    at = len(compounds) - 1
+    while at > 0 and combinators[at - 1] in " >":
+        around.insert(0, _element(compounds[at - 1]))
+        at -= 1
+    last = _element(compounds[-1])
+    is_nested = at == 0 and set(combinators) == {" "} and last is not None and last.is_whole
+    return tuple(around), is_nested
 
 
 def _compounds(selector: Sequence[Node]) -> tuple[list[list[Node]], list[str]]:
@@ -210,7 +276,15 @@ def _compounds(selector: Sequence[Node]) -> tuple[list[list[Node]], list[str]]:
 
 def _target(compound: Sequence[Node], *, alone: bool) -> Target | None:
     """Return the element that a compound is for; None where that cannot be an `img`."""
-    element, classes, id_, is_whole = "", set(), "", alone
+    target = _element(compound)
+    if target is None or target.element not in ("", "img"):
+        return None
+    return target._replace(is_whole=target.is_whole and alone)
+
+
+def _element(compound: Sequence[Node]) -> Target | None:
+    """Return the element that a compound is for; None for a part of an element."""
+    element, classes, id_, is_whole = "", set(), "", True
     before = ""
     for node in compound:
         if node.type == "ident" and before == ".":
@@ -224,8 +298,6 @@ def _target(compound: Sequence[Node], *, alone: bool) -> Target | None:
         elif node.type != "literal" or node.value not in (".", "*"):
             is_whole = False
         before = (before if before == ":" else "") + node.value if node.type == "literal" else "used"
-    if element not in ("", "img"):
-        return None
     return Target(element, frozenset(classes), id_, is_whole)
 
 
@@ -249,7 +321,13 @@ def _structural_target(
     return last if last is not None and _STRUCTURAL.search(tinycss2.serialize(compounds[-1])) else None
 
 
-def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inline: str = "") -> ImageStyle:
+def style_of(
+    rules: Iterable[ImageRule],
+    classes: frozenset[str],
+    id_: str,
+    inline: str = "",
+    ancestors: Ancestors | None = None,
+) -> ImageStyle:
     """Return what styles declare for an image.
 
     Args:
@@ -257,6 +335,7 @@ def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inli
         classes: Its classes.
         id_: Its id; empty for none.
         inline: Its `style` attribute.
+        ancestors: The elements round it; None where they are not known.
     """
     declarations: list[tuple[str, str, Certainty]] = []
     structural: dict[str, None] = {}
@@ -265,8 +344,9 @@ def style_of(rules: Iterable[ImageRule], classes: frozenset[str], id_: str, inli
             structural[rule.selector] = None
         if rule.target is None or not rule.target.hits(classes, id_):
             continue
-        is_certain = rule.target.is_whole and not rule.is_conditional
-        certainty = Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
+        certainty = rule.certainty(ancestors)
+        if certainty is Certainty.NO:
+            continue
         declarations += [(name, value, certainty) for name, value in rule.declares]
     declarations += [
         (name, value, Certainty.CERTAIN)

@@ -10,13 +10,14 @@ what cannot be known is listed.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from young_prism.core.html.references import mentions_in
 from young_prism.core.html.rewrite import box, opt_out
 from young_prism.core.html.rewrite.addresses import swapped_addresses
+from young_prism.core.html.rewrite.ancestors import Ancestors, ancestors_of_images
 from young_prism.core.html.rewrite.changes import (
     Concern,
     Edit,
@@ -119,6 +120,7 @@ class _Rewriter:
     is_from_root: bool = False
     rules: tuple[ImageRule, ...] = ()
     measured: MeasuredPlaces | None = None
+    ancestors: Mapping[int, Ancestors] | None = None
 
     def run(self) -> Rewriting:
         page = list(tokens(self.context.document.text))
@@ -205,7 +207,12 @@ class _Rewriter:
             name: self.context.tags.value(attribute) if (attribute := img.get(name)) else ""
             for name in ("class", "id", "style")
         }
-        return style_of(self.rules, frozenset(values["class"].split()), values["id"], values["style"])
+        if self.ancestors is None and any(rule.around for rule in self.rules):
+            self.ancestors = ancestors_of_images(self.context.document) or {}
+        ancestors = self.ancestors.get(img.token.start) if self.ancestors else None
+        return style_of(
+            self.rules, frozenset(values["class"].split()), values["id"], values["style"], ancestors
+        )
 
     def _start(self, token: Token) -> None:
         match token.name:
@@ -350,7 +357,8 @@ class _Rewriter:
             else None
         )
         if made:
-            self.changes.append(made)
+            art = replacement.art if mode is Mode.PICTURE else ()
+            self.changes.append(made._replace(art_up_to=max((cut.up_to for cut in art), default=0)))
 
     def _formats_for(self, delivered: Delivered, *, match: Match, is_alone: bool) -> Delivered | None:
         """Return an original with the formats that save something in its place; None where the file itself weighs less.

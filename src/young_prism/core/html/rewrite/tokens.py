@@ -83,11 +83,20 @@ class Token(NamedTuple):
     end: int
 
 
-def tokens(text: str) -> Iterator[Token]:
-    """Yield tags, comments and raw contents of a page in order, without those tags that cannot show a picture."""
+_TEXT = re.compile(r"(?:[^<{]++|\{(?![{%#]))++")
+
+
+def tokens(text: str, *, all_tags: bool = False) -> Iterator[Token]:
+    """Yield tags, comments and raw contents of a page in order.
+
+    Args:
+        text: The page.
+        all_tags: Whether tags that cannot show a picture are wanted too, at several times the cost.
+    """
+    stride_over = _TEXT if all_tags else _PLAIN
     at, plain = 0, True
     while plain:
-        stride = _PLAIN.match(text, at)
+        stride = stride_over.match(text, at)
         at = stride.end() if stride else at
         if at >= len(text):
             return

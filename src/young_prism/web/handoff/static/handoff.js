@@ -45,9 +45,11 @@ function countPlaces() {
     all.checked = own.every((box) => box.checked)
     all.indeterminate = !all.checked && own.some((box) => box.checked)
   }
+  const others = places.querySelector('[data-unchosen]')
+  if (others) others.hidden = chosen === places.querySelectorAll('[name=place]').length
   if (!button) return
   button.textContent = `Rewrite ${chosen} ${chosen === 1 ? 'place' : 'places'} in ${files} ${files === 1 ? 'file' : 'files'}`
-  for (const one of places.querySelectorAll('.deciding button')) one.disabled = !chosen
+  for (const one of places.querySelectorAll('.deciding button:not([data-unchosen])')) one.disabled = !chosen
 }
 places?.addEventListener('change', ({ target }) => {
   if (target.matches('[data-all]')) {
@@ -67,7 +69,7 @@ if (running?.dataset.over === '0') {
         clearInterval(timer)
         location.reload()
       } else {
-        running.querySelector('[data-done]').textContent = `${state.done} of ${state.total}`
+        if (state.total) running.querySelector('[data-done]').textContent = `${state.done} of ${state.total}`
         Object.assign(running.querySelector('progress'), { max: state.total || 1, value: state.done })
       }
     } catch {
