@@ -36,19 +36,21 @@
     })
   },
 
-  // Scrolls to the end in steps of one viewport, so that lazy images load and late shifts show.
+  // Scrolls to the end, a viewport at a time or in larger steps on a long page, so that lazy images load and late shifts show.
   async scrollThrough(mostSteps) {
-    for (let step = 0; step < mostSteps; step++) {
+    const step = Math.max(innerHeight, document.documentElement.scrollHeight / mostSteps)
+    for (let count = 0; count < mostSteps; count++) {
       const before = scrollY
-      scrollBy({ top: innerHeight, behavior: 'instant' })
-      await new Promise((next) => requestAnimationFrame(() => requestAnimationFrame(next)))
+      scrollBy({ top: step, behavior: 'instant' })
+      await new Promise((next) => requestAnimationFrame(next))
       const loading = [...document.images].filter((image) => !image.complete && image.loading !== 'lazy')
-      await Promise.race([
-        Promise.all(loading.map((image) => image.decode().catch(() => {}))),
-        new Promise((next) => setTimeout(next, 2000)),
-      ])
+      if (loading.length) {
+        const timeout = new Promise((next) => setTimeout(next, 2000))
+        await Promise.race([Promise.all(loading.map((image) => image.decode().catch(() => {}))), timeout])
+      }
       if (scrollY === before) break
     }
+    await new Promise((next) => requestAnimationFrame(() => requestAnimationFrame(next)))
   },
 
   loadAll() {

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from playwright.sync_api import Browser, Page, ProxySettings, Route
 
 _TIMEOUT_MS = 20_000
-_MOST_SCROLL_STEPS = 80
+_MOST_SCROLL_STEPS = 30
 _SETTLE_MS = 100
 
 
