@@ -47,7 +47,7 @@ PACKAGES = (
     "octave-doc",
     "wireshark-doc",
 )
-PAGES = 24
+PAGES = 40
 """Pages of each site that are opened."""
 MEASURED_PAGES = 3
 """Pages of each site of which boxes are compared with `sizes`."""
@@ -114,19 +114,24 @@ def chosen_pages(site: Path) -> dict[Path, set[Path]]:
 
 
 def copied(site: Path, pages: dict[Path, set[Path]], target: Path) -> None:
-    """Copy pages, their pictures, and all stylesheets and scripts."""
+    """Copy all pages, stylesheets and scripts, and the pictures of the chosen pages."""
     files = {*pages, *(image for images in pages.values() for image in images)}
-    files |= {file for file in site.rglob("*") if file.suffix in (".css", ".js") and file.is_file()}
+    endings = (".css", ".js", ".html", ".htm")
+    files |= {
+        file
+        for file in site.rglob("*")
+        if file.suffix in endings and file.is_file() and not file.is_symlink()
+    }
     for file in files:
         copy = target / file.relative_to(site)
         copy.parent.mkdir(parents=True, exist_ok=True)
         shutil.copyfile(file, copy)
 
 
-def agreement(rewrite: SiteRewrite) -> Agreement:
-    """Compare the `sizes` of some rewritten pages with the boxes that the images have there."""
-    found = Agreement()
-    changed = [file for file in rewrite.changed if file.path.endswith(("html", "htm"))]
+def agreement(rewrite: SiteRewrite, opened: set[str]) -> Agreement:
+    """Compare the `sizes` of some rewritten pages, of those that were opened, with the boxes that the images have there."""
+    agreed = Agreement()
+    changed = [file for file in rewrite.changed if file.path in opened]
     sample = changed[:: max(1, len(changed) // MEASURED_PAGES)][:MEASURED_PAGES]
     layout = measure_folder(
         rewrite.folder, [file.path for file in sample], [Viewport(width=1280, height=900)]
@@ -134,11 +139,11 @@ def agreement(rewrite: SiteRewrite) -> Agreement:
     measured = {page.page: page for page in layout.pages}
     for file in sample:
         if file.path in measured:
-            _compare_sizes(file.rewritten(), measured[file.path], found)
-    return found
+            _compare_sizes(file.rewritten(), measured[file.path], agreed)
+    return agreed
 
 
-def _compare_sizes(page: bytes, measured: MeasuredPage, found: Agreement) -> None:
+def _compare_sizes(page: bytes, measured: MeasuredPage, agreed: Agreement) -> None:
     usual = {width for width, _ in USUAL_VIEWPORTS}
     tree = html5lib.parse(page, namespaceHTMLElements=False)
     # An image with one fallback has its sizes on the sources alone.
@@ -149,19 +154,19 @@ def _compare_sizes(page: bytes, measured: MeasuredPage, found: Agreement) -> Non
     images = [img for img in tree.iter("img") if img.get("src")]
     if len(images) != len(measured.images):
         return  # scripts add images, or the parser sees others
-    for img, place in zip(images, measured.images, strict=True):
+    for img, image in zip(images, measured.images, strict=True):
         sizes = img.get("sizes") or of_sources.get(img)
-        for box in place.boxes if sizes and not place.is_broken else ():
+        for box in image.boxes if sizes and not image.is_broken else ():
             if box.viewport in usual and box.width:
-                found.add(sizes, box.width, box.viewport)
+                agreed.add(sizes, box.width, box.viewport)
 
 
-def row(name: str, verification: Verification, agreed: Agreement) -> str:
-    """Return the line of the table for one site."""
+def row(name: str, parsed: int, verification: Verification, agreed: Agreement) -> str:
+    """Return the line of the table for one site; `parsed` is the number of pages and stylesheets that were read."""
     pages = verification.pages
     before, after = verification.bytes
     return (
-        f"| {name} | {len({page.page for page in pages})} | {sum(page.boxes for page in pages)} "
+        f"| {name} | {parsed:,} | {len({page.page for page in pages})} | {sum(page.boxes for page in pages)} "
         f"| {len(verification.differences)} | {sum(page.is_heavier for page in pages)} "
         f"| {sum(len(page.messages) + len(page.failed) for page in pages)} | {before / 1e3:,.0f} kB | {after / 1e3:,.0f} kB "
         f"| {sum(page.shift[0] for page in pages):.2f} → {sum(page.shift[1] for page in pages):.2f} "
@@ -175,8 +180,8 @@ def faults_of(verification: Verification) -> list[str]:
     for page in verification.pages:
         name = f"{page.page} at {page.viewport}"
         lines += [
-            f"{name}: {found.address} line {found.line}: {found.before} → {found.after}"
-            for found in page.differences
+            f"{name}: {difference.address} line {difference.line}: {difference.before} → {difference.after}"
+            for difference in page.differences
         ]
         lines += [f"{name}: {text}" for text in (*page.messages, *page.failed)]
         if page.is_heavier:
@@ -189,9 +194,9 @@ def faults_of(verification: Verification) -> list[str]:
 def main() -> None:
     """Rewrite and compare each site, and print a table."""
     print(
-        "| site | pages | boxes | changed | heavier | new messages | before | after | layout shift | more shift | sizes equal / wider / narrower |"
+        "| site | files read | pages opened | boxes | changed | heavier | new messages | before | after | layout shift | more shift | sizes equal / wider / narrower |"
     )
-    print("| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |")
+    print("| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |")
     faults: list[str] = []
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary)
@@ -204,8 +209,9 @@ def main() -> None:
             build(copy, copy / _OUT, recipe)
             manifest = require_manifest(copy / _OUT / "manifest.json")
             rewrite = SitePages.from_manifest(copy, copy, copy / _OUT, manifest).rewrite(RewriteOptions())
-            verification = verify_rewrite(rewrite)
-            print(row(site.name, verification, agreement(rewrite)), flush=True)
+            opened = {page.relative_to(site.resolve()).as_posix() for page in pages}
+            verification = verify_rewrite(rewrite, pages=opened)
+            print(row(site.name, len(rewrite.files), verification, agreement(rewrite, opened)), flush=True)
             faults += faults_of(verification)
     print("\n".join(faults))
 

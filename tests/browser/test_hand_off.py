@@ -55,7 +55,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
     page: Page, browser: Browser, address: str, base: Path
 ) -> None:
     page.goto(f"{address}/pages")
-    expect(page.get_by_role("heading", name="2 places to change in 1 file")).to_be_visible()
+    expect(page.get_by_role("heading", name="2 boxes to change in 1 file")).to_be_visible()
     expect(page.locator(".left-alone")).to_contain_text("Left alone; worth doing by hand 1 place")
     expect(page.locator(".diff").first).to_contain_text('data-young-prism-original="img/hill, é.jpg"')
     page.locator("[name=place]").nth(1).uncheck()
@@ -95,9 +95,9 @@ def test_pages_are_compared_and_measured_in_a_browser_on_the_server(
     expect(page.get_by_text("1 page opened before and after: 2 boxes changed.")).to_be_visible()
     row = page.get_by_role("row").filter(has_text="390 px at 2×img/hill")
     expect(row).to_contain_text("900 × 60050 × 600")
-    places = page.locator("[name=place]")
-    expect(places.nth(0)).not_to_be_checked()
-    expect(places.nth(1)).to_be_checked()
+    boxes = page.locator("[name=place]")
+    expect(boxes.nth(0)).not_to_be_checked()
+    expect(boxes.nth(1)).to_be_checked()
     with page.expect_download() as download:
         page.get_by_role("button", name="Download the choices").click()
     assert 'original = "/hill, é.jpg"' in download.value.path().read_text()

@@ -30,7 +30,7 @@ PAGES = {
     "index.html": f"""<!doctype html><style>{STYLE}</style><img src="img/photo.jpg"><p style="font-size:90px">Text that moves.</p>
         <img class="half" src="img/second.jpg"><img class="phone" src="/img/small.jpg">
         <div style="height:3000px"></div><img class="cover" src="img/photo.jpg">""",
-    "sub/other.html": '<!doctype html><img src="../img/small.jpg" style="display:none"><img src="../img/gone.jpg">',
+    "sub/other.html": '<!doctype html><img src="../img/small.jpg" style="display:none"><img src="../img/broken.jpg">',
     # No stylesheet says in its text that this image has another width once it has a srcset.
     "worse.html": '<!doctype html><style>img:not([srcset]){width:77px}</style><img src="img/photo.jpg"><img srcset="" src="img/second.jpg">',
     "strict.html": """<!doctype html><html><head><meta http-equiv="Content-Security-Policy" content="style-src 'self'; img-src 'self' data:">
@@ -79,7 +79,7 @@ def layout(built: Path) -> MeasuredLayout:
     done = young_prism("measure", built, "--out", file, "--only", "index.html", "--only", "sub/")
     assert done.returncode == 0, done.stderr
     assert "No viewport shows it: sub/other.html: img/small.jpg" in done.stderr
-    assert "Cannot be loaded: sub/other.html: img/gone.jpg" in done.stderr
+    assert "Cannot be loaded: sub/other.html: img/broken.jpg" in done.stderr
     assert "6 images of 2 pages measured" in done.stderr
     return read_layout(file.read_text())
 
@@ -89,11 +89,11 @@ def test_sizes_of_measured_boxes_are_what_the_stylesheet_says(layout: MeasuredLa
     assert [image.image for image in index.images] == [
         f"img/{n}.jpg" for n in ("photo", "second", "small", "photo")
     ]
-    found = [sizes_of_lines(width_lines([image])) for image in index.images]
-    assert found[0] in {f"(min-width: {at}px) 900px, calc(100vw - 32px)" for at in (932, 933)}
-    assert found[1] == "(min-width: 700px) calc(25vw - 8px), calc(50vw - 16px)"
-    assert found[2].endswith("calc(100vw - 32px)") and "320px" in found[2]
-    assert found[3] == "450px"  # 300 px high at 3:2, cut to 200 px
+    sizes = [sizes_of_lines(width_lines([image])) for image in index.images]
+    assert sizes[0] in {f"(min-width: {at}px) 900px, calc(100vw - 32px)" for at in (932, 933)}
+    assert sizes[1] == "(min-width: 700px) calc(25vw - 8px), calc(50vw - 16px)"
+    assert sizes[2].endswith("calc(100vw - 32px)") and "320px" in sizes[2]
+    assert sizes[3] == "450px"  # 300 px high at 3:2, cut to 200 px
 
 
 def test_what_is_first_fetched_and_moved_is_measured(layout: MeasuredLayout) -> None:
@@ -104,8 +104,8 @@ def test_what_is_first_fetched_and_moved_is_measured(layout: MeasuredLayout) -> 
         box.viewport < 640 for box in phone.boxes
     ]
     assert max(layout.pages[0].layout_shift.values()) > 0.1  # no place is reserved
-    hidden, gone = layout.pages[1].images
-    assert not hidden.is_shown and gone.image == "img/gone.jpg" and gone.is_broken
+    hidden, broken = layout.pages[1].images
+    assert not hidden.is_shown and broken.image == "img/broken.jpg" and broken.is_broken
 
 
 def test_a_measured_layout_says_sizes_and_widths(site: Path, layout: MeasuredLayout) -> None:
@@ -134,7 +134,7 @@ def test_a_server_is_measured_by_address(built: Path) -> None:
             pass
 
     with ThreadingHTTPServer(
-        ("127.0.0.1", 0), lambda *given: Handler(*given, directory=str(built))
+        ("127.0.0.1", 0), lambda *arguments: Handler(*arguments, directory=str(built))
     ) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         url = f"http://127.0.0.1:{server.server_port}/sub/other.html"
@@ -143,7 +143,7 @@ def test_a_server_is_measured_by_address(built: Path) -> None:
     page = read_layout(done.stdout).pages[0]
     assert page.page == "sub/other.html" and [image.image for image in page.images] == [
         "img/small.jpg",
-        "img/gone.jpg",
+        "img/broken.jpg",
     ]
 
 

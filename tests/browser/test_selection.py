@@ -179,7 +179,7 @@ def test_chromium_takes_what_we_say_for_random_markup(browser: Browser, screen: 
         ),
     )
     page.goto("http://site.invalid/")
-    taken = page.evaluate(
+    chosen = page.evaluate(
         """async text => {
             document.body.innerHTML = text;
             await Promise.allSettled([...document.images].map(image => image.decode()));
@@ -188,11 +188,11 @@ def test_chromium_takes_what_we_say_for_random_markup(browser: Browser, screen: 
         "".join(map(html, elements)),
     )
     context.close()
-    ours = [choose_source(element, screen) for element in elements]
+    expected = [choose_source(element, screen) for element in elements]
     differs = [
-        (element, own and own.url, theirs)
-        for element, own, theirs in zip(elements, ours, taken, strict=True)
-        if own is None or own.url != theirs
+        (element, choice and choice.url, theirs)
+        for element, choice, theirs in zip(elements, expected, chosen, strict=True)
+        if choice is None or choice.url != theirs
     ]
     assert not differs, (len(differs), differs[:4])
 

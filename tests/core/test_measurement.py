@@ -26,11 +26,11 @@ from young_prism.core.measurement.widths import sizes_of_lines, width_at, width_
 VIEWPORTS = sorted({320, 340, 480, 600, 700, 900, 1150, 1700, 2560, *(width for width, _ in USUAL_VIEWPORTS)})
 
 
-def image(width: dict[int, float], name: str = "img/a.jpg", **said: object) -> MeasuredImage:
+def image(width: dict[int, float], name: str = "img/a.jpg", **values: object) -> MeasuredImage:
     boxes = tuple(
         ImageBox(viewport=viewport, width=side, height=side / 2) for viewport, side in width.items()
     )
-    return MeasuredImage(image=name, boxes=boxes, **said)
+    return MeasuredImage(image=name, boxes=boxes, **values)
 
 
 @given(

@@ -27,22 +27,22 @@ def test_no_element_that_is_round_an_image_is_missed_and_what_is_certain_is_ther
         f'<img id="{at}">' if part == "<img>" else part
         for at, part in enumerate(["<!doctype html>", *parts, "<img>"])
     )
-    ours = ancestors_of_images(Document.from_bytes(page.encode()))
-    assert ours is not None
+    ancestors = ancestors_of_images(Document.from_bytes(page.encode()))
+    assert ancestors is not None
     try:
         tree = html5lib.parse(page, namespaceHTMLElements=False)
     except AssertionError:
         assume(False)  # html5lib's own: it gives up on some tables within links
     parents = {child: parent for parent in tree.iter() for child in parent}
-    by_id = {page[at:].split('"')[1]: around for at, around in ours.items()}
+    by_id = {page[at:].split('"')[1]: around for at, around in ancestors.items()}
     images = list(tree.iter("img"))
     assume(len(images) == len(by_id))  # html5lib clones some of them
     for img in images:
         real, element = set(), img
         while (element := parents.get(element)) is not None:
             real.add((element.tag, element.get("class", "")))
-        found = {(each.element, " ".join(each.classes)) for each in by_id[img.get("id")]}
-        assert real <= found, page
+        known = {(each.element, " ".join(each.classes)) for each in by_id[img.get("id")]}
+        assert real <= known, page
         certain = {(each.element, " ".join(each.classes)) for each in by_id[img.get("id")] if each.is_certain}
         assert certain <= real, page
 

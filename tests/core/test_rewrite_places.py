@@ -14,7 +14,7 @@ from young_prism.core.html.rewrite.style_classes import STYLESHEET, class_name, 
 from young_prism.core.measurement.model import ImageBox, ImageLoad, MeasuredImage, MeasuredPage
 from young_prism.core.project import PlaceChoice, read_project, with_place_choices
 
-KEPT = 'data-young-prism-original="img/a.jpg"'
+REMEMBERED = 'data-young-prism-original="img/a.jpg"'
 
 
 @pytest.mark.parametrize(
@@ -22,26 +22,26 @@ KEPT = 'data-young-prism-original="img/a.jpg"'
     [
         (
             '<video poster="img/a.jpg" width="300">',
-            f'<video poster="pictures/a-800w.jpg" {KEPT} width="300">',
+            f'<video poster="pictures/a-800w.jpg" {REMEMBERED} width="300">',
         ),
-        ("<video poster='img/a.jpg'>", f"<video poster='pictures/a-1600w.jpg' {KEPT}>"),
+        ("<video poster='img/a.jpg'>", f"<video poster='pictures/a-1600w.jpg' {REMEMBERED}>"),
         (
             '<input type=image src="img/a.jpg" width=20>',
-            f'<input type=image src="pictures/a-400w.jpg" {KEPT} width=20>',
+            f'<input type=image src="pictures/a-400w.jpg" {REMEMBERED} width=20>',
         ),
         ('<input type=hidden src="img/a.jpg">', '<input type=hidden src="img/a.jpg">'),
         (
             '<svg><image xlink:href="img/a.jpg"/></svg>',
-            f'<svg><image xlink:href="pictures/a-1600w.jpg" {KEPT}/></svg>',
+            f'<svg><image xlink:href="pictures/a-1600w.jpg" {REMEMBERED}/></svg>',
         ),
         (
             "<body background=img/a.jpg>",
             '<body background="pictures/a-1600w.jpg" data-young-prism-original="img/a.jpg">',
         ),
-        ('<link rel=icon href="img/a.jpg">', f'<link rel=icon href="pictures/a-1600w.jpg" {KEPT}>'),
+        ('<link rel=icon href="img/a.jpg">', f'<link rel=icon href="pictures/a-1600w.jpg" {REMEMBERED}>'),
         (
             '<meta property="og:image" content="img/a.jpg"><meta property="og:image:width" content="3"><meta property="og:image:type" content="image/png">',
-            f'<meta property="og:image" content="pictures/a-1600w.jpg" {KEPT}><meta property="og:image:width" content="1600"><meta property="og:image:type" content="image/jpeg">',
+            f'<meta property="og:image" content="pictures/a-1600w.jpg" {REMEMBERED}><meta property="og:image:width" content="1600"><meta property="og:image:type" content="image/jpeg">',
         ),
     ],
 )
@@ -62,8 +62,8 @@ def test_previews_name_the_host_under_which_the_site_is_known_to_be_served() -> 
     after, result = rewritten(page, where=served)
     assert b'content="https://site.test/pictures/a-1600w.jpg"' in after and not result.left
     assert rewritten(after, where=served)[1].changes == ()
-    other = page.replace("site.test", "other.test")
-    assert rewritten(other, where=served)[0] == other.encode()
+    foreign = page.replace("site.test", "other.test")
+    assert rewritten(foreign, where=served)[0] == foreign.encode()
 
 
 def test_a_preload_asks_for_what_the_image_takes_and_for_nothing_without_one() -> None:
@@ -101,10 +101,10 @@ def test_structured_data_stays_json_and_only_its_pictures_change() -> None:
 
 def test_links_to_originals_stay_or_lead_to_the_largest_rendition() -> None:
     page = '<a class="x" href="img/a.jpg"><img src="img/a.jpg"></a><a href="other.html">'
-    kept, result = rewritten(page)
-    assert b'href="img/a.jpg"' in kept and [left.concern for left in result.left] == [Concern.HARMLESS]
+    unchanged, result = rewritten(page)
+    assert b'href="img/a.jpg"' in unchanged and [left.concern for left in result.left] == [Concern.HARMLESS]
     sent, result = rewritten(page, links="largest")
-    assert f'<a class="x" href="pictures/a-1600w.jpg" {KEPT}>'.encode() in sent and not result.left
+    assert f'<a class="x" href="pictures/a-1600w.jpg" {REMEMBERED}>'.encode() in sent and not result.left
     assert rewritten(sent, links="largest")[1].changes == ()
 
 
@@ -115,12 +115,12 @@ def test_the_last_choice_that_matches_decides_for_a_place() -> None:
         PlaceChoice(page="*.html", original="/hero-m.jpg", mode="addresses"),
         PlaceChoice(page="blog/", mode="picture"),
     )
-    after, result = rewritten(page, places=choices)
+    after, result = rewritten(page, choices=choices)
     assert after.count(b"pictures/") == 1 and b'src="pictures/hero-m-1600w.jpg"' in after
     assert [(left.why, left.concern) for left in result.left] == [
         ("the project file says so", Concern.HARMLESS)
     ] * 2
-    assert b"<picture" in rewritten('<img src="/img/a.jpg">', "blog/a.html", places=choices)[0]
+    assert b"<picture" in rewritten('<img src="/img/a.jpg">', "blog/a.html", choices=choices)[0]
 
 
 def test_choices_are_added_to_a_project_file_whose_other_text_stays() -> None:
@@ -128,11 +128,11 @@ def test_choices_are_added_to_a_project_file_whose_other_text_stays() -> None:
     first = PlaceChoice(page="/a.html", original="/x.jpg", mode="leave")
     second = PlaceChoice(page="/b.html", mode="sizes")
     once = with_place_choices(text, [first])
-    assert once.startswith(text.rstrip()) and read_project(once, file="f").rewrite.places == (first,)
+    assert once.startswith(text.rstrip()) and read_project(once, file="f").rewrite.choices == (first,)
     twice = with_place_choices(once, [first, second])
-    assert read_project(twice, file="f").rewrite.places == (first, second)
-    with pytest.raises(ProjectError, match=r"rewrite\.places"):
-        read_project('[[rewrite.places]]\nmode = "away"\n', file="f")
+    assert read_project(twice, file="f").rewrite.choices == (first, second)
+    with pytest.raises(ProjectError, match=r"rewrite\.choices"):
+        read_project('[[rewrite.choices]]\nmode = "away"\n', file="f")
 
 
 def measured(*images: MeasuredImage) -> dict[str, MeasuredPage]:

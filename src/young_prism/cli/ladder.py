@@ -100,8 +100,8 @@ def ladder(
             continue
         match = json.dumps(f"/{image.image.removeprefix(below)}", ensure_ascii=False)
         click.echo(f"\n[[overrides]]\nmatch = {match}\nladder.widths = {list(widths)}")
-        own, shared = (waste_of(rungs, image.needs).beyond for rungs in (widths, chosen))
-        click.echo(f"# {own:.1%} beyond need; {shared:.1%} with the widths above")
+        own_waste, shared_waste = (waste_of(rungs, image.needs).beyond for rungs in (widths, chosen))
+        click.echo(f"# {own_waste:.1%} beyond need; {shared_waste:.1%} with the widths above")
     for name, waste in wastes.items():
         short = f", too few for {waste.short:.0%} of visits" if waste.short else ""
         say(f"{name}: {waste.beyond:.1%} of what is fetched is beyond need{short}")

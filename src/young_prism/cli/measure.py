@@ -125,14 +125,14 @@ def _report(result: MeasureResult, layout_file: Path | None) -> None:
 
     for page, why in result.failed:
         say(f"Not measured: {printable(page)}: {why}")
-    for heading, found in (
+    for heading, listed in (
         ("Cannot be loaded", broken_images(result.layout)),
         ("No viewport shows it", hidden_images(result.layout)),
     ):
-        for page, image in found[:_MOST_LISTED]:
+        for page, image in listed[:_MOST_LISTED]:
             say(f"{heading}: {printable(page)}: {printable(image)}")
-        if len(found) > _MOST_LISTED:
-            say(f"{heading}: {len(found) - _MOST_LISTED} more")
+        if len(listed) > _MOST_LISTED:
+            say(f"{heading}: {len(listed) - _MOST_LISTED} more")
     pages = result.layout.pages
     images = sum(len(page.images) for page in pages)
     where = f", written to {layout_file}" if layout_file else ""

@@ -194,9 +194,9 @@ def _options(
     from young_prism.core.html.rewrite.options import RewriteOptions
     from young_prism.engine.site.config import load_project
 
-    places = load_project(project_file).rewrite.places if project_file else ()
+    choices = load_project(project_file).rewrite.choices if project_file else ()
     return RewriteOptions(
-        Mode(mode), new_sizes=new_sizes, structural=structural, links=links, styles=styles, places=places
+        Mode(mode), new_sizes=new_sizes, structural=structural, links=links, styles=styles, choices=choices
     )
 
 
@@ -241,14 +241,14 @@ def _save_choices(rewrite: SiteRewrite, verification: Verification, project_file
         for file in rewrite.changed
         for change in file.rewriting.changes
     }
-    places = {
+    left_alone = {
         (page, originals[page, difference.key])
         for page, difference in verification.mistakes
         if difference.key
     }
     choices = [
         PlaceChoice(page=f"/{page}", original=f"/{original}", mode="leave")
-        for page, original in sorted(places)
+        for page, original in sorted(left_alone)
     ]
     text = project_file.read_text(encoding="utf-8")
     write_atomically(project_file, with_place_choices(text, choices).encode())

@@ -74,12 +74,12 @@ def say_verification(verification: Verification) -> None:
     """Print what is worse than before, page by page, and the sums."""
     for page, why in verification.failed:
         say(f"Not opened: {printable(page)}: {why}")
-    for page, found in verification.differences:
-        line = f":{found.line}" if found.line else ""
-        boxes = " → ".join(f"{box.width:g} × {box.height:g}" for box in (found.before, found.after))
-        by_recipe = " (another cut, by the recipe)" if found.is_art_direction else ""
+    for page, difference in verification.differences:
+        line = f":{difference.line}" if difference.line else ""
+        boxes = " → ".join(f"{box.width:g} × {box.height:g}" for box in (difference.before, difference.after))
+        by_recipe = " (another cut, by the recipe)" if difference.is_art_direction else ""
         say(
-            f"Box: {printable(page)}{line} at {found.viewport}: {printable(found.address)}: {boxes}{by_recipe}"
+            f"Box: {printable(page)}{line} at {difference.viewport}: {printable(difference.address)}: {boxes}{by_recipe}"
         )
     for compared in verification.pages:
         for text in _worse(compared):

@@ -12,7 +12,7 @@ density = 2
 bytes = "600 kB"
 [rewrite]
 layout = "young-prism-layout.json"
-[[rewrite.places]]
+[[rewrite.choices]]
 page = "blog/"
 original = "charts/"
 mode = "leave"
@@ -119,7 +119,7 @@ class RewriteSettings(RecipeModel):
     links: LinksToOriginals = "keep"
     styles: Literal["inline", "class"] = "inline"
     layout: str = ""
-    places: Annotated[tuple[PlaceChoice, ...], ListAsTuple] = ()
+    choices: Annotated[tuple[PlaceChoice, ...], ListAsTuple] = ()
 
 
 class Project(RecipeModel):
@@ -146,12 +146,12 @@ def with_place_choices(text: str, choices: Sequence[PlaceChoice]) -> str:
         choices: What to add, in order.
     """
     document = tomlkit.parse(text)
-    known = Project.model_validate(load_toml(text)).rewrite.places
+    known = Project.model_validate(load_toml(text)).rewrite.choices
     rewrite = document.setdefault("rewrite", tomlkit.table(is_super_table="rewrite" not in document))
-    places = rewrite.setdefault("places", tomlkit.aot())
+    tables = rewrite.setdefault("choices", tomlkit.aot())
     for choice in choices:
         if choice not in known:
-            places.append(tomlkit.item(choice.model_dump(mode="json")))
+            tables.append(tomlkit.item(choice.model_dump(mode="json")))
     return tomlkit.dumps(document)
 
 

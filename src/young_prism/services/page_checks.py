@@ -27,7 +27,7 @@ class PageCheckKind(StrEnum):
 
 
 class _StoppedError(Exception):
-    """Somebody stopped it."""
+    """A person stopped it."""
 
 
 @dataclass(slots=True)
@@ -35,7 +35,7 @@ class PageCheck:
     """A look at pages that is active or over.
 
     Attributes:
-        kind: What it is for.
+        kind: Why the pages are opened.
         total: The number of pages; 0 before the first.
         done: The number of pages that are done.
         over: Whether it is over.

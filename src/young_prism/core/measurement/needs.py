@@ -46,7 +46,7 @@ def needs_by_image(
         viewports: Widths of viewports with their shares of visits.
         densities: Device pixels a CSS pixel.
     """
-    found = []
+    image_needs = []
     for path, images in images_by_path(layout).items():
         needs: list[Need] = []
         most = _widest(path, images)
@@ -57,8 +57,8 @@ def needs_by_image(
                 for density in densities
             )
         if needs:
-            found.append(ImageNeeds(path, tuple(merged(needs))))
-    return found
+            image_needs.append(ImageNeeds(path, tuple(merged(needs))))
+    return image_needs
 
 
 def _widest(path: str, images: Iterable[MeasuredImage]) -> float:

@@ -46,8 +46,8 @@ def open_browser() -> Iterator[Browser]:
     """
     reason = why_unavailable()
     if reason:
-        what, remedy = reason.split(": " if ":" in reason else ". ", 1)
-        raise BrowserError(f"{what}.", remedy=remedy)
+        problem, remedy = reason.split(": " if ":" in reason else ". ", 1)
+        raise BrowserError(f"{problem}.", remedy=remedy)
     from playwright.sync_api import Error, sync_playwright
 
     # The system refuses Chromium's sandbox to root, who runs it in containers.

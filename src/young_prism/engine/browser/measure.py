@@ -42,7 +42,7 @@ _MOST_BREAKPOINTS = 16
 _SAMPLE_HEIGHT = 900
 
 OnPage = Callable[[str, int, int], None]
-"""Is told a page, its number and how many there are, before the page is opened."""
+"""Called before a page is opened, with its path, its number, and the number of pages."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +82,7 @@ def measure_folder(
         folder: The folder of the site.
         pages: Their paths below it.
         viewports: The screens that they are opened on.
-        on_page: Is told of each page.
+        on_page: Called before each page.
 
     Raises:
         BrowserError: There is no browser, or it does not start.
@@ -105,7 +105,7 @@ def measure_urls(
         urls: The addresses of the pages.
         viewports: The screens that they are opened on.
         root: The address that stands for the folder of the site.
-        on_page: Is told of each page.
+        on_page: Called before each page.
 
     Raises:
         BrowserError: There is no browser, or it does not start.

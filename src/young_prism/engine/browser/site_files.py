@@ -68,22 +68,22 @@ class SiteFiles:
         return unquote(urlsplit(url).path).lstrip("/")
 
     def forget_requests(self) -> None:
-        """Begin to count requests anew."""
+        """Start to count requests from zero."""
         self.image_bytes.clear()
         self.failed.clear()
 
     def answer(self, route: Route) -> None:
         """Answer a request."""
         url = route.request.url
-        found = self._find(url)
-        if found is None:
+        file = self._find(url)
+        if file is None:
             if url.startswith(f"{ORIGIN}/"):
                 self.failed.add(self.path_of(url))
                 route.fulfill(status=404, body="")
             else:
                 route.abort()
             return
-        name, data = found
+        name, data = file
         ending = Path(name).suffix.lower()
         if route.request.resource_type == "image":
             self.image_bytes[url] = len(data)
@@ -102,9 +102,9 @@ class SiteFiles:
         for name in names:
             if name in self.overlay:
                 return name, self.overlay[name]
-            found = _read(self.root, name)
-            if found is not None:
-                return found
+            file = _read(self.root, name)
+            if file is not None:
+                return file
         return None
 
 

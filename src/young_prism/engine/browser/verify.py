@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from playwright.sync_api import Browser
 
 VERIFY_VIEWPORTS = (Viewport(width=390, height=844, density=2), Viewport(width=1280, height=800))
-_PLACE = "data-young-prism-place"
+_NUMBER_ATTRIBUTE = "data-young-prism-place"
 _TOLERANCE = 1.0
 """CSS pixels by which a box may differ."""
 _SHIFT_TOLERANCE = 0.01
@@ -102,7 +102,7 @@ class PageComparison(NamedTuple):
     @property
     def is_clean(self) -> bool:
         """Whether nothing about it is worse than before."""
-        unmeant = [found for found in self.differences if not found.is_art_direction]
+        unmeant = [difference for difference in self.differences if not difference.is_art_direction]
         is_worse = unmeant or self.messages or self.failed or self.has_more_shift
         return not (is_worse or self.is_heavier)
 
@@ -122,7 +122,9 @@ class Verification:
     @property
     def mistakes(self) -> list[tuple[str, BoxDifference]]:
         """The images whose box changes although the recipe does not ask for it, each with its page."""
-        return [(page, found) for page, found in self.differences if not found.is_art_direction]
+        return [
+            (page, difference) for page, difference in self.differences if not difference.is_art_direction
+        ]
 
     def without_differences(self, rewrite: SiteRewrite) -> dict[str, set[str]]:
         """Return the keys of all changes of a rewriting by page, without those that change a box by mistake.
@@ -148,11 +150,11 @@ class Verification:
                     **page._asdict(),
                     "differences": [
                         {
-                            **found._asdict(),
-                            "before": found.before._asdict(),
-                            "after": found.after._asdict(),
+                            **difference._asdict(),
+                            "before": difference.before._asdict(),
+                            "after": difference.after._asdict(),
                         }
-                        for found in page.differences
+                        for difference in page.differences
                     ],
                 }
                 for page in self.pages
@@ -183,7 +185,7 @@ def verify_rewrite(
         mounts: Where renditions are served that lie outside the site.
         keys: The changes to make by page; None for all.
         pages: The pages to open; None for all that would change.
-        on_page: Is told of each page.
+        on_page: Called before each page.
 
     Raises:
         BrowserError: There is no browser, or it does not start.
@@ -249,7 +251,7 @@ def verify_and_choose(
         rewrite: What would change.
         viewports: The screens that pages are opened on.
         mounts: Where renditions are served that lie outside the site.
-        on_page: Is told of each page.
+        on_page: Called before each page.
 
     Raises:
         BrowserError: There is no browser, or it does not start.
@@ -309,11 +311,11 @@ def _compared(file: PageFile, viewport: Viewport, before: _Side, after: _Side) -
     differences = []
     for first, second in pairs:
         if _differ(_box(first), _box(second)) and not _is_repaired(first, second):
-            change = changes.get(first.place) if first.place is not None else None
+            change = changes.get(first.number) if first.number is not None else None
             differences.append(
                 BoxDifference(
                     viewport.name,
-                    lines[first.place] if first.place is not None else 0,
+                    lines[first.number] if first.number is not None else 0,
                     before.files.path_of(first.address),
                     _box(first),
                     _box(second),
@@ -322,7 +324,12 @@ def _compared(file: PageFile, viewport: Viewport, before: _Side, after: _Side) -
                 )
             )
     shifts = [(old.visit.layout_shift, new.visit.layout_shift)]
-    while _is_more(shift := (max(one[0] for one in shifts), min(one[1] for one in shifts))):
+    while _is_more(
+        shift := (
+            max(before_shift for before_shift, _ in shifts),
+            min(after_shift for _, after_shift in shifts),
+        )
+    ):
         if len(shifts) == _MOST_VISITS:
             break
         shifts.append((before.look(file.path).visit.layout_shift, after.look(file.path).visit.layout_shift))
@@ -346,10 +353,10 @@ def _paired(
     before: Sequence[SeenImage], after: Sequence[SeenImage]
 ) -> Iterator[tuple[SeenImage, SeenImage | None]]:
     """Pair images by their number; those that a script made, by their order."""
-    numbered = {image.place: image for image in after if image.place is not None}
-    made = iter([image for image in after if image.place is None])
+    numbered = {image.number: image for image in after if image.number is not None}
+    made = iter([image for image in after if image.number is None])
     for image in before:
-        yield image, (next(made, None) if image.place is None else numbered.get(image.place))
+        yield image, (next(made, None) if image.number is None else numbered.get(image.number))
 
 
 def _box(image: SeenImage | None) -> Box:
@@ -389,7 +396,7 @@ def marked(file: PageFile, keys: Collection[str] | None) -> bytes:
     ]
     for number, token in enumerate(_images(text)):
         at = token.start + len("<img")
-        edits.append(Edit(at, at, f' {_PLACE}="{number}"'))
+        edits.append(Edit(at, at, f' {_NUMBER_ATTRIBUTE}="{number}"'))
     parts, at = [], 0
     for edit in sorted(edits):
         parts += [text[at : edit.start], edit.new]

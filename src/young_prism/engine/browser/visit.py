@@ -27,7 +27,7 @@ class SeenImage(NamedTuple):
 
     Attributes:
         address: The address that the page names for it; empty for none.
-        place: The number that a marked page gives it; None for an image that a script made.
+        number: The number that a marked page gives it; None for an image that a script made.
         fetched: The address that the browser chose; empty for none.
         width: Width of its box in CSS pixels.
         height: Height of its box.
@@ -40,7 +40,7 @@ class SeenImage(NamedTuple):
     """
 
     address: str
-    place: int | None
+    number: int | None
     fetched: str
     width: float
     height: float

@@ -95,7 +95,7 @@ def pages(slug: str) -> str:
         undo=newest_rewrite(folder),
         check=check,
         comparison=comparison,
-        worse={(path, found.key) for path, found in comparison.mistakes} if comparison else set(),
+        worse={(path, difference.key) for path, difference in comparison.mistakes} if comparison else set(),
         no_browser=why_unavailable(),
         query=request.query_string.decode(),
     )
@@ -267,7 +267,7 @@ def _options(values: Mapping[str, str], folder: Path) -> RewriteOptions:
         structural="leave" if values.get("structural") == "leave" else "srcset",
         links="largest" if values.get("links") == "largest" else "keep",
         styles="class" if values.get("styles") == "class" else "inline",
-        places=load_project(file).rewrite.places if file else (),
+        choices=load_project(file).rewrite.choices if file else (),
     )
 
 

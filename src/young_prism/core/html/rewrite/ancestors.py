@@ -174,17 +174,17 @@ def ancestors_of_images(document: Document) -> Mapping[int, Ancestors] | None:
     if not _WHOLE.search(text, 0, _DECLARED_WITHIN) or _TEMPLATE.search(text):
         return None
     tags = TagEditor(document)
-    found: dict[int, Ancestors] = {}
+    by_position: dict[int, Ancestors] = {}
     stack: list[Ancestor] = []
     for token in tokens(text, all_tags=True):
         if token.kind == "start" and token.name == "img":
             is_in_table = any(ancestor.element == "table" for ancestor in stack)
-            found[token.start] = (*_IMPLIED, *(_IMPLIED_IN_TABLE if is_in_table else ()), *stack)
+            by_position[token.start] = (*_IMPLIED, *(_IMPLIED_IN_TABLE if is_in_table else ()), *stack)
         elif token.kind == "start" and token.name not in _VOID:
             _open(stack, _ancestor(tags, token))
         elif token.kind == "end" and token.name not in _NEVER_CLOSED:
             _close(stack, token.name)
-    return found
+    return by_position
 
 
 def _ancestor(tags: TagEditor, token: Token) -> Ancestor:

@@ -82,7 +82,7 @@ class ImageRule(NamedTuple):
         if ancestors is None or not self.around:
             is_certain = self.target.is_whole and not self.is_conditional
             return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
-        hits = [_hits_round(wanted, ancestors) for wanted in self.around]
+        hits = [_hits_round(sought, ancestors) for sought in self.around]
         if Certainty.NO in hits:
             return Certainty.NO
         # Of one element alone the order does not matter.
@@ -90,27 +90,27 @@ class ImageRule(NamedTuple):
         return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
 
 
-def _hits_round(wanted: Target | None, ancestors: Ancestors) -> Certainty:
+def _hits_round(sought: Target | None, ancestors: Ancestors) -> Certainty:
     """Return whether one of the elements round an image is what a compound asks for."""
-    if wanted is None:
+    if sought is None:
         return Certainty.POSSIBLE
-    fitting = [ancestor for ancestor in ancestors if _fits(wanted, ancestor)]
+    fitting = [ancestor for ancestor in ancestors if _fits(sought, ancestor)]
     if not fitting:
         return Certainty.NO
-    is_certain = wanted.is_whole and any(
-        ancestor.is_certain and wanted.classes <= ancestor.classes and wanted.id in ("", ancestor.id)
+    is_certain = sought.is_whole and any(
+        ancestor.is_certain and sought.classes <= ancestor.classes and sought.id in ("", ancestor.id)
         for ancestor in fitting
     )
     return Certainty.CERTAIN if is_certain else Certainty.POSSIBLE
 
 
-def _fits(wanted: Target, ancestor: Ancestor) -> bool:
+def _fits(sought: Target, ancestor: Ancestor) -> bool:
     """Return whether an element may be meant; in pages without a doctype, names of classes have no case."""
     classes = {name.lower() for name in ancestor.classes}
     return (
-        wanted.element in ("", ancestor.element)
-        and {name.lower() for name in wanted.classes} <= classes
-        and wanted.id.lower() in ("", ancestor.id.lower())
+        sought.element in ("", ancestor.element)
+        and {name.lower() for name in sought.classes} <= classes
+        and sought.id.lower() in ("", ancestor.id.lower())
     )
 
 
@@ -243,7 +243,7 @@ def _around(
 ) -> tuple[tuple[Target | None, ...], bool]:
     """Return the elements that a selector wants round its target, and whether that is all it asks for besides.
 
-    Only the chain of descendants and children next to the target counts: what stands before a sibling is round that.
+    Only the chain of descendants and children next to the target counts: an element before a sibling is round that sibling.
     """
     around: list[Target | None] = []
     at = len(compounds) - 1

@@ -46,22 +46,23 @@ class MeasuredPlaces:
             if original:
                 measured.setdefault(original, []).append(image)
         counts = Counter(originals) if measured else Counter()
-        self._places: dict[str, Iterator[MeasuredPlace]] = {
-            original: iter(_places(images, counts[original])) for original, images in measured.items()
+        self._by_original: dict[str, Iterator[MeasuredPlace]] = {
+            original: iter(_measured_places(images, counts[original]))
+            for original, images in measured.items()
         }
 
     def next_place(self, original: str) -> MeasuredPlace | None:
         """Return the next place of an original; None where nothing was measured."""
-        return next(self._places.get(original, iter(())), None)
+        return next(self._by_original.get(original, iter(())), None)
 
 
-def _places(images: list[MeasuredImage], count: int) -> list[MeasuredPlace]:
+def _measured_places(images: list[MeasuredImage], count: int) -> list[MeasuredPlace]:
     if len(images) == count:
-        return [_place([image]) for image in images]
-    return [_place(images)] * count
+        return [_joined_place([image]) for image in images]
+    return [_joined_place(images)] * count
 
 
-def _place(images: list[MeasuredImage]) -> MeasuredPlace:
+def _joined_place(images: list[MeasuredImage]) -> MeasuredPlace:
     lines = width_lines(images)
     return MeasuredPlace(
         sizes_of_lines(lines) if lines else "",

@@ -26,7 +26,7 @@ class RewriteOptions:
         links: What becomes of links to originals.
         styles: Whether what an image needs of style stands in its `style` attribute, or in a class of a stylesheet of ours, as a
             strict policy asks (Content Security Policy 3, `style-src`).
-        places: Choices for some places; of several that match the last one decides.
+        choices: Choices for some places; of several that match the last one decides.
     """
 
     mode: Mode = Mode.PICTURE
@@ -35,7 +35,7 @@ class RewriteOptions:
     structural: Literal["srcset", "leave"] = "srcset"
     links: LinksToOriginals = "keep"
     styles: Literal["inline", "class"] = "inline"
-    places: tuple[PlaceChoice, ...] = ()
+    choices: tuple[PlaceChoice, ...] = ()
 
     def mode_of(self, page: str, original: str) -> Mode | None:
         """Return how much is changed where a page shows an original; None for nothing.
@@ -44,7 +44,7 @@ class RewriteOptions:
             page: The path of the page or stylesheet below the site.
             original: The path of the original below its source.
         """
-        for choice in reversed(self.places):
+        for choice in reversed(self.choices):
             if matches(choice.page, page) and matches(choice.original, original):
                 return None if choice.mode == "leave" else Mode(choice.mode)
         return self.mode

@@ -62,14 +62,14 @@ class OtherEdits(NamedTuple):
     edits: tuple[Edit, ...]
 
 
-class _Found(NamedTuple):
+class _OriginalReference(NamedTuple):
     """How a place leads to an original.
 
     Attributes:
         match: The original.
         url: The address that the page names, or the one that it named before a rewriting.
         is_ours: Whether an earlier rewriting put it there.
-        prefix: What stands before a rendition's path; None where the page cannot reach it.
+        prefix: The part of the address before a rendition's path; None where the page cannot reach it.
     """
 
     match: Match
@@ -91,7 +91,7 @@ class OtherPlaces:
     context: PageContext
     options: RewriteOptions
     elements: dict[str, Element] = field(default_factory=dict)
-    _preloads: list[tuple[ParsedTag, _Found]] = field(default_factory=list)
+    _preloads: list[tuple[ParsedTag, _OriginalReference]] = field(default_factory=list)
     _preview: RenditionEntry | None = None
 
     def tag(self, tag: ParsedTag) -> OtherEdits | None:
@@ -99,43 +99,45 @@ class OtherPlaces:
         name = tag.token.name
         for attribute_name in _LISTED_ONLY.get(name, ()):
             attribute = tag.get(attribute_name)
-            found = self._find(tag, attribute) if attribute else None
-            if found and not found.is_ours:
-                self.context.leave(tag.token.start, found.url, f"{name} {attribute_name} is not rewritten")
+            reference = self._find(tag, attribute) if attribute else None
+            if reference and not reference.is_ours:
+                self.context.leave(
+                    tag.token.start, reference.url, f"{name} {attribute_name} is not rewritten"
+                )
         if name == "meta":
             return self._meta(tag)
         attribute = next((a for key in _URL_ATTRIBUTES.get(name, ()) if (a := tag.get(key))), None)
-        found = self._find(tag, attribute) if attribute and not tag.templated else None
-        if attribute is None or found is None:
+        reference = self._find(tag, attribute) if attribute and not tag.templated else None
+        if attribute is None or reference is None:
             return None
         if name == "link":
-            return self._link(tag, attribute, found)
+            return self._link(tag, attribute, reference)
         if name == "a":
-            return self._anchor(tag, attribute, found)
+            return self._anchor(tag, attribute, reference)
         if name == "input" and self._value(tag, "type").lower() != "image":
             return None
         width = None if attribute.name == "background" else self.context.tags.pixels(tag, "width")
-        return self._one_file(tag, attribute, found, width)
+        return self._one_file(tag, attribute, reference, width)
 
     def preloads(self) -> Iterator[OtherEdits]:
         """Yield what changes in the links that preload an original: each asks for what the page's `img` takes.
 
         To be called at the end of the page.
         """
-        for tag, found in self._preloads:
-            element = self.elements.get(found.match.original)
+        for tag, reference in self._preloads:
+            element = self.elements.get(reference.match.original)
             if element is None:
                 why = "it is preloaded, and no image of this page that is changed shows it"
-                self.context.leave(tag.token.start, found.url, why)
+                self.context.leave(tag.token.start, reference.url, why)
                 continue
             values = dict(next(iter(element.sources), element.img))
-            wanted = {"type": values["type"]} if "type" in values else {}
+            values_to_set = {"type": values["type"]} if "type" in values else {}
             href = ""
             if "sizes" in values:
-                wanted |= {"imagesrcset": values["srcset"], "imagesizes": values["sizes"]}
+                values_to_set |= {"imagesrcset": values["srcset"], "imagesizes": values["sizes"]}
             else:
                 href = values.get("srcset") or values["src"]
-            yield OtherEdits(found.match.original, tuple(self._preload_edits(tag, wanted, href)))
+            yield OtherEdits(reference.match.original, tuple(self._preload_edits(tag, values_to_set, href)))
 
     def structured_data(self, token: Token) -> Iterator[OtherEdits]:
         """Yield what changes in JSON-LD that is whole: addresses of originals become that of the largest rendition (JSON-LD 1.1, 7)."""
@@ -157,7 +159,7 @@ class OtherPlaces:
                 edit = Edit(start, start + len(string[0]), json.dumps(path_url(rendition.path, prefix)))
                 yield OtherEdits(match.original, (edit,))
 
-    def _find(self, tag: ParsedTag, attribute: Attribute) -> _Found | None:
+    def _find(self, tag: ParsedTag, attribute: Attribute) -> _OriginalReference | None:
         """Return the original that an attribute leads to, by itself or by what stood there before."""
         former = tag.get(ORIGINAL)
         url = self.context.tags.value(former or attribute)
@@ -170,7 +172,7 @@ class OtherPlaces:
         if self.options.mode_of(self.context.page, match.original) in (None, Mode.SIZES):
             return None
         prefix = self.context.site.prefix(match, self.context.base)
-        return _Found(match, url, former is not None, prefix)
+        return _OriginalReference(match, url, former is not None, prefix)
 
     def _absolute(self, url: str) -> Match | NoMatch:
         """Return the original that an address leads to, also with the host under which the site is known to be served."""
@@ -190,10 +192,10 @@ class OtherPlaces:
         return not delivered.original_bytes or rendition.bytes < delivered.original_bytes
 
     def _one_file(
-        self, tag: ParsedTag, attribute: Attribute, found: _Found, width: int | None
+        self, tag: ParsedTag, attribute: Attribute, reference: _OriginalReference, width: int | None
     ) -> OtherEdits | None:
         """Put one rendition in place of an original: by a width in CSS pixels twice that, otherwise the natural size."""
-        delivered = self.context.site.delivered[found.match.original]
+        delivered = self.context.site.delivered[reference.match.original]
         fallback = delivered.fallback
         if width:
             rendition = next((rung for rung in fallback if rung.width >= 2 * width), fallback[-1])
@@ -201,56 +203,58 @@ class OtherPlaces:
             natural = [rung for rung in fallback if rung.width == delivered.size.width]
             if not natural:
                 why = "its natural size shows here, and no rendition has that"
-                self.context.leave(tag.token.start, found.url, why)
+                self.context.leave(tag.token.start, reference.url, why)
                 return None
             rendition = natural[0]
-        return self._swap(tag, attribute, found, rendition)
+        return self._swap(tag, attribute, reference, rendition)
 
     def _swap(
-        self, tag: ParsedTag, attribute: Attribute, found: _Found, rendition: RenditionEntry
+        self, tag: ParsedTag, attribute: Attribute, reference: _OriginalReference, rendition: RenditionEntry
     ) -> OtherEdits | None:
-        delivered = self.context.site.delivered[found.match.original]
+        delivered = self.context.site.delivered[reference.match.original]
         if delivered.is_copy:
             return None
-        if found.prefix is None:
+        if reference.prefix is None:
             why = "this page cannot reach the renditions; say where they are served"
-            self.context.leave(tag.token.start, found.url, why)
+            self.context.leave(tag.token.start, reference.url, why)
             return None
-        if not found.is_ours and not self._saves(delivered, rendition):
-            self.context.leave(tag.token.start, found.url, LIGHTER_ORIGINAL, concern=Concern.HARMLESS)
+        if not reference.is_ours and not self._saves(delivered, rendition):
+            self.context.leave(tag.token.start, reference.url, LIGHTER_ORIGINAL, concern=Concern.HARMLESS)
             return None
-        url = path_url(rendition.path, found.prefix)
+        url = path_url(rendition.path, reference.prefix)
         edits = self.context.tags.set_attributes(tag, {attribute.name: url})
-        if not found.is_ours:
+        if not reference.is_ours:
             edits.append(Edit(attribute.end, attribute.end, self.context.tags.remembered(attribute)))
-        return OtherEdits(found.match.original, tuple(edits))
+        return OtherEdits(reference.match.original, tuple(edits))
 
-    def _link(self, tag: ParsedTag, attribute: Attribute, found: _Found) -> OtherEdits | None:
+    def _link(self, tag: ParsedTag, attribute: Attribute, reference: _OriginalReference) -> OtherEdits | None:
         relations = set(self._value(tag, "rel").lower().split())
         if "preload" in relations and self._value(tag, "as").lower() == "image":
-            self._preloads.append((tag, found))
+            self._preloads.append((tag, reference))
             return None
-        delivered = self.context.site.delivered[found.match.original]
+        delivered = self.context.site.delivered[reference.match.original]
         if relations & {"icon", "apple-touch-icon", "image_src"}:
             declared = self._value(tag, "type").lower()
             format_type = ImageFormat(delivered.fallback[-1].format).mime
             if declared and declared != format_type:
                 why = f"it says {declared}, and its fallback is {format_type}"
-                self.context.leave(tag.token.start, found.url, why)
+                self.context.leave(tag.token.start, reference.url, why)
                 return None
             if "image_src" in relations:
-                return self._swap(tag, attribute, found, _for_preview(delivered))
-            return self._one_file(tag, attribute, found, None)
+                return self._swap(tag, attribute, reference, _for_preview(delivered))
+            return self._one_file(tag, attribute, reference, None)
         return None
 
-    def _anchor(self, tag: ParsedTag, attribute: Attribute, found: _Found) -> OtherEdits | None:
+    def _anchor(
+        self, tag: ParsedTag, attribute: Attribute, reference: _OriginalReference
+    ) -> OtherEdits | None:
         if self.options.links == "keep":
-            if not found.is_ours:
+            if not reference.is_ours:
                 why = "links to originals are kept; --links largest sends them to the largest rendition"
-                self.context.leave(tag.token.start, found.url, why, concern=Concern.HARMLESS)
+                self.context.leave(tag.token.start, reference.url, why, concern=Concern.HARMLESS)
             return None
-        delivered = self.context.site.delivered[found.match.original]
-        return self._swap(tag, attribute, found, delivered.fallback[-1])
+        delivered = self.context.site.delivered[reference.match.original]
+        return self._swap(tag, attribute, reference, delivered.fallback[-1])
 
     def _meta(self, tag: ParsedTag) -> OtherEdits | None:
         named = next((v for name in ("property", "name", "itemprop") if (v := self._value(tag, name))), "")
@@ -263,13 +267,13 @@ class OtherPlaces:
         if not _PREVIEWS.fullmatch(named):
             return None
         self._preview = None
-        found = self._find(tag, content)
-        if found is None:
+        reference = self._find(tag, content)
+        if reference is None:
             self._list_unknown_host(tag, content)
             return None
-        delivered = self.context.site.delivered[found.match.original]
+        delivered = self.context.site.delivered[reference.match.original]
         rendition = _for_preview(delivered)
-        swapped = self._swap(tag, content, found, rendition)
+        swapped = self._swap(tag, content, reference, rendition)
         if swapped is not None and named.startswith("og:"):
             self._preview = rendition
         return swapped
@@ -296,12 +300,12 @@ class OtherPlaces:
         }[name]
         return OtherEdits(original, tuple(self.context.tags.set_attributes(tag, {"content": value})))
 
-    def _preload_edits(self, tag: ParsedTag, wanted: dict[str, str], href: str) -> Iterator[Edit]:
+    def _preload_edits(self, tag: ParsedTag, values_to_set: dict[str, str], href: str) -> Iterator[Edit]:
         address = tag.get("href")
         if href and address:
             yield from self.context.tags.set_attributes(tag, {"href": href})
-        yield from self.context.tags.set_attributes(tag, wanted)
-        added = {name: value for name, value in wanted.items() if tag.get(name) is None}
+        yield from self.context.tags.set_attributes(tag, values_to_set)
+        added = {name: value for name, value in values_to_set.items() if tag.get(name) is None}
         text = self.context.tags.written(added)
         if not tag.get(ORIGINAL) and address:
             text += self.context.tags.remembered(address)

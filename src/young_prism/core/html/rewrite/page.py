@@ -109,7 +109,7 @@ class _Address(NamedTuple):
 class _Rewriter:
     context: PageContext
     options: RewriteOptions
-    others: OtherPlaces
+    plain_places: OtherPlaces
     based: bool = False
     picture: OpenPicture | None = None
     changes: list[ReferenceChange] = field(default_factory=list)
@@ -146,7 +146,7 @@ class _Rewriter:
                 if token.kind == "comment":
                     comment = self.context.document.text[token.start : token.end]
                     self.is_opted_out = opt_out.is_opted_out_after(comment, before=self.is_opted_out)
-        self._take(self.others.preloads())
+        self._take(self.plain_places.preloads())
         self._link_stylesheet(page)
         changes = sorted(self.changes, key=lambda change: change.start)
         return Rewriting(
@@ -183,24 +183,26 @@ class _Rewriter:
                 if isinstance(match, Match):
                     yield match.original
 
-    def _take(self, found: Iterable[OtherEdits | None]) -> None:
-        for other in found:
-            made = other and change(self.context.document.text, other.original, other.edits, self.seen)
+    def _take(self, edits_by_place: Iterable[OtherEdits | None]) -> None:
+        for place_edits in edits_by_place:
+            made = place_edits and change(
+                self.context.document.text, place_edits.original, place_edits.edits, self.seen
+            )
             if made:
                 self.changes.append(made)
 
-    def _other(self, token: Token) -> None:
+    def _rewrite_plain_place(self, token: Token) -> None:
         tag = self.context.tags.read(token)
         if self._asks_to_stay(tag, None):
             return
-        self._take([self.others.tag(tag)])
+        self._take([self.plain_places.tag(tag)])
 
     def _structured_data(self, token: Token) -> None:
         text = self.context.document.meaning(self.context.document.text[token.start : token.end])
         if self.is_opted_out or not is_json(text):
             self._mentioned(token)
         else:
-            self._take(self.others.structured_data(token))
+            self._take(self.plain_places.structured_data(token))
 
     def _style_of_img(self, img: ParsedTag) -> ImageStyle:
         values = {
@@ -236,7 +238,7 @@ class _Rewriter:
                     kind and self.context.tags.value(kind).strip().lower() == "application/ld+json"
                 )
             case name if name in OTHER_TAGS:
-                self._other(token)
+                self._rewrite_plain_place(token)
 
     def _former_address(self, img: ParsedTag) -> Attribute | None:
         """Return the attribute of ours that holds the address from before."""
@@ -273,7 +275,7 @@ class _Rewriter:
         why: str | None
         concern = Concern.BY_HAND
         if isinstance(match, Match):
-            place = self.measured.next_place(match.original) if self.measured else None
+            measurement = self.measured.next_place(match.original) if self.measured else None
             is_ours = former is not None or self.context.is_rendition(url)
             mode = self.options.mode_of(self.context.page, match.original)
             if mode is None or self._asks_to_stay(img, picture):
@@ -281,7 +283,7 @@ class _Rewriter:
             else:
                 why = self._why_not(img, match, mode, is_ours=is_ours, has_marker=former is not None)
             if why is None and mode is not None:
-                self._rewrite_img(img, picture, _Address(url, match, is_ours, mode), place)
+                self._rewrite_img(img, picture, _Address(url, match, is_ours, mode), measurement)
         else:
             why, concern = match.value, match.concern
         if why:
@@ -313,7 +315,11 @@ class _Rewriter:
         return None
 
     def _rewrite_img(
-        self, img: ParsedTag, picture: OpenPicture | None, address: _Address, place: MeasuredPlace | None
+        self,
+        img: ParsedTag,
+        picture: OpenPicture | None,
+        address: _Address,
+        measurement: MeasuredPlace | None,
     ) -> None:
         """Change an image, with what belongs to it."""
         url, match, is_ours, mode = address
@@ -324,17 +330,17 @@ class _Rewriter:
         prefix = self.context.site.prefix(match, self.context.base)
         first, match = match, self._largest(img, picture, match)
         delivered = self.context.site.delivered[match.original]
-        text = MarkupContext(alt="", hero=self._is_hero(img, delivered, place))
+        text = MarkupContext(alt="", hero=self._is_hero(img, delivered, measurement))
         loading = img.get("loading")
         is_eager = loading and self.context.tags.value(loading).lower() != "lazy"
-        if place is not None and not place.sizes:
+        if measurement is not None and not measurement.sizes:
             why = "no measured viewport shows it"
             self.context.leave(img.token.start, url, why, concern=Concern.REVIEW)
         replacement = delivered.with_markup(
             base_url=prefix or "",
             prefix="",
-            sizes=self._sizes_of(img, delivered, natural_size, style, place, is_ours=is_ours),
-            loading="eager" if is_eager or (place and place.is_in_first_view) else None,
+            sizes=self._sizes_of(img, delivered, natural_size, style, measurement, is_ours=is_ours),
+            loading="eager" if is_eager or (measurement and measurement.is_in_first_view) else None,
         )
         if mode is Mode.PICTURE:
             is_alone = picture is None and bool(style.structural)
@@ -346,7 +352,7 @@ class _Rewriter:
             if is_alone and not self._report_structural(img, url, style.structural[0]):
                 return
         element = replacement.element(text)
-        self.others.elements.setdefault(match.original, element)
+        self.plain_places.elements.setdefault(match.original, element)
         shown_size = None if has_own_sizes else natural_size
         edits = self._edits(
             img, picture, Replacement(replacement, element, match, is_ours, style, shown_size, mode)
@@ -391,9 +397,9 @@ class _Rewriter:
         self.context.leave(img.token.start, url, why, concern=concern)
         return is_changed
 
-    def _is_hero(self, img: ParsedTag, delivered: Delivered, place: MeasuredPlace | None) -> bool:
-        if place is not None:
-            return self.options.hero and place.is_largest
+    def _is_hero(self, img: ParsedTag, delivered: Delivered, measurement: MeasuredPlace | None) -> bool:
+        if measurement is not None:
+            return self.options.hero and measurement.is_largest
         if self.hero_found or not self.options.hero or delivered.fallback[-1].width < _HERO_WIDTH:
             return False
         self.hero_found = True
@@ -426,7 +432,7 @@ class _Rewriter:
         delivered: Delivered,
         natural_size: Size,
         style: ImageStyle,
-        place: MeasuredPlace | None,
+        measurement: MeasuredPlace | None,
         *,
         is_ours: bool,
     ) -> str | None:
@@ -439,11 +445,11 @@ class _Rewriter:
             delivered: The original that is offered.
             natural_size: The size of the original that the page shows.
             style: What styles declare for the image.
-            place: What a browser measured of it; None for nothing.
+            measurement: What a browser measured of it; None for nothing.
             is_ours: Whether an earlier rewriting changed it.
         """
         page_sizes = img.get("sizes")
-        measured = place.sizes if place else ""
+        measured = measurement.sizes if measurement else ""
         if self.options.new_sizes:
             return measured or None
         if page_sizes is not None and not (measured and is_ours):

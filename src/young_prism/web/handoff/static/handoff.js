@@ -59,7 +59,7 @@ places?.addEventListener('change', ({ target }) => {
 })
 if (places) countPlaces()
 
-// What runs on the server: the bar moves, and the page is loaded anew at the end.
+// What runs on the server: the bar moves, and the page reloads at the end.
 const running = document.querySelector('[data-running]')
 if (running?.dataset.over === '0') {
   const timer = setInterval(async () => {
