@@ -10,6 +10,7 @@ import pytest
 from tests.core.test_rewrite import rewritten, site
 from young_prism.core.errors import ProjectError
 from young_prism.core.html.rewrite.changes import Concern, Mode
+from young_prism.core.html.rewrite.site import SiteIndex
 from young_prism.core.html.rewrite.style_classes import STYLESHEET, class_name, stylesheet_with
 from young_prism.core.measurement.model import ImageBox, ImageLoad, MeasuredImage, MeasuredPage
 from young_prism.core.project import PlaceChoice, read_project, with_place_choices
@@ -167,6 +168,23 @@ def test_a_measured_page_says_sizes_and_what_is_first() -> None:
     assert (
         later.count('sizes="700px"') == 9
     )  # another number of places than measured: the widest counts for all
+
+
+def test_a_measured_ratio_settles_what_styles_leave_open() -> None:
+    """A height that some selector may set is out of the question where the box grows with the viewport."""
+    page = "<style>img{max-width:100%;height:auto} .x:hover img{height:64px}</style><img src=img/a.jpg>"
+
+    def measured_at(*widths: float) -> SiteIndex:
+        boxes = tuple(
+            ImageBox(viewport=at, width=w, height=w / 2)
+            for at, w in zip((320, 900, 1920), widths, strict=True)
+        )
+        image = MeasuredImage(image="img/a.jpg", natural_width=1600, natural_height=800, boxes=boxes)
+        return site(measured=measured(image))
+
+    assert b"width=" not in rewritten(page)[0]
+    assert b'width="1600"' in rewritten(page, where=measured_at(288, 868, 1600))[0]
+    assert b"width=" not in rewritten(page, where=measured_at(128, 128, 128))[0]  # 64 px high everywhere
 
 
 def test_styles_by_class_are_in_one_stylesheet_that_the_page_links() -> None:

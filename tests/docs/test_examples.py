@@ -23,6 +23,7 @@ from tests.support.builds import build
 from tests.support.doors import doors
 from tests.support.limits import limit
 from young_prism.cli.main import main
+from young_prism.core.project import RewriteSettings, read_project
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import read_details
@@ -155,6 +156,8 @@ def test_configuration_is_read(block: Block, tmp_path: Path) -> None:
         (tmp_path / "young-prism.toml").write_text(block.text)
         assert load_site(tmp_path / "young-prism.toml").recipe == Recipe()
         assert load_project(tmp_path / "young-prism.toml").budget.rendition == 300_000
+    elif "[rewrite" in block.text:
+        assert read_project(block.text, file="").rewrite != RewriteSettings()
     else:
         assert read_recipe(block.text)
 

@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING, Literal, NoReturn
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.measure import ViewportType, print_page
 from young_prism.cli.rewrite_report import rewrite_as_data, say_remarks, say_verification
+from young_prism.core.measurement.model import Viewport
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
@@ -76,6 +78,14 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Open each changed page before and after in Chromium; with --write, places that change their box are left out.",
 )
+@click.option(
+    "--viewport",
+    "viewports",
+    type=ViewportType(),
+    multiple=True,
+    metavar="WxH@D",
+    help="With --verify: a screen to open pages on, such as 390x844@2; repeatable. Those of the layout file if left out.",
+)
 @click.option("--keep-differences", is_flag=True, help="With --verify and --write: write those places too.")
 @click.option(
     "--save-choices",
@@ -110,6 +120,7 @@ def rewrite(
     project_file: Path | None,
     is_verbose: bool,
     verify: bool,
+    viewports: tuple[Viewport, ...],
     keep_differences: bool,
     save_choices: bool,
     write: bool,
@@ -144,7 +155,7 @@ def rewrite(
     )
     site = _site(folder, source, out, base_url=base_url, prefix=prefix, layout_file=layout_file)
     rewrite = site.rewrite(options, only=only)
-    verified = _verified(rewrite, site) if verify else None
+    verified = _verified(rewrite, site, viewports) if verify else None
     if as_json:
         print_json(rewrite_as_data(rewrite, verified.verification if verified else None))
     elif not verify or patch_file:
@@ -224,11 +235,11 @@ def _site(
     return SitePages.from_manifest(folder, source, out, manifest, address, layout=layout)
 
 
-def _verified(rewrite: SiteRewrite, site: SitePages) -> VerifiedRewrite:
-    from young_prism.cli.measure import print_page
-    from young_prism.engine.browser.verify import mounts_of, verify_and_choose
+def _verified(rewrite: SiteRewrite, site: SitePages, viewports: tuple[Viewport, ...]) -> VerifiedRewrite:
+    from young_prism.engine.browser.verify import VERIFY_VIEWPORTS, mounts_of, verify_and_choose
 
-    return verify_and_choose(rewrite, mounts=mounts_of(site), on_page=print_page)
+    screens = viewports or site.viewports or VERIFY_VIEWPORTS
+    return verify_and_choose(rewrite, viewports=screens, mounts=mounts_of(site), on_page=print_page)
 
 
 def _save_choices(rewrite: SiteRewrite, verification: Verification, project_file: Path) -> None:

@@ -9,10 +9,11 @@ from enum import StrEnum
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.measurement.model import Viewport
 from young_prism.core.report.formatting import count
 from young_prism.engine.browser.measure import OnPage, measure_folder
 from young_prism.engine.browser.site_files import Mount
-from young_prism.engine.browser.verify import Verification, verify_rewrite
+from young_prism.engine.browser.verify import VERIFY_VIEWPORTS, Verification, verify_rewrite
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.site.rewrite import SiteRewrite
 
@@ -69,18 +70,27 @@ class PageCheckService:
         """Return the newest look at the pages of a source since the start of the server."""
         return self._newest.get(source_id)
 
-    def compare(self, source_id: int, rewrite: SiteRewrite, mounts: Sequence[Mount]) -> None:
+    def compare(
+        self,
+        source_id: int,
+        rewrite: SiteRewrite,
+        mounts: Sequence[Mount],
+        viewports: Sequence[Viewport] = (),
+    ) -> None:
         """Open each changed page of a source before and after.
 
         Args:
             source_id: The source.
             rewrite: What would change.
             mounts: Where renditions are served that lie outside the site.
+            viewports: The screens that pages are opened on; the usual two if empty.
         """
         check = PageCheck(PageCheckKind.COMPARE, keys=change_keys(rewrite))
 
         def run(on_page: OnPage) -> None:
-            verification = verify_rewrite(rewrite, mounts=mounts, on_page=on_page)
+            verification = verify_rewrite(
+                rewrite, viewports=viewports or VERIFY_VIEWPORTS, mounts=mounts, on_page=on_page
+            )
             check.verification = verification
             check.problems = [f"{page}: {why}" for page, why in verification.failed]
             pages = len({page.page for page in verification.pages})

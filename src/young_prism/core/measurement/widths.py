@@ -53,6 +53,21 @@ def _number(value: float) -> str:
     return f"{value:.1f}".removesuffix(".0")
 
 
+def keeps_ratio(image: MeasuredImage) -> bool:
+    """Whether an image has its natural aspect ratio in every viewport, and nothing fixes its height.
+
+    A fixed height keeps the ratio as well: so some box must have the natural size, or the heights must differ.
+    """
+    boxes = [box for box in image.boxes if box.width and box.height]
+    if not boxes or not image.natural_width or image.is_broken:
+        return False
+    ratio = image.natural_height / image.natural_width
+    is_proportional = all(abs(box.height - box.width * ratio) <= 2 * _TOLERANCE for box in boxes)
+    heights = [box.height for box in boxes]
+    has_natural_size = any(abs(box.width - image.natural_width) <= _TOLERANCE for box in boxes)
+    return is_proportional and (has_natural_size or max(heights) - min(heights) > 2 * _TOLERANCE)
+
+
 class _Point(NamedTuple):
     viewport: int
     width: float

@@ -34,7 +34,7 @@ from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.html.rewrite.style_classes import STYLESHEET, stylesheet_with
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import all_delivered
-from young_prism.core.measurement.model import MeasuredLayout
+from young_prism.core.measurement.model import MeasuredLayout, Viewport
 from young_prism.core.naming.rule import split_name
 from young_prism.core.plan.resolve import matches
 from young_prism.engine.files import read_regular_file, stamp_or_none
@@ -145,6 +145,8 @@ class SitePages:
     out: Path
     links: tuple[str, ...]
     """Pages and stylesheets that are links."""
+    viewports: tuple[Viewport, ...] = ()
+    """The screens that the layout file was measured on; empty without one."""
 
     @classmethod
     def from_manifest(
@@ -202,7 +204,8 @@ class SitePages:
             read_style=_StyleReader(root).read,
             measured={page.page: page for page in layout.pages} if layout else {},
         )
-        return cls(root, site, out, tuple(sorted(links)))
+        viewports = layout.viewports if layout else ()
+        return cls(root, site, out, tuple(sorted(links)), viewports)
 
     def paths(self) -> list[str]:
         """Return the pages and stylesheets in order, each file once: links are left out."""

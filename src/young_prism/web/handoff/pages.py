@@ -117,7 +117,7 @@ def check_pages(slug: str) -> BaseResponse:
         services().page_checks.measure(source.id, folder, chosen, folder / LAYOUT_FILE)
     else:
         rewrite = _rewrite(site, catalogue, build)
-        services().page_checks.compare(source.id, rewrite, mounts_of(site))
+        services().page_checks.compare(source.id, rewrite, mounts_of(site), site.viewports)
     return _back(slug)
 
 

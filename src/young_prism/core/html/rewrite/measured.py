@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from young_prism.core.html.rewrite.site import SiteIndex
 from young_prism.core.measurement.model import MeasuredImage, MeasuredPage
-from young_prism.core.measurement.widths import sizes_of_lines, width_lines
+from young_prism.core.measurement.widths import keeps_ratio, sizes_of_lines, width_lines
 
 
 class MeasuredPlace(NamedTuple):
@@ -18,11 +18,13 @@ class MeasuredPlace(NamedTuple):
         sizes: Its `sizes`; empty where no viewport shows it.
         is_largest: Whether it is the largest contentful paint of any screen.
         is_in_first_view: Whether any screen shows it before anybody scrolls.
+        keeps_ratio: Whether it has its natural aspect ratio in every viewport, and nothing fixes its height.
     """
 
     sizes: str
     is_largest: bool
     is_in_first_view: bool
+    keeps_ratio: bool
 
 
 class MeasuredPlaces:
@@ -68,4 +70,5 @@ def _joined_place(images: list[MeasuredImage]) -> MeasuredPlace:
         sizes_of_lines(lines) if lines else "",
         any(image.is_largest for image in images),
         any(image.is_in_first_view for image in images),
+        all(keeps_ratio(image) for image in images),
     )

@@ -29,6 +29,7 @@ from young_prism.core.html.rewrite.changes import (
 from young_prism.core.html.rewrite.context import OpenPicture, PageContext, Replacement
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.image_style import (
+    Certainty,
     ImageRule,
     ImageStyle,
     style_of,
@@ -325,6 +326,8 @@ class _Rewriter:
         url, match, is_ours, mode = address
         self.is_from_root = self.is_from_root or match.from_root
         style = self._style_of_img(img)
+        if measurement is not None and measurement.keeps_ratio and style.limits_height is Certainty.POSSIBLE:
+            style = style._replace(limits_height=Certainty.NO)
         has_own_sizes = img.get("srcset") is not None and img.get("sizes") is not None and not is_ours
         natural_size = self.context.site.delivered[match.original].size
         prefix = self.context.site.prefix(match, self.context.base)
