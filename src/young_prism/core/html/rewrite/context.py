@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from young_prism.core.html.rewrite.changes import Concern, Mode, SkippedReference
+from young_prism.core.html.rewrite.changes import Concern, Mode, ReferenceChange, SkippedReference
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.image_style import ImageStyle
 from young_prism.core.html.rewrite.site import BaseAddress, Match, NoMatch, SiteIndex
@@ -38,6 +38,9 @@ class PageContext:
         tags: Reads and edits its tags.
         left: What is left alone, or deserves a look.
         styles: The styles that images have by class.
+        changes: What would change.
+        seen: Counts equal changes.
+        is_opted_out: Whether the part of the page that is being read asks to be left alone.
     """
 
     document: Document
@@ -47,6 +50,9 @@ class PageContext:
     tags: TagEditor
     left: list[SkippedReference] = field(default_factory=list)
     styles: set[str] = field(default_factory=set)
+    changes: list[ReferenceChange] = field(default_factory=list)
+    seen: dict[str, int] = field(default_factory=dict)
+    is_opted_out: bool = False
 
     def find(self, url: str) -> Match | NoMatch:
         """Return the original that an address of the page leads to."""
