@@ -567,6 +567,14 @@ def test_style_elements_and_attributes_are_stylesheets_too() -> None:
     assert plain_tree(after).count("image-set") == 2 and rewritten(after)[1].changes == ()
 
 
+def test_a_change_within_another_one_leaves_both_whole() -> None:
+    page = '<picture><source srcset=img/a.webp><video poster="img/a.jpg"><img src=img/a.jpg></picture>'
+    after, result = rewritten(page)
+    assert after.count(b"<video poster=") == 1 and after.endswith(b"></picture>") and len(result.changes) == 2
+    poster = b'<video poster="pictures/a-1600w.jpg" data-young-prism-original="img/a.jpg"><source type="image/avif"'
+    assert after.startswith(b"<picture>" + poster) and after.count(b"<img ") == 1
+
+
 FRAGMENTS = st.lists(
     st.sampled_from(
         ["<p>", "</p>", "<img src=img/a.jpg>", '<img alt="', "'", '"', ">", "<", "{{", "}}", "<picture>", "</picture>",

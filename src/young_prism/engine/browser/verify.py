@@ -387,21 +387,12 @@ def marked(file: PageFile, keys: Collection[str] | None) -> bytes:
     """Return a page with those changes made, None being all, and with a number on each `img`."""
     if file.document is None or file.path.rpartition(".")[2].lower() not in RENDERED_PAGES:
         return file.rewritten(keys)
-    text = file.rewriting.text
-    edits = [
-        edit
-        for change in file.rewriting.changes
-        if keys is None or change.key in keys
-        for edit in change.edits
+    numbers = [
+        Edit(at, at, f' {_NUMBER_ATTRIBUTE}="{number}"')
+        for number, token in enumerate(_images(file.rewriting.text))
+        if (at := token.start + len("<img"))
     ]
-    for number, token in enumerate(_images(text)):
-        at = token.start + len("<img")
-        edits.append(Edit(at, at, f' {_NUMBER_ATTRIBUTE}="{number}"'))
-    parts, at = [], 0
-    for edit in sorted(edits):
-        parts += [text[at : edit.start], edit.new]
-        at = edit.end
-    return file.document.bytes_of("".join([*parts, text[at:]]))
+    return file.document.bytes_of(file.rewriting.applied(keys, numbers))
 
 
 def _images(text: str) -> Iterable[Token]:

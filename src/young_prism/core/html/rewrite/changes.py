@@ -112,9 +112,14 @@ class Rewriting:
     left: tuple[SkippedReference, ...]
     styles: frozenset[str] = frozenset()
 
-    def applied(self, keys: Collection[str] | None = None) -> str:
-        """Return the text with those changes made; None is all of them."""
-        return _applied(self.text, _edits(self.changes, keys))
+    def applied(self, keys: Collection[str] | None = None, more: Iterable[Edit] = ()) -> str:
+        """Return the text with changes made.
+
+        Args:
+            keys: The changes; None for all.
+            more: Other edits, which touch none of those of the changes.
+        """
+        return _applied(self.text, _in_order([*_edits(self.changes, keys), *more]))
 
 
 def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]) -> ReferenceChange | None:
@@ -129,7 +134,14 @@ def change(text: str, original: str, edits: Sequence[Edit], seen: dict[str, int]
 
 
 def _edits(changes: Sequence[ReferenceChange], keys: Collection[str] | None) -> list[Edit]:
-    return [edit for change in changes if keys is None or change.key in keys for edit in change.edits]
+    return _in_order(
+        edit for change in changes if keys is None or change.key in keys for edit in change.edits
+    )
+
+
+def _in_order(edits: Iterable[Edit]) -> list[Edit]:
+    """Return edits in the order of the text: one change may lie within another. Of several at one place, the order stays."""
+    return sorted(edits, key=lambda edit: edit.start)
 
 
 def _applied(text: str, edits: Sequence[Edit]) -> str:
