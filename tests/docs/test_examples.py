@@ -214,6 +214,15 @@ def python(part: str) -> str:
     return block.text
 
 
+def test_a_picture_is_converted_from_python(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "photo.jpg").write_bytes(pictures.jpeg(pictures.photo(300, 200)))
+    monkeypatch.chdir(tmp_path)
+    exec(python("young_prism.convert"), {})  # noqa: S102
+    assert capsys.readouterr().out.startswith("Size(width=300, height=200) webp ")
+
+
 def test_the_example_of_a_build_script_runs(site: Path) -> None:
     (site / "build.py").write_text(python("scripting.build"))
     done = subprocess.run(

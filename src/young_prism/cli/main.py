@@ -20,6 +20,7 @@ from young_prism.core.naming.incoming import printable_name
 _VERBS = (
     "build",
     "check",
+    "convert",
     "demo",
     "ladder",
     "look",

@@ -38,17 +38,19 @@ _UNITS = {"b": 1, "kb": 1000, "mb": 1_000_000, "gb": 1_000_000_000}
 _MOST_BYTES = 1e15
 
 
-def _bytes(value: object) -> object:
-    """Read `300 kB` as a number of bytes; kB is 1000."""
-    if not isinstance(value, str):
-        return value
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMG]?B)?\s*", value, re.IGNORECASE)
+def parse_bytes(text: str) -> int:
+    """Return a number of bytes, read from `300 kB` or a plain number; kB is 1000. Raises `ValueError`."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMG]?B)?\s*", text, re.IGNORECASE)
     if not match:
         raise ValueError('write bytes as a number, or as "300 kB" or "1.5 MB"')
     number = float(match[1]) * _UNITS[(match[2] or "B").lower()]
     if number > _MOST_BYTES:
-        raise ValueError("that are more bytes than any disk has")
+        raise ValueError("those are more bytes than any disk has")
     return round(number)
+
+
+def _bytes(value: object) -> object:
+    return parse_bytes(value) if isinstance(value, str) else value
 
 
 Bytes = Annotated[int, BeforeValidator(_bytes), Field(ge=1)]

@@ -14,10 +14,12 @@ Everything that can go wrong is a `YoungPrismError` with `what`, `file` and `rem
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from young_prism.core.audit.budgets import Finding
+from young_prism.core.conversion.options import ConvertOptions
 from young_prism.core.errors import OutputError, ProjectError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.markup.delivered import Delivered
@@ -28,9 +30,11 @@ from young_prism.core.project import Budget
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import EMPTY_METADATA, NO_METADATA
 from young_prism.core.selection.scope import Scope
+from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.build.pipeline import build as build_request
+from young_prism.engine.conversion import convert_bytes
 from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 from young_prism.engine.site.check import check_site
@@ -46,6 +50,9 @@ from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
 from young_prism.serving.build import ServedBuild, load_build
 
+if TYPE_CHECKING:
+    from young_prism.core.conversion.convert import Converted
+
 BuildResult = BuildOutcome
 """The former name of `BuildOutcome`."""
 
@@ -57,6 +64,7 @@ __all__ = [
     "budget_of",
     "build",
     "check",
+    "convert",
     "folders",
     "look",
     "picture",
@@ -110,6 +118,51 @@ def build(
     is told what goes on (`young_prism.engine.events`). Raises `SourceError` and `OutputError` when nothing can be done at all.
     """
     return build_request(of.request(only=only), BuildOptions(jobs=jobs, verify=verify), listen)
+
+
+def convert(
+    data: bytes,
+    *,
+    widths: Sequence[int] = (),
+    longest_sides: Sequence[int] = (),
+    percents: Sequence[float] = (),
+    box: tuple[int, int] | None = None,
+    formats: Sequence[str] = (),
+    qualities: Sequence[int] = (),
+    target: float | None = None,
+    max_bytes: int | None = None,
+) -> list[Converted]:
+    """Turn one picture into files in memory: every size, format and quality that is asked for. Nothing is enlarged.
+
+    Args:
+        data: The bytes of the picture.
+        widths: Widths in pixels.
+        longest_sides: Longest sides in pixels.
+        percents: Percentages of the picture's own sides.
+        box: The largest width and height in pixels; None for any.
+        formats: Of jxl, avif, webp, jpeg and png; empty for the picture's own, or jpeg where that cannot be written.
+        qualities: Qualities from 1 to 100; empty for the usual one of each format.
+        target: The score that each lossy file reaches, 10 to 100, in place of a quality.
+        max_bytes: The most bytes that each file has.
+
+    Returns:
+        The files, by size, then format, then quality: each with `data`, `format`, `size`, `quality`, `score` and `note`.
+
+    Raises:
+        ValueError: A format that is none of those.
+        YoungPrismError: The picture cannot be read, or no file can be made as asked.
+    """
+    options = ConvertOptions(
+        widths=tuple(widths),
+        longest_sides=tuple(longest_sides),
+        percents=tuple(percents),
+        box=Size(*box) if box else None,
+        formats=tuple(ImageFormat(name) for name in formats),
+        qualities=tuple(qualities),
+        target=target,
+        max_bytes=max_bytes,
+    )
+    return convert_bytes(data, options)
 
 
 def check(of: Site, budget: Budget | None = None, *, pages: str | Path | None = None) -> list[Finding]:

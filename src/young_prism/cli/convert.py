@@ -1,0 +1,210 @@
+"""`young-prism convert`: one picture or a few into other sizes and formats, without a source, a recipe or a folder."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.core.errors import YoungPrismError
+from young_prism.core.report.formatting import count, format_bytes, format_saving
+
+if TYPE_CHECKING:
+    from young_prism.core.conversion.options import ConvertOptions
+    from young_prism.engine.conversion import ConvertedFile
+
+_FORMATS = ("jxl", "avif", "webp", "jpeg", "png")
+_STREAM = "-"
+
+
+class BytesType(click.ParamType[int]):
+    """A number of bytes on the command line: 100000, or "100 kB"."""
+
+    name = "bytes"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """Read a number of bytes."""
+        from young_prism.core.project import parse_bytes
+
+        try:
+            return parse_bytes(str(value))
+        except ValueError as error:
+            self.fail(f"“{value}”: {error}.", param, ctx)
+
+
+class SizeType(click.ParamType[tuple[int, int]]):
+    """Width and height on the command line: 1920x1080."""
+
+    name = "size"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> tuple[int, int]:
+        """Read a width and a height."""
+        width, _, height = str(value).partition("x")
+        if not (width.isdecimal() and height.isdecimal() and int(width) and int(height)):
+            self.fail(f"“{value}” is no width and height such as 1920x1080.", param, ctx)
+        return int(width), int(height)
+
+
+@click.command()
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
+@click.option("--width", "widths", type=click.IntRange(1), multiple=True, help="Width in pixels; repeatable.")
+@click.option(
+    "--longest-side",
+    "longest_sides",
+    type=click.IntRange(1),
+    multiple=True,
+    help="Longest side in pixels, landscape and portrait alike; repeatable.",
+)
+@click.option(
+    "--percent",
+    "percents",
+    type=click.FloatRange(0, 100, min_open=True),
+    multiple=True,
+    help="Percentage of the picture's own sides; repeatable.",
+)
+@click.option("--box", type=SizeType(), metavar="WxH", help="Never larger than this.")
+@click.option(
+    "--format",
+    "formats",
+    type=click.Choice(_FORMATS),
+    multiple=True,
+    help="Format; repeatable. The picture's own if left out, or JPEG where that cannot be written.",
+)
+@click.option(
+    "--quality", "qualities", type=click.IntRange(1, 100), multiple=True, help="Quality; repeatable."
+)
+@click.option(
+    "--target",
+    type=click.FloatRange(10, 100),
+    help="The score that each file reaches, in place of a quality: 70 looks good, 85 like the original.",
+)
+@click.option(
+    "--max-bytes", type=BytesType(), metavar="SIZE", help='The most that each file has, such as "100 kB".'
+)
+@click.option("--out", type=FOLDER, help="Folder for the files; that of each picture if left out.")
+@click.option("--overwrite", is_flag=True, help="Replace files that are there; never one of the pictures.")
+@json_option
+def convert(
+    *,
+    files: tuple[str, ...],
+    widths: tuple[int, ...],
+    longest_sides: tuple[int, ...],
+    percents: tuple[float, ...],
+    box: tuple[int, int] | None,
+    formats: tuple[str, ...],
+    qualities: tuple[int, ...],
+    target: float | None,
+    max_bytes: int | None,
+    out: Path | None,
+    overwrite: bool,
+    as_json: bool,
+) -> None:
+    """Turn one picture or a few into other sizes, formats and qualities.
+
+    Nothing is enlarged, no metadata go along, and colours become sRGB. Widths, formats and qualities are combined. With - as FILE, the
+    picture comes from standard input, and the one result goes to standard output.
+
+    Exit status 1: a picture could not be converted; the others are done.
+
+    Example: young-prism convert photo.jpg other.png --width 1920 --quality 70 --format webp --out out/
+    """
+    from young_prism.core.conversion.options import ConvertOptions
+    from young_prism.core.types import ImageFormat, Size
+    from young_prism.engine.conversion import convert_file
+
+    if target is not None and qualities:
+        raise click.UsageError("--quality and --target are two ways to say the same; give one.")
+    options = ConvertOptions(
+        widths=widths,
+        longest_sides=longest_sides,
+        percents=percents,
+        box=Size(*box) if box else None,
+        formats=tuple(ImageFormat(name) for name in formats),
+        qualities=qualities,
+        target=target,
+        max_bytes=max_bytes,
+    )
+    if _STREAM in files:
+        if len(files) > 1:
+            raise click.UsageError("- stands alone: one picture in, one result out.")
+        _convert_stream(options)
+        return
+    saved: list[ConvertedFile] = []
+    failures: list[YoungPrismError] = []
+    for name in files:
+        try:
+            picture = Path(name)
+            reserved = [*map(Path, files), *(each.path for each in saved)]
+            saved += convert_file(
+                picture, options, out or picture.parent, reserved=reserved, overwrite=overwrite
+            )
+        except YoungPrismError as error:
+            failures.append(error.with_file(error.file or name))
+    _report(saved, failures, as_json=as_json)
+    sys.exit(1 if failures else 0)
+
+
+def _convert_stream(options: ConvertOptions) -> None:
+    from young_prism.engine.conversion import convert_bytes
+
+    results = convert_bytes(sys.stdin.buffer.read(), options)
+    if len(results) != 1:
+        raise click.UsageError(f"That makes {len(results)} files; standard output takes one.")
+    sys.stdout.buffer.write(results[0].data)
+    sys.stdout.buffer.flush()
+
+
+def _report(saved: Sequence[ConvertedFile], failures: Sequence[YoungPrismError], *, as_json: bool) -> None:
+    if as_json:
+        print_json(
+            {
+                "files": [
+                    {
+                        "picture": str(each.picture),
+                        "file": str(each.path),
+                        "format": each.converted.format.value,
+                        "width": each.converted.size.width,
+                        "height": each.converted.size.height,
+                        "quality": each.converted.quality,
+                        "score": each.converted.score,
+                        "bytes_before": each.bytes_before,
+                        "bytes": len(each.converted.data),
+                        "note": each.converted.note,
+                    }
+                    for each in saved
+                ],
+                "failed": [
+                    {"file": error.file, "error": error.what, "remedy": error.remedy} for error in failures
+                ],
+            }
+        )
+    else:
+        for each in saved:
+            click.echo(_line(each))
+    for error in failures:
+        say(f"Failed: {printable(str(error))}")
+    pictures = {each.picture: each.bytes_before for each in saved}
+    before, after = sum(pictures.values()), sum(len(each.converted.data) for each in saved)
+    failed = f", {len(failures)} failed" if failures else ""
+    say(
+        f"{count(len(pictures), 'picture')} → {count(len(saved), 'file')}, {format_bytes(before)} → {format_bytes(after)}{failed}"
+    )
+
+
+def _line(saved: ConvertedFile) -> str:
+    converted = saved.converted
+    after = len(converted.data)
+    quality = "lossless" if converted.quality is None else f"quality {converted.quality}"
+    score = "" if converted.score is None else f", score {converted.score:.1f}"
+    note = f", {converted.note}" if converted.note and converted.note != quality else ""
+    return (
+        f"{printable(str(saved.picture))} {format_bytes(saved.bytes_before)} → {printable(str(saved.path))} {format_bytes(after)}, "
+        f"{format_saving(saved.bytes_before, after)}: {converted.size.width} × {converted.size.height}, "
+        f"{converted.format.label}, {quality}{score}{note}"
+    )

@@ -1,0 +1,1 @@
+"""One picture turned into a few files, without a source, a recipe or a folder."""

@@ -1,0 +1,190 @@
+"""Turn one picture into files: decoded, encoded and verified as in a build, but without the rules of a recipe.
+
+A recipe makes a fallback always, and leaves out what is not worth delivering; here every format that is asked for is made, alone too.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, NamedTuple
+
+from young_prism.core.conversion.options import ConvertOptions
+from young_prism.core.errors import DamagedError, OriginalError
+from young_prism.core.images.facts import Facts
+from young_prism.core.inspection.inspect import inspect_bytes
+from young_prism.core.plan.make import make_plan
+from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
+from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
+from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.profiles import PROFILES
+from young_prism.core.render.encoding import encoded
+from young_prism.core.render.quality_search import LadderSearch, scored
+from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
+from young_prism.core.render.verify import find_fault
+from young_prism.core.report.formatting import format_bytes
+from young_prism.core.types import ImageFormat, Size
+from young_prism.core.vips_image import VipsImage
+
+_LOWEST, _HIGHEST = 1, 100
+_SURELY_CLEAR = 250
+"""Alpha below which no rounding of an encoder can make a pixel opaque."""
+_SETTINGS: dict[ImageFormat, type[Lossy | Png]] = {
+    ImageFormat.JXL: Jxl,
+    ImageFormat.AVIF: Avif,
+    ImageFormat.WEBP: Webp,
+    ImageFormat.JPEG: Jpeg,
+    ImageFormat.PNG: Png,
+}
+
+
+class Converted(NamedTuple):
+    """One file that a picture was turned into.
+
+    Attributes:
+        data: The bytes of the file.
+        format: Its format.
+        size: Width and height in pixels.
+        quality: Its quality, 1 to 100; None for a lossless file.
+        score: Its score against the same pixels uncompressed, 0 to 100 (SSIMULACRA 2); None for a lossless file.
+        note: What else there is to know, in a few words; often empty.
+        asked_quality: The quality that was asked for; None for none.
+    """
+
+    data: bytes
+    format: ImageFormat
+    size: Size
+    quality: int | None
+    score: float | None
+    note: str
+    asked_quality: int | None
+
+
+def convert(data: bytes, options: ConvertOptions) -> list[Converted]:
+    """Turn a picture into every size, format and quality that is asked for, in that order.
+
+    Args:
+        data: The bytes of the picture.
+        options: What it is to be turned into.
+
+    Raises:
+        OriginalError: The picture cannot be read, moves, or is a drawing.
+        DamagedError: A file cannot be made, or no quality brings it below the most bytes.
+    """
+    facts = inspect_bytes(data)
+    if facts.passes_through:
+        kind = "a drawing" if facts.format is ImageFormat.SVG else "an animation"
+        raise OriginalError(
+            f"It is {kind}, which is not converted.",
+            remedy="Build it with young-prism build, which copies it and makes what suits it.",
+        )
+    picture = _Picture.decoded(data, facts, options)
+    return [
+        picture.converted(size, fmt, quality)
+        for size in options.sizes_of(facts.size)
+        for fmt in options.formats_of(facts.format)
+        for quality in options.qualities_of(fmt)
+    ]
+
+
+class _Trial(NamedTuple):
+    """A file and the quality that it has; None for a lossless one."""
+
+    data: bytes
+    quality: int | None
+    note: str
+
+
+@dataclass(slots=True)
+class _Picture:
+    """A picture, decoded once at its largest size."""
+
+    planned: PlannedOriginal
+    largest: VipsImage
+    options: ConvertOptions
+    _rungs: dict[Size, RungPixels] = field(default_factory=dict)
+
+    @classmethod
+    def decoded(cls, data: bytes, facts: Facts, options: ConvertOptions) -> _Picture:
+        largest = options.sizes_of(facts.size)[-1]
+        ladder = Ladder(widths=(MAX_WIDTH,), box=(largest.width, largest.height))
+        [planned] = make_plan({"picture": facts}, Recipe(ladder=ladder)).originals
+        return cls(planned, largest_of(data, planned, planned.renditions[0].facet), options)
+
+    def rung(self, size: Size) -> RungPixels:
+        if size not in self._rungs:
+            facet = self.planned.renditions[0].facet
+            self._rungs[size] = make_rung(self.largest, self.planned, facet, size)
+        return self._rungs[size]
+
+    def converted(self, size: Size, fmt: ImageFormat, quality: int | None) -> Converted:
+        """Return one file. Raises `DamagedError`."""
+        settings = self._settings(fmt, quality)
+        trial = self._file(size, settings)
+        most = self.options.max_bytes
+        if most is not None and len(trial.data) > most:
+            trial = self._within(most, size, settings)
+        self._verify(trial.data, size, settings)
+        score = scored(self.rung(size), settings, trial.data) if trial.quality is not None else None
+        return Converted(trial.data, fmt, size, trial.quality, score, trial.note, quality)
+
+    def _settings(self, fmt: ImageFormat, quality: int | None) -> RasterSettings:
+        values: dict[str, Any] = {} if quality is None else {"quality": quality}
+        if fmt is ImageFormat.JPEG:
+            values["matte"] = self.options.matte
+        if fmt is not ImageFormat.PNG and self.options.target is not None:
+            values["target"] = self.options.target
+        settings: Any = _SETTINGS[fmt](**values)
+        profile = PROFILES[Recipe().formats.profile]
+        filled: RasterSettings = settings.in_profile(profile)
+        return filled
+
+    def _file(self, size: Size, settings: RasterSettings) -> _Trial:
+        """Encode by a fixed quality, or search the one that reaches the target."""
+        if isinstance(settings, Png):
+            return _Trial(encoded(self.rung(size).ready_for(settings), settings), None, "lossless")
+        if settings.target is None:
+            data = encoded(self.rung(size).ready_for(settings), settings)
+            return _Trial(data, settings.quality, "")
+        ladder = LadderSearch(
+            self.rung, encoded, sizes=lambda _: [size], original_bytes=self.planned.facts.bytes
+        )
+        result = ladder.search(settings, size)
+        note = "" if result.reached else f"no quality reaches {settings.target:g}"
+        return _Trial(result.data, result.quality, note)
+
+    def _within(self, most: int, size: Size, settings: RasterSettings) -> _Trial:
+        """Return the file of the greatest quality that has no more bytes. Raises `DamagedError` where none has."""
+        limit = format_bytes(most)
+        if isinstance(settings, Png):
+            raise DamagedError(
+                f"A PNG of {size.width} × {size.height} px has more than {limit}.",
+                remedy="Choose a format with a quality, or a smaller size.",
+            )
+        encode = partial(encoded, self.rung(size).ready_for(settings))
+        fixed = settings.model_copy(update={"target": None})
+        low, high, best = _LOWEST, _HIGHEST, None
+        while low <= high:
+            middle = (low + high) // 2
+            data = encode(fixed.model_copy(update={"quality": middle}))
+            if len(data) <= most:
+                best, low = _Trial(data, middle, f"for at most {limit}"), middle + 1
+            else:
+                high = middle - 1
+        if best is None:
+            raise DamagedError(
+                f"No quality brings {size.width} × {size.height} px to {limit}.",
+                remedy="Give a smaller size.",
+            )
+        return best
+
+    def _verify(self, data: bytes, size: Size, settings: RasterSettings) -> None:
+        """Read a file back, as a build does. Raises `DamagedError`."""
+        fmt = ImageFormat(type(settings).__name__.lower())
+        pixels = self.rung(size).pixels
+        is_clear = fmt.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR
+        rendition = self.planned.renditions[0]._replace(format=fmt, size=size, settings=settings)
+        fault = find_fault(data, rendition, metadata=self.planned.finishing.metadata, clear=is_clear)
+        if fault:
+            raise DamagedError(f"The {fmt.label} is not as it should be: {fault}.", remedy="Report this.")
