@@ -80,7 +80,10 @@ def _walk(page: Page, address: str) -> None:
     handed = f"{source}/hand-off"
     _take(page, f"{handed}?original=panoramas/summit-dawn.jpg", "hand-off")
     _take(page, f"{handed}/visitors?original=panoramas/summit-dawn.jpg&viewport=1000&density=2", "visitors")
-    _take(page, f"{handed}/pages", "pages")
+    page.goto(f"{handed}/pages")
+    page.get_by_role("button", name="Compare before and after").click()
+    page.get_by_text("opened before and after:").wait_for(timeout=120_000)
+    _take(page, page.url, "pages")
 
 
 def _desk(page: Page, phone: Page, address: str) -> None:
