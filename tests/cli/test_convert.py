@@ -136,6 +136,15 @@ def test_what_cannot_be_converted_is_said_and_the_others_are_done(folder: Path) 
         assert command("convert", folder / "tall.png", *wrong).returncode == 2
 
 
+def test_a_build_takes_one_original_and_leaves_the_others(folder: Path) -> None:
+    out = folder / "out"
+    done = command("build", "--source", folder / "photo.jpg", "--out", out, "--no-record", "--jobs", 1)
+    assert done.returncode == 0 and "1 original → " in done.stderr
+    assert {file.name[:6] for file in out.glob("[a-z]*.*") if file.name != "manifest.json"} == {"photo-"}
+    refused = command("plan", "--source", folder / "photo.jpg", "--out", out)
+    assert refused.returncode == 2 and "is a file" in refused.stderr
+
+
 def test_a_picture_goes_through_a_pipe(folder: Path) -> None:
     run = [sys.executable, "-m", "young_prism", "convert", "-", "--box", "100x100", "--format", "png"]
     done = subprocess.run(

@@ -43,6 +43,7 @@ from young_prism.core.types import Outcome
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.build.pipeline import build as run_build
+from young_prism.engine.build.request import PathFilter
 from young_prism.engine.events import (
     Event,
     Halted,
@@ -99,7 +100,7 @@ def build(
     data: Path | None,
     record: bool,
 ) -> None:
-    """Make every rendition of a folder that is not there yet."""
+    """Make every rendition of a folder that is not there yet, or those of one original."""
     using = BuildOptions(
         jobs=options.jobs,
         memory=memory_mb * 1_000_000 if memory_mb else None,
@@ -117,9 +118,7 @@ def build(
             def is_cancelled() -> bool:
                 return stop.is_set() or observers.is_stop_requested
 
-            request = options.request(
-                only=(lambda path: any(matches(pattern, path) for pattern in only)) if only else None
-            )
+            request = options.request(only=_path_filter(only, options.single))
             result = run_build(request, replace(using, is_cancelled=is_cancelled), observers)
             observers.finish(result)
     finally:
@@ -133,6 +132,13 @@ def build(
         say("Stopped. What is done is kept; the same command goes on from here.")
         ctx.exit(130)
     ctx.exit(1 if result.outcomes[Outcome.FAILED] else 0)
+
+
+def _path_filter(patterns: tuple[str, ...], single: str) -> PathFilter | None:
+    """Return which originals are built now: those that match a pattern, and the one that was given as the source."""
+    if single:
+        return lambda path: path == single
+    return (lambda path: any(matches(pattern, path) for pattern in patterns)) if patterns else None
 
 
 def _cluster(address: str) -> Callable[[], AbstractContextManager[Workers]]:

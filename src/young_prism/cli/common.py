@@ -83,10 +83,18 @@ def scope_from(include: tuple[str, ...], exclude: tuple[str, ...]) -> Scope:
 
 @dataclass(frozen=True, slots=True)
 class BuildCommandOptions(Site):
-    """The options that all commands about a build share."""
+    """The options that all commands about a build share.
+
+    `single` is the one original that was given as the source, by its name; empty for a folder.
+    """
 
     jobs: int | None
     as_json: bool
+    single: str = ""
+
+
+_TAKES_ONE_ORIGINAL = frozenset({"build"})
+"""Verbs whose source may be one original in place of a folder."""
 
 
 def build_options(command: Command) -> Command:
@@ -108,6 +116,11 @@ def build_options(command: Command) -> Command:
     ) -> object:
         from young_prism.engine.source.watermarks import load_watermarks
 
+        folder, single = (source.parent, source.name) if source.is_file() else (source, "")
+        if single and command.__name__ not in _TAKES_ONE_ORIGINAL:
+            raise click.UsageError(
+                f"{source} is a file. Give its folder; --include takes one of its originals."
+            )
         recipe = load_recipe(recipe_file)
         if in_place:
             recipe = recipe.model_copy(
@@ -117,14 +130,15 @@ def build_options(command: Command) -> Command:
             raise click.UsageError("Give --out, the folder for renditions (or --in-place).")
         beside_recipe = [recipe_file.parent] if recipe_file else []
         options = BuildCommandOptions(
-            source,
-            out or source,
+            folder,
+            out or folder,
             recipe,
             scope_from(include, exclude),
             load_details(details_file),
-            load_watermarks(recipe, *beside_recipe, source),
+            load_watermarks(recipe, *beside_recipe, folder),
             jobs,
             as_json,
+            single,
         )
         return command(*arguments, options=options, **command_options)
 
@@ -143,7 +157,9 @@ def build_options(command: Command) -> Command:
             help="Renditions of an original's own format take its name; the original is kept first.",
         ),
         click.option("--out", type=FOLDER, help="Folder for renditions and manifest.json."),
-        click.option("--source", type=FOLDER, required=True, help="Folder of originals; only read."),
+        click.option(
+            "--source", type=FOLDER, required=True, help="Folder of originals, or one of them; only read."
+        ),
     ):
         result = option(result)
     return result
