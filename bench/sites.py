@@ -28,7 +28,7 @@ from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.selection import slot_width
-from young_prism.core.measurement.model import MeasuredPage, Viewport
+from young_prism.core.measurement.model import BrowserViewport, MeasuredPage
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.browser.measure import measure_folder
@@ -134,7 +134,7 @@ def agreement(rewrite: SiteRewrite, opened: set[str]) -> Agreement:
     changed = [file for file in rewrite.changed if file.path in opened]
     sample = changed[:: max(1, len(changed) // MEASURED_PAGES)][:MEASURED_PAGES]
     layout = measure_folder(
-        rewrite.folder, [file.path for file in sample], [Viewport(width=1280, height=900)]
+        rewrite.folder, [file.path for file in sample], [BrowserViewport(width=1280, height=900)]
     ).layout
     measured = {page.page: page for page in layout.pages}
     for file in sample:

@@ -55,7 +55,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
     page: Page, browser: Browser, address: str, base: Path
 ) -> None:
     page.goto(f"{address}/pages")
-    expect(page.get_by_role("heading", name="2 boxes to change in 1 file")).to_be_visible()
+    expect(page.get_by_role("heading", name="2 places to change in 1 file")).to_be_visible()
     expect(page.locator(".left-alone")).to_contain_text("Left alone; worth doing by hand 1 place")
     expect(page.locator(".diff").first).to_contain_text('data-young-prism-original="img/hill, é.jpg"')
     page.locator("[name=place]").nth(1).uncheck()
@@ -107,6 +107,9 @@ def test_pages_are_compared_and_measured_in_a_browser_on_the_server(
     ).to_be_visible()
     expect(page.get_by_text("Sizes and loading of 1 page are those that were measured")).to_be_visible()
     assert '"img/hill, é.jpg"' in layout.read_text()
+    best = page.get_by_role("row").filter(has_text="The best for these pages")
+    expect(best).to_contain_text("900")
+    expect(page.get_by_role("row").filter(has_text="The recipe’s")).to_contain_text("200, 400, 800")
     layout.unlink()
     index.write_text(PAGE)
 

@@ -12,12 +12,12 @@ from young_prism.core.ladder.optimum import Need
 from young_prism.core.markup.media import Screen
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.measurement.model import (
+    BrowserViewport,
     ImageBox,
     ImageLoad,
     MeasuredImage,
     MeasuredLayout,
     MeasuredPage,
-    Viewport,
     read_layout,
 )
 from young_prism.core.measurement.needs import hidden_images, joined, needs_by_image
@@ -91,7 +91,8 @@ def test_the_file_is_read_as_it_was_written_and_errors_name_the_place() -> None:
         page='a "b".html', images=(image({390: 300.5}), image({390: 0})), layout_shift={"390x844@3": 0.1}
     )
     layout = MeasuredLayout(
-        viewports=(Viewport(width=390, height=844, density=3),), pages=(page, MeasuredPage(page="c.html"))
+        viewports=(BrowserViewport(width=390, height=844, density=3),),
+        pages=(page, MeasuredPage(page="c.html")),
     )
     assert read_layout(layout.to_json()) == layout
     assert layout.to_json().count("\n   {") == 2  # a line for each image

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, on_terminal, printable, say
-from young_prism.core.measurement.model import LAYOUT_FILE, Viewport
+from young_prism.core.measurement.model import LAYOUT_FILE, BrowserViewport
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
@@ -19,21 +19,23 @@ if TYPE_CHECKING:
 _MOST_LISTED = 30
 
 
-class ViewportType(click.ParamType[Viewport]):
+class ViewportType(click.ParamType[BrowserViewport]):
     """A viewport on the command line: 390x844@3, or 1280x800."""
 
     name = "viewport"
     _PATTERN = re.compile(r"(\d+)x(\d+)(?:@(\d+(?:\.\d+)?))?")
 
-    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> Viewport:
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> BrowserViewport:
         """Read a viewport."""
-        if isinstance(value, Viewport):
+        if isinstance(value, BrowserViewport):
             return value
         match = self._PATTERN.fullmatch(str(value))
         if match is None:
             self.fail(f"“{value}” is no viewport such as 390x844@3.", param, ctx)
         try:
-            return Viewport(width=int(match[1]), height=int(match[2]), density=float(match[3] or 1))
+            return BrowserViewport(width=int(match[1]), height=int(match[2]), density=float(match[3] or 1))
         except ValueError:
             self.fail(f"No screen is like “{value}”.", param, ctx)
 
@@ -74,7 +76,7 @@ def measure(
     targets: tuple[str, ...],
     pages: Path | None,
     layout_file: Path,
-    viewports: tuple[Viewport, ...],
+    viewports: tuple[BrowserViewport, ...],
     only: tuple[str, ...],
     root: str,
     as_json: bool,
@@ -98,7 +100,7 @@ def measure(
 
 
 def _measured(
-    targets: tuple[str, ...], viewports: tuple[Viewport, ...], *, only: tuple[str, ...], root: str
+    targets: tuple[str, ...], viewports: tuple[BrowserViewport, ...], *, only: tuple[str, ...], root: str
 ) -> MeasureResult:
     from young_prism.engine.browser.measure import USUAL_SCREENS, measure_folder, measure_urls, pages_to_open
     from young_prism.engine.site.rewrite import matching_paths

@@ -12,7 +12,7 @@ import click
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
 from young_prism.cli.measure import ViewportType, print_page
 from young_prism.cli.rewrite_report import rewrite_as_data, say_remarks, say_verification
-from young_prism.core.measurement.model import Viewport
+from young_prism.core.measurement.model import BrowserViewport
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
@@ -120,7 +120,7 @@ def rewrite(
     project_file: Path | None,
     is_verbose: bool,
     verify: bool,
-    viewports: tuple[Viewport, ...],
+    viewports: tuple[BrowserViewport, ...],
     keep_differences: bool,
     save_choices: bool,
     write: bool,
@@ -235,7 +235,9 @@ def _site(
     return SitePages.from_manifest(folder, source, out, manifest, address, layout=layout)
 
 
-def _verified(rewrite: SiteRewrite, site: SitePages, viewports: tuple[Viewport, ...]) -> VerifiedRewrite:
+def _verified(
+    rewrite: SiteRewrite, site: SitePages, viewports: tuple[BrowserViewport, ...]
+) -> VerifiedRewrite:
     from young_prism.engine.browser.verify import VERIFY_VIEWPORTS, mounts_of, verify_and_choose
 
     screens = viewports or site.viewports or VERIFY_VIEWPORTS

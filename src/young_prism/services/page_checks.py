@@ -9,7 +9,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from young_prism.core.errors import YoungPrismError
-from young_prism.core.measurement.model import Viewport
+from young_prism.core.measurement.model import BrowserViewport
 from young_prism.core.report.formatting import count
 from young_prism.engine.browser.measure import OnPage, measure_folder
 from young_prism.engine.browser.site_files import Mount
@@ -75,7 +75,7 @@ class PageCheckService:
         source_id: int,
         rewrite: SiteRewrite,
         mounts: Sequence[Mount],
-        viewports: Sequence[Viewport] = (),
+        viewports: Sequence[BrowserViewport] = (),
     ) -> None:
         """Open each changed page of a source before and after.
 

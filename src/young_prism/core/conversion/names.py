@@ -21,30 +21,30 @@ class ConvertedKind(NamedTuple):
 def converted_names(name: str, kinds: Sequence[ConvertedKind], used: Iterable[str] = ()) -> list[str]:
     """Return a name for each file.
 
-    The width is in it where there are several sizes of one format, the quality where there are several of it. Where other files
+    The width is in it where there are several sizes of one format, the quality where there are several of it. Where sibling files
     have the name already, the ending of the picture is in it too, and then a number.
 
     Args:
         name: The name of the picture.
         kinds: The files, in order.
-        used: Names that other files have.
+        used: Names that sibling files have.
     """
     stem, ending = split_name(name.rpartition("/")[2])
-    taken = {casefold_key(other) for other in used}
-    for suffix in ("", f"-{ending.lower()}", *(f"-{number}" for number in range(2, len(taken) + 3))):
+    used_keys = {casefold_key(sibling) for sibling in used}
+    for suffix in ("", f"-{ending.lower()}", *(f"-{number}" for number in range(2, len(used_keys) + 3))):
         names = [_name(f"{stem}{suffix}", kind, kinds) for kind in kinds]
-        if taken.isdisjoint(map(casefold_key, names)):
+        if used_keys.isdisjoint(map(casefold_key, names)):
             return names
     raise AssertionError("one of more names than there are others is free")
 
 
 def _name(stem: str, kind: ConvertedKind, kinds: Sequence[ConvertedKind]) -> str:
-    alike = [other for other in kinds if other.format is kind.format]
+    alike = [sibling for sibling in kinds if sibling.format is kind.format]
     parts = [stem]
-    widths = {other.size.width for other in alike}
-    if len({other.size for other in alike}) > 1:
-        shares_width = len(widths) < len({other.size for other in alike})
+    widths = {sibling.size.width for sibling in alike}
+    if len({sibling.size for sibling in alike}) > 1:
+        shares_width = len(widths) < len({sibling.size for sibling in alike})
         parts.append(f"{kind.size.width}x{kind.size.height}" if shares_width else f"{kind.size.width}w")
-    if len({other.quality for other in alike}) > 1 and kind.quality is not None:
+    if len({sibling.quality for sibling in alike}) > 1 and kind.quality is not None:
         parts.append(str(kind.quality))
     return f"{'-'.join(parts)}.{kind.format.ext}"

@@ -20,7 +20,7 @@ class _Measured(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
-class Viewport(_Measured):
+class BrowserViewport(_Measured):
     """A screen that pages are opened on: width and height of the viewport, and device pixels a CSS pixel."""
 
     width: Annotated[int, Field(ge=1, le=_MOST)]
@@ -116,7 +116,7 @@ class MeasuredLayout(_Measured):
 
     kind: Literal["young-prism layout"] = "young-prism layout"
     version: Literal[1] = 1
-    viewports: tuple[Viewport, ...]
+    viewports: tuple[BrowserViewport, ...]
     pages: tuple[MeasuredPage, ...] = ()
 
     def to_json(self) -> str:

@@ -11,12 +11,12 @@ from urllib.parse import unquote, urljoin, urlsplit
 
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.measurement.model import (
+    BrowserViewport,
     ImageBox,
     ImageLoad,
     MeasuredImage,
     MeasuredLayout,
     MeasuredPage,
-    Viewport,
 )
 from young_prism.engine.browser.chromium import open_browser
 from young_prism.engine.browser.site_files import SiteFiles
@@ -27,10 +27,10 @@ if TYPE_CHECKING:
     from playwright.sync_api import Route
 
 USUAL_SCREENS = (
-    Viewport(width=390, height=844, density=3),
-    Viewport(width=768, height=1024, density=2),
-    Viewport(width=1280, height=800, density=1),
-    Viewport(width=1920, height=1080, density=1),
+    BrowserViewport(width=390, height=844, density=3),
+    BrowserViewport(width=768, height=1024, density=2),
+    BrowserViewport(width=1280, height=800, density=1),
+    BrowserViewport(width=1920, height=1080, density=1),
 )
 """Screens that pages are opened on: a phone, a tablet, a laptop and a desktop (from memory)."""
 RENDERED_PAGES = frozenset({"html", "htm", "xhtml"})
@@ -72,7 +72,7 @@ def pages_to_open(folder: Path, output: Path | None = None) -> list[str]:
 def measure_folder(
     folder: Path,
     pages: Sequence[str],
-    viewports: Sequence[Viewport] = USUAL_SCREENS,
+    viewports: Sequence[BrowserViewport] = USUAL_SCREENS,
     *,
     on_page: OnPage = lambda *_: None,
 ) -> MeasureResult:
@@ -94,7 +94,7 @@ def measure_folder(
 
 def measure_urls(
     urls: Iterable[str],
-    viewports: Sequence[Viewport] = USUAL_SCREENS,
+    viewports: Sequence[BrowserViewport] = USUAL_SCREENS,
     *,
     root: str = "",
     on_page: OnPage = lambda *_: None,
@@ -122,7 +122,7 @@ def measure_urls(
 
 def _measure(
     targets: Sequence[_Target],
-    viewports: Sequence[Viewport],
+    viewports: Sequence[BrowserViewport],
     answer: Callable[[Route], None],
     path_of: Callable[[str], str],
     on_page: OnPage,
@@ -151,7 +151,7 @@ def _measure(
     return MeasureResult(MeasuredLayout(viewports=tuple(viewports), pages=tuple(pages)), failed)
 
 
-def _boxes(visitor: Visitor, viewports: Sequence[Viewport]) -> dict[int, list[tuple[float, float]]]:
+def _boxes(visitor: Visitor, viewports: Sequence[BrowserViewport]) -> dict[int, list[tuple[float, float]]]:
     """Return the boxes of the open page by the width of the viewport, with the points on both sides of each breakpoint."""
     breakpoints = [width for width in sorted(visitor.breakpoints()) if _NARROWEST < width < _WIDEST]
     # A `min-width` changes at its width, a `max-width` one pixel later.

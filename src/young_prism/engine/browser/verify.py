@@ -13,7 +13,7 @@ from urllib.parse import urljoin
 
 from young_prism.core.html.rewrite.changes import Edit, ReferenceChange, line_number
 from young_prism.core.html.rewrite.tokens import Token, tokens
-from young_prism.core.measurement.model import Viewport
+from young_prism.core.measurement.model import BrowserViewport
 from young_prism.engine.browser.chromium import open_browser
 from young_prism.engine.browser.measure import RENDERED_PAGES, OnPage
 from young_prism.engine.browser.site_files import ORIGIN, Mount, SiteFiles
@@ -23,7 +23,10 @@ from young_prism.engine.site.rewrite import PageFile, SitePages, SiteRewrite
 if TYPE_CHECKING:
     from playwright.sync_api import Browser
 
-VERIFY_VIEWPORTS = (Viewport(width=390, height=844, density=2), Viewport(width=1280, height=800))
+VERIFY_VIEWPORTS = (
+    BrowserViewport(width=390, height=844, density=2),
+    BrowserViewport(width=1280, height=800),
+)
 _NUMBER_ATTRIBUTE = "data-young-prism-place"
 _TOLERANCE = 1.0
 """CSS pixels by which a box may differ."""
@@ -32,7 +35,7 @@ _MOST_VISITS = 3
 """Scripts of a page race with its first frame, so its layout shift differs from visit to visit."""
 
 
-class Box(NamedTuple):
+class BoxSize(NamedTuple):
     """Width and height of a box in CSS pixels."""
 
     width: float
@@ -55,8 +58,8 @@ class BoxDifference(NamedTuple):
     viewport: str
     line: int
     address: str
-    before: Box
-    after: Box
+    before: BoxSize
+    after: BoxSize
     key: str
     is_art_direction: bool = False
 
@@ -171,7 +174,7 @@ class Verification:
 def verify_rewrite(
     rewrite: SiteRewrite,
     *,
-    viewports: Sequence[Viewport] = VERIFY_VIEWPORTS,
+    viewports: Sequence[BrowserViewport] = VERIFY_VIEWPORTS,
     mounts: Sequence[Mount] = (),
     keys: Mapping[str, Collection[str]] | None = None,
     pages: Collection[str] | None = None,
@@ -241,7 +244,7 @@ class VerifiedRewrite(NamedTuple):
 def verify_and_choose(
     rewrite: SiteRewrite,
     *,
-    viewports: Sequence[Viewport] = VERIFY_VIEWPORTS,
+    viewports: Sequence[BrowserViewport] = VERIFY_VIEWPORTS,
     mounts: Sequence[Mount] = (),
     on_page: OnPage = lambda *_: None,
 ) -> VerifiedRewrite:
@@ -294,7 +297,7 @@ class _Side:
     visitor: Visitor
 
     @classmethod
-    def opened(cls, stack: ExitStack, browser: Browser, viewport: Viewport, files: SiteFiles) -> _Side:
+    def opened(cls, stack: ExitStack, browser: Browser, viewport: BrowserViewport, files: SiteFiles) -> _Side:
         return cls(files, stack.enter_context(open_visitor(browser, viewport, files.answer, is_offline=True)))
 
     def look(self, page: str) -> _Look:
@@ -303,7 +306,7 @@ class _Side:
         return _Look(visit, sum(self.files.image_bytes.values()), frozenset(self.files.failed))
 
 
-def _compared(file: PageFile, viewport: Viewport, before: _Side, after: _Side) -> PageComparison:
+def _compared(file: PageFile, viewport: BrowserViewport, before: _Side, after: _Side) -> PageComparison:
     old, new = before.look(file.path), after.look(file.path)
     changes = _changes_by_place(file)
     lines = [line_number(file.rewriting.text, token.start) for token in _images(file.rewriting.text)]
@@ -359,11 +362,11 @@ def _paired(
         yield image, (next(made, None) if image.number is None else numbered.get(image.number))
 
 
-def _box(image: SeenImage | None) -> Box:
-    return Box(round(image.width, 1), round(image.height, 1)) if image else Box(0, 0)
+def _box(image: SeenImage | None) -> BoxSize:
+    return BoxSize(round(image.width, 1), round(image.height, 1)) if image else BoxSize(0, 0)
 
 
-def _differ(before: Box, after: Box) -> bool:
+def _differ(before: BoxSize, after: BoxSize) -> bool:
     return max(abs(before.width - after.width), abs(before.height - after.height)) > _TOLERANCE
 
 

@@ -12,7 +12,7 @@ from functools import cache
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from young_prism.core.measurement.model import Viewport
+from young_prism.core.measurement.model import BrowserViewport
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser, Page, ProxySettings, Route
@@ -155,7 +155,7 @@ _NO_NETWORK: ProxySettings = {"server": "http://127.0.0.1:9"}
 
 @contextmanager
 def open_visitor(
-    browser: Browser, viewport: Viewport, answer: Callable[[Route], None], *, is_offline: bool
+    browser: Browser, viewport: BrowserViewport, answer: Callable[[Route], None], *, is_offline: bool
 ) -> Iterator[Visitor]:
     """Open a window.
 

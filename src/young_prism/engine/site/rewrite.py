@@ -34,7 +34,7 @@ from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.html.rewrite.style_classes import STYLESHEET, stylesheet_with
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import all_delivered
-from young_prism.core.measurement.model import MeasuredLayout, Viewport
+from young_prism.core.measurement.model import BrowserViewport, MeasuredLayout
 from young_prism.core.naming.rule import split_name
 from young_prism.core.plan.resolve import matches
 from young_prism.engine.files import read_regular_file, stamp_or_none
@@ -145,7 +145,7 @@ class SitePages:
     out: Path
     links: tuple[str, ...]
     """Pages and stylesheets that are links."""
-    viewports: tuple[Viewport, ...] = ()
+    viewports: tuple[BrowserViewport, ...] = ()
     """The screens that the layout file was measured on; empty without one."""
 
     @classmethod

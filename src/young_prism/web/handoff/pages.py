@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from flask import Response, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
@@ -19,7 +20,10 @@ from young_prism.core.html.rewrite.changes import (
     change_hunks,
 )
 from young_prism.core.html.rewrite.options import RewriteOptions
+from young_prism.core.ladder.optimum import Waste, best_rungs, waste_of
+from young_prism.core.ladder.rungs import widths_of
 from young_prism.core.measurement.model import LAYOUT_FILE, MeasuredLayout, read_layout
+from young_prism.core.measurement.needs import joined, needs_by_image
 from young_prism.core.project import PlaceChoice, with_place_choices
 from young_prism.core.report.formatting import count
 from young_prism.engine.browser.chromium import why_unavailable
@@ -52,6 +56,7 @@ REMARKS = {
 }
 _FILES_SHOWN = 60
 _REMARKS_SHOWN = 200
+_USUAL_RUNGS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +98,7 @@ def pages(slug: str) -> str:
         else [],
         most_remarks=_REMARKS_SHOWN,
         undo=newest_rewrite(folder),
+        ladders=_measured_ladders(site, catalogue) if site else [],
         check=check,
         comparison=comparison,
         worse={(path, difference.key) for path, difference in comparison.mistakes} if comparison else set(),
@@ -204,6 +210,36 @@ _REWRITES: CatalogueCache[tuple[str, RecordsState, str, frozenset[str], FileStam
     CatalogueCache(1)
 )
 """What was computed for each page of a site, for one build and one address of it."""
+
+
+class MeasuredLadder(NamedTuple):
+    """A choice of widths, and what measured pages waste with it.
+
+    Attributes:
+        name: What it is.
+        widths: The widths in pixels.
+        waste: The share of fetched pixels beyond need, and of visits with too few.
+    """
+
+    name: str
+    widths: tuple[int, ...]
+    waste: Waste
+
+
+def _measured_ladders(site: SitePages, catalogue: Catalogue) -> list[MeasuredLadder]:
+    """Return the widths that suit the measured pages best, and those of the recipe; none without a layout file."""
+    layout = MeasuredLayout(viewports=site.viewports, pages=tuple(site.site.measured.values()))
+    needs = joined(needs_by_image(layout))
+    if not needs:
+        return []
+    ladder = catalogue.recipe.ladder
+    depends_on_original = ladder.steps or ladder.percents or ladder.measure != "width"
+    recipe_widths = () if depends_on_original else widths_of(ladder)
+    best = best_rungs(needs, len(recipe_widths) or _USUAL_RUNGS)
+    ladders = {"The best for these pages": best, "The recipe’s": recipe_widths}
+    return [
+        MeasuredLadder(name, widths, waste_of(widths, needs)) for name, widths in ladders.items() if widths
+    ]
 
 
 def _choices(rewrite: SiteRewrite, keys: Mapping[str, Collection[str]]) -> str:

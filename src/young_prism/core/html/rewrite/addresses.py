@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from young_prism.core.html.rewrite.changes import Edit
-from young_prism.core.html.rewrite.context import OpenPicture, PageContext, Replacement
+from young_prism.core.html.rewrite.context import ImageReplacement, OpenPicture, PageContext
 from young_prism.core.html.rewrite.image_style import Certainty
 from young_prism.core.html.rewrite.site import NoMatch
 from young_prism.core.html.rewrite.tags import ParsedTag
@@ -14,7 +14,7 @@ from young_prism.core.markup.urls import path_url
 
 
 def swapped_addresses(
-    context: PageContext, img: ParsedTag, picture: OpenPicture | None, replacement: Replacement
+    context: PageContext, img: ParsedTag, picture: OpenPicture | None, replacement: ImageReplacement
 ) -> list[Edit] | None:
     """Swap addresses alone: that of `src`, and those in `srcset` for which there is a rung of the same width."""
     edits: list[Edit] = []
@@ -56,7 +56,7 @@ def _srcset(context: PageContext, srcset: str) -> str:
     return ", ".join(parts)
 
 
-def _one_rung(context: PageContext, img: ParsedTag, replacement: Replacement) -> str:
+def _one_rung(context: PageContext, img: ParsedTag, replacement: ImageReplacement) -> str:
     """Return the address to show where there is but one: twice the width that the tag says, or the natural one.
 
     Empty where the natural size shows, on which the layout or an image map depends, and no rendition has it.

@@ -80,7 +80,7 @@ class PageContext:
         return abs(across - down) <= _SAME_SHAPE * max(across, down)
 
 
-class Replacement(NamedTuple):
+class ImageReplacement(NamedTuple):
     """An original as a page is to show it.
 
     Attributes:

@@ -16,7 +16,7 @@ from young_prism.core.html.rewrite.changes import (
     Mode,
     change,
 )
-from young_prism.core.html.rewrite.context import OpenPicture, PageContext, Replacement
+from young_prism.core.html.rewrite.context import ImageReplacement, OpenPicture, PageContext
 from young_prism.core.html.rewrite.image_style import (
     Certainty,
     ImageRule,
@@ -203,7 +203,7 @@ class ImageRewriter:
         self.elements.setdefault(match.original, element)
         shown_size = None if has_own_sizes else natural_size
         edits = self._edits(
-            img, picture, Replacement(replacement, element, match, is_ours, style, shown_size, mode)
+            img, picture, ImageReplacement(replacement, element, match, is_ours, style, shown_size, mode)
         )
         made = (
             change(self.context.document.text, match.original, edits, self.context.seen)
@@ -309,7 +309,7 @@ class ImageRewriter:
         )
 
     def _edits(
-        self, img: ParsedTag, picture: OpenPicture | None, replacement: Replacement
+        self, img: ParsedTag, picture: OpenPicture | None, replacement: ImageReplacement
     ) -> list[Edit] | None:
         reserved = self._reserved(img, replacement)
         if replacement.mode is Mode.SIZES:
@@ -350,7 +350,7 @@ class ImageRewriter:
             edits += source_edits(self.context, img, picture, element.sources, replacement)
         return edits + (directed_edits(self.context, img, picture) if picture else [])
 
-    def _reserved(self, img: ParsedTag, replacement: Replacement) -> box.ReservedPlace:
+    def _reserved(self, img: ParsedTag, replacement: ImageReplacement) -> box.ReservedPlace:
         """Return what reserves the place of an image, and how it is loaded, as far as that is missing."""
         reserved = box.ReservedPlace([], "", is_reserved=bool(img.get("width") and img.get("height")))
         if img.templated:

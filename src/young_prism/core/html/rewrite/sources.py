@@ -7,7 +7,7 @@ from dataclasses import replace
 from urllib.parse import quote
 
 from young_prism.core.html.rewrite.changes import Edit
-from young_prism.core.html.rewrite.context import OpenPicture, PageContext, Replacement
+from young_prism.core.html.rewrite.context import ImageReplacement, OpenPicture, PageContext
 from young_prism.core.html.rewrite.site import Match, NoMatch
 from young_prism.core.html.rewrite.tags import FORMER_ORIGINAL, ORIGINAL, ParsedTag
 from young_prism.core.markup.picture import Attributes, MarkupContext
@@ -53,7 +53,7 @@ def source_edits(
     img: ParsedTag,
     picture: OpenPicture | None,
     sources: Sequence[Attributes],
-    replacement: Replacement,
+    replacement: ImageReplacement,
 ) -> list[Edit]:
     """Return the edits that give an image its sources: a `picture` round it, or those of its `picture` brought up to date.
 
@@ -87,7 +87,7 @@ def source_edits(
 
 
 def _is_ours(
-    context: PageContext, source: ParsedTag, replacement: Replacement, kinds: set[tuple[str, str]]
+    context: PageContext, source: ParsedTag, replacement: ImageReplacement, kinds: set[tuple[str, str]]
 ) -> bool:
     """Whether a source is what an earlier rewriting wrote, or says by hand what ours say better."""
     srcset = source.get("srcset")
