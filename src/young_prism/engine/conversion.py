@@ -23,7 +23,7 @@ class ConvertedFile(NamedTuple):
         picture: The picture that it was made of.
         bytes_before: The bytes of the picture.
         path: The file.
-        converted: What it is.
+        converted: Its bytes, size, quality and score.
     """
 
     picture: Path
@@ -52,7 +52,7 @@ def convert_file(
 
     Args:
         picture: The picture.
-        options: What it is to be turned into.
+        options: Sizes, formats and qualities to make.
         folder: The folder for the files.
         reserved: Files whose names none may take: other pictures, and what was made of them.
         overwrite: Whether other files that are there are replaced.

@@ -94,8 +94,12 @@ class PageCheckService:
             check.verification = verification
             check.problems = [f"{page}: {why}" for page, why in verification.failed]
             pages = len({page.page for page in verification.pages})
-            changed = count(len(verification.differences), "box", "boxes")
-            check.result_text = f"{count(pages, 'page')} opened before and after: {changed} changed."
+            changed = count(len(verification.mistakes), "box", "boxes")
+            meant = len(verification.differences) - len(verification.mistakes)
+            by_recipe = f", {meant} more by the recipe" if meant else ""
+            check.result_text = (
+                f"{count(pages, 'page')} opened before and after: {changed} changed{by_recipe}."
+            )
 
         self._start(source_id, check, run)
 

@@ -66,7 +66,7 @@ def convert(data: bytes, options: ConvertOptions) -> list[Converted]:
 
     Args:
         data: The bytes of the picture.
-        options: What it is to be turned into.
+        options: Sizes, formats and qualities to make.
 
     Raises:
         OriginalError: The picture cannot be read, moves, or is a drawing.

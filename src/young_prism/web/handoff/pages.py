@@ -216,7 +216,7 @@ class MeasuredLadder(NamedTuple):
     """A choice of widths, and what measured pages waste with it.
 
     Attributes:
-        name: What it is.
+        name: Its name on the page.
         widths: The widths in pixels.
         waste: The share of fetched pixels beyond need, and of visits with too few.
     """
