@@ -32,7 +32,7 @@ PAGES = {
         <div style="height:3000px"></div><img class="cover" src="img/photo.jpg">""",
     "sub/other.html": '<!doctype html><img src="../img/small.jpg" style="display:none"><img src="../img/broken.jpg">',
     # No stylesheet says in its text that this image has another width once it has a srcset.
-    "worse.html": '<!doctype html><style>img:not([srcset]){width:77px}</style><img src="img/photo.jpg"><img srcset="" src="img/second.jpg">',
+    "worse.html": '<!doctype html><link rel="icon" href="img/small.jpg"><style>img:not([srcset]){width:77px}</style><img src="img/photo.jpg"><img srcset="" src="img/second.jpg">',
     "strict.html": """<!doctype html><html><head><meta http-equiv="Content-Security-Policy" content="style-src 'self'; img-src 'self' data:">
         <link rel="stylesheet" href="site.css"></head><body><img src="img/photo.jpg"></body></html>""",
     "site.css": "body{width:300px}img{max-width:100%}",
@@ -160,6 +160,7 @@ def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
     assert "1 place left out" in done.stderr and "2 files rewritten" in done.stderr
     after = (site / "worse.html").read_bytes()
     assert b'<img src="img/photo.jpg">' in after and b"pictures/second" in after
+    assert b'href="pictures/small' in after  # a link before the image has no part in its box
     again = young_prism(*project, "rewrite", *only, "--verify")
     assert again.returncode == 0 and "0 places to change" in again.stderr
 

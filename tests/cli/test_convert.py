@@ -162,6 +162,11 @@ def test_scripts_convert_bytes_and_transparency_stays_where_a_format_has_it() ->
         assert image.convert("RGBA").getextrema()[3][0] < 20
     with Image.open(io.BytesIO(jpeg.data)) as image:
         assert image.mode == "RGB"
+    assert jpeg.note == "on a matte of #ffffff"
+    gif = io.BytesIO()
+    pictures.graphic(60, 40, clear=True).save(gif, "GIF")
+    [substitute] = young_prism.convert(gif.getvalue())
+    assert substitute.format is ImageFormat.PNG  # a GIF cannot be written, and this one is transparent
     with pytest.raises(ValueError, match="bmp"):
         young_prism.convert(data, formats=["bmp"])
     with pytest.raises(young_prism.YoungPrismError, match="empty"):

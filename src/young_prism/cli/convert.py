@@ -74,7 +74,7 @@ class SizeType(click.ParamType[tuple[int, int]]):
     "formats",
     type=click.Choice(_FORMATS),
     multiple=True,
-    help="Format; repeatable. The picture's own if left out, or JPEG where that cannot be written.",
+    help="Format; repeatable. The picture's own if left out; where that cannot be written, PNG or JPEG.",
 )
 @click.option(
     "--quality", "qualities", type=click.IntRange(1, 100), multiple=True, help="Quality; repeatable."

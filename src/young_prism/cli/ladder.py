@@ -11,10 +11,9 @@ from young_prism.cli.common import FOLDER, json_option, print_json, printable, s
 from young_prism.core.errors import LayoutFileError, RecipeError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
-from young_prism.core.measurement.model import read_layout
 from young_prism.core.measurement.needs import ImageNeeds, joined, needs_by_image
 from young_prism.core.recipe.ladder import Layout
-from young_prism.engine.site.config import load_recipe, read_text
+from young_prism.engine.site.config import load_layout, load_recipe
 
 _USUAL_RUNGS = 5
 """How many widths are chosen for a measured layout."""
@@ -125,8 +124,7 @@ def _layout_of(recipe_file: Path, shares: tuple[tuple[int, float], ...] | None) 
 
 
 def _measured_needs(layout_file: Path, shares: tuple[tuple[int, float], ...] | None) -> list[ImageNeeds]:
-    layout = read_layout(read_text(layout_file, LayoutFileError), file=str(layout_file))
-    images = needs_by_image(layout, viewports=shares or USUAL_VIEWPORTS)
+    images = needs_by_image(load_layout(layout_file), viewports=shares or USUAL_VIEWPORTS)
     if not images:
         raise LayoutFileError(
             "No viewport shows an image of these pages.",

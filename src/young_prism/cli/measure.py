@@ -111,6 +111,8 @@ def _measured(
     urls = [target for target in targets if re.match(r"https?://", target)]
     if urls and len(urls) < len(targets):
         raise click.UsageError("Give a folder or addresses, not both.")
+    if urls and only:
+        raise click.UsageError("--only names pages of a folder; give just the addresses that you want.")
     if urls:
         return measure_urls(urls, screens, root=root, on_page=print_page)
     if len(targets) > 1:

@@ -220,18 +220,14 @@ def _site(
     prefix: str | None,
     layout_file: Path | None,
 ) -> SitePages:
-    from young_prism.core.errors import LayoutFileError
-    from young_prism.core.measurement.model import read_layout
     from young_prism.core.recipe.model import Markup
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
-    from young_prism.engine.site.config import read_text
+    from young_prism.engine.site.config import load_layout
     from young_prism.engine.site.rewrite import SitePages
 
     manifest = require_manifest(manifest_file(out))
     address = Markup(base_url=base_url or "", prefix=prefix or "").url_base
-    layout = (
-        read_layout(read_text(layout_file, LayoutFileError), file=str(layout_file)) if layout_file else None
-    )
+    layout = load_layout(layout_file) if layout_file else None
     return SitePages.from_manifest(folder, source, out, manifest, address, layout=layout)
 
 

@@ -83,7 +83,7 @@ def convert(data: bytes, options: ConvertOptions) -> list[Converted]:
     return [
         picture.converted(size, fmt, quality)
         for size in options.sizes_of(facts.size)
-        for fmt in options.formats_of(facts.format)
+        for fmt in options.formats_of(facts.format, transparent=facts.transparent)
         for quality in options.qualities_of(fmt)
     ]
 
@@ -126,8 +126,11 @@ class _Picture:
         if most is not None and len(trial.data) > most:
             trial = self._within(most, size, settings)
         self._verify(trial.data, size, settings)
+        note = trial.note
+        if isinstance(settings, Jpeg) and self.rung(size).pixels.hasalpha():
+            note = ", ".join(filter(None, (note, f"on a matte of {settings.matte}")))
         score = scored(self.rung(size), settings, trial.data) if trial.quality is not None else None
-        return Converted(trial.data, fmt, size, trial.quality, score, trial.note, quality)
+        return Converted(trial.data, fmt, size, trial.quality, score, note, quality)
 
     def _settings(self, fmt: ImageFormat, quality: int | None) -> RasterSettings:
         values: dict[str, Any] = {} if quality is None else {"quality": quality}

@@ -23,7 +23,8 @@ class ConvertOptions:
         longest_sides: Longest sides in pixels: landscape and portrait alike.
         percents: Percentages of the original's sides.
         box: The largest width and height in pixels; None for any.
-        formats: The formats; empty for the picture's own, JPEG where that cannot be written.
+        formats: The formats; empty for the picture's own; where that cannot be written, PNG
+            for a transparent picture and JPEG for any other.
         qualities: Qualities from 1 to 100; empty for the usual one of each format.
         target: The score that each lossy file reaches, 10 to 100; None for a fixed quality.
         max_bytes: The most bytes that each lossy file has; None for any number.
@@ -55,9 +56,15 @@ class ConvertOptions:
         if any(side < 1 for side in (*self.widths, *self.longest_sides)):
             raise ValueError("a width is at least 1")
 
-    def formats_of(self, original: ImageFormat) -> tuple[ImageFormat, ...]:
-        """Return the formats that an original of a format is turned into."""
-        return self.formats or ((original,) if original in CONVERTED_FORMATS else (ImageFormat.JPEG,))
+    def formats_of(self, original: ImageFormat, *, transparent: bool) -> tuple[ImageFormat, ...]:
+        """Return the formats that an original of a format is turned into.
+
+        Args:
+            original: The format of the original.
+            transparent: Whether it has transparent pixels.
+        """
+        substitute = ImageFormat.PNG if transparent else ImageFormat.JPEG
+        return self.formats or ((original,) if original in CONVERTED_FORMATS else (substitute,))
 
     def qualities_of(self, fmt: ImageFormat) -> tuple[int | None, ...]:
         """Return the qualities of a format; None for its usual one, or where something else decides."""

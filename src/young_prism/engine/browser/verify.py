@@ -377,11 +377,17 @@ def _is_repaired(before: SeenImage, after: SeenImage | None) -> bool:
 
 def _changes_by_place(file: PageFile) -> dict[int, ReferenceChange]:
     """Return the change that each `img` takes part in: the one round it, in it, or in the sources before it."""
+    text = file.rewriting.text.lower()
     images = list(_images(file.rewriting.text))
     changes: dict[int, ReferenceChange] = {}
     for change in file.rewriting.changes:
         number = next((at for at, token in enumerate(images) if token.end > change.start), None)
-        if number is not None:
+        if number is None:
+            continue
+        # Another place, such as a link in the head, is no part of the next image.
+        is_around = images[number].start < change.end
+        is_in_picture = text.rfind("<picture", 0, change.start) > text.rfind("</picture", 0, change.start)
+        if is_around or is_in_picture:
             changes.setdefault(number, change)
     return changes
 

@@ -6,7 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from young_prism.core.errors import ProjectError, RecipeError, YoungPrismError
+from young_prism.core.errors import LayoutFileError, ProjectError, RecipeError, YoungPrismError
+from young_prism.core.measurement.model import MeasuredLayout, read_layout
 from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.project import PROJECT_FILE, Project, read_project
 from young_prism.core.recipe.model import Recipe
@@ -98,6 +99,11 @@ def load_recipe(file: Path | None) -> Recipe:
 def load_details(file: Path | None) -> MetadataByPath:
     """Read the metadata of single originals; none without a file. Raises `RecipeError`."""
     return EMPTY_METADATA if file is None else read_details(read_text(file), file=str(file))
+
+
+def load_layout(file: Path) -> MeasuredLayout:
+    """Read a layout file. Raises `LayoutFileError`."""
+    return read_layout(read_text(file, LayoutFileError), file=str(file))
 
 
 def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:

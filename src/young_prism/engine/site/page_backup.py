@@ -64,7 +64,7 @@ class WriteResult:
 
 
 def backup_folder(folder: Path) -> Path:
-    """Return where the old files of a site's pages are kept: beside it, under its name and `-pages`."""
+    """Return the folder for the old files of a site's pages: next to the site, under its name and `-pages`."""
     real = Path(os.path.realpath(folder))
     return real.parent / f"{real.name}-pages"
 

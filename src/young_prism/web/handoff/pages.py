@@ -10,7 +10,7 @@ from typing import NamedTuple
 from flask import Response, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.errors import LayoutFileError, OutputError, YoungPrismError
+from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.file_stamp import FileStamp
 from young_prism.core.html.rewrite.changes import (
     Concern,
@@ -22,7 +22,7 @@ from young_prism.core.html.rewrite.changes import (
 from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.ladder.optimum import Waste, best_rungs, waste_of
 from young_prism.core.ladder.rungs import widths_of
-from young_prism.core.measurement.model import LAYOUT_FILE, MeasuredLayout, read_layout
+from young_prism.core.measurement.model import LAYOUT_FILE, MeasuredLayout
 from young_prism.core.measurement.needs import joined, needs_by_image
 from young_prism.core.project import PlaceChoice, with_place_choices
 from young_prism.core.report.formatting import count
@@ -31,7 +31,7 @@ from young_prism.engine.browser.measure import pages_to_open
 from young_prism.engine.browser.verify import Verification, mounts_of
 from young_prism.engine.files import stamp_or_none
 from young_prism.engine.output.records import RecordsState, records_state
-from young_prism.engine.site.config import find_project, load_project, read_text
+from young_prism.engine.site.config import find_project, load_layout, load_project
 from young_prism.engine.site.page_backup import newest_rewrite, undo_rewrite, write_rewrite
 from young_prism.engine.site.rewrite import PageFile, RewriteCache, SitePages, SiteRewrite, as_patch
 from young_prism.services.catalogue import Catalogue, CatalogueCache
@@ -278,7 +278,7 @@ def _site(source: Source, build: SourceBuild) -> tuple[SitePages | None, str]:
 def _layout(folder: Path) -> MeasuredLayout | None:
     """Return the layout file of a site, if it has one."""
     file = folder / LAYOUT_FILE
-    return read_layout(read_text(file, LayoutFileError), file=str(file)) if file.is_file() else None
+    return load_layout(file) if file.is_file() else None
 
 
 def _rewrite(site: SitePages, catalogue: Catalogue, build: SourceBuild) -> SiteRewrite:

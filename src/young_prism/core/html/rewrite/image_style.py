@@ -137,7 +137,8 @@ class ImageStyle(NamedTuple):
 
 
 _SIDES = {"width": ("width", "min-width", "max-width"), "height": ("height", "min-height", "max-height")}
-_PROPERTIES = frozenset(name for names in _SIDES.values() for name in names)
+_RATIO = "aspect-ratio"
+_PROPERTIES = frozenset(name for names in _SIDES.values() for name in names) | {_RATIO}
 _FREE = frozenset({"auto", "none", "initial", "unset", "revert", "0", "0px", "fit-content", "max-content"})
 """Values that limit nothing: a picture is as large as it is by itself."""
 _PERCENTAGE = re.compile(r"(\d+(?:\.\d+)?)%")
@@ -361,7 +362,7 @@ def style_of(
             (
                 certainty
                 for prop, value, certainty in declarations
-                if prop in _SIDES[side] and value not in _FREE
+                if (prop in _SIDES[side] or prop == _RATIO) and not _is_free(value)
             ),
             default=Certainty.NO,
         )
@@ -377,6 +378,11 @@ def style_of(
         all(is_share for is_share, _ in shares) and (True, Certainty.CERTAIN) in shares,
         tuple(structural),
     )
+
+
+def _is_free(value: str) -> bool:
+    """Whether a value limits nothing; a ratio with `auto` is that of the picture itself (CSS Sizing 4, 5.1)."""
+    return value in _FREE or value.startswith("auto ") or value.endswith(" auto")
 
 
 def _is_share(value: str) -> bool:
