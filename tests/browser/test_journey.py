@@ -13,6 +13,7 @@ from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.builds import build
 from tests.support.limits import limit
+from tests.support.pages import wait_for
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
@@ -129,10 +130,12 @@ def test_a_stop_that_is_closed_says_why(page: Page, live: str) -> None:
 def test_pages_work_without_script(browser: Browser, live: str) -> None:
     context = browser.new_context(java_script_enabled=False)
     page = context.new_page()
+    page.goto(f"{live}/s/small-site/run")
+    page.get_by_role("button", name=re.compile(r"Make \d+ renditions|Check all")).click()
+    done = page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))
+    wait_for(lambda: page.reload() and done.is_visible(), describe=lambda: page.locator("main").inner_text())
     page.goto(f"{live}/s/small-site/picture/photo.jpg?alt=Hills")
     expect(page.locator("[data-snippet]")).to_contain_text('alt="Hills"')
-    page.goto(f"{live}/s/small-site/run/1")
-    expect(page.get_by_role("heading", name="Run 1 is done")).to_be_visible()
     context.close()
 
 

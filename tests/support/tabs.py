@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from playwright.sync_api import Page, ViewportSize
+from playwright.sync_api import Error, Page, ViewportSize
 
 SIZE: ViewportSize = {"width": 1280, "height": 800}
 
@@ -13,10 +13,21 @@ SIZE: ViewportSize = {"width": 1280, "height": 800}
 def clear(page: Page, size: ViewportSize = SIZE) -> None:
     """Reset a tab for the next test: page, cookies, routes, size and colour scheme."""
     page.unroute_all(behavior="ignoreErrors")
-    page.goto("about:blank")
+    _leave(page)
     page.context.clear_cookies()
     page.emulate_media(color_scheme="light")
     page.set_viewport_size(size)
+
+
+def _leave(page: Page, attempts: int = 5) -> None:
+    """Open the empty page. A navigation that the page itself has just begun aborts ours: then try again."""
+    for attempt in range(attempts):
+        try:
+            page.goto("about:blank")
+            return
+        except Error as error:
+            if "ERR_ABORTED" not in error.message or attempt == attempts - 1:
+                raise
 
 
 @contextmanager
