@@ -21,13 +21,12 @@ def clear(page: Page, size: ViewportSize = SIZE) -> None:
 
 def _leave(page: Page, attempts: int = 5) -> None:
     """Open the empty page. A navigation that the page itself has just begun aborts ours: then try again."""
-    for attempt in range(attempts):
-        try:
-            page.goto("about:blank")
-            return
-        except Error as error:
-            if "ERR_ABORTED" not in error.message or attempt == attempts - 1:
-                raise
+    try:
+        page.goto("about:blank")
+    except Error as error:
+        if "ERR_ABORTED" not in error.message or attempts == 1:
+            raise
+        _leave(page, attempts - 1)
 
 
 @contextmanager

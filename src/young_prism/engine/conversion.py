@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.conversion.names import ConvertedKind, converted_names
 from young_prism.core.conversion.options import ConvertOptions
 from young_prism.core.errors import OutputError, UnreadableError
+from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.environment import configure_codecs
 
@@ -32,12 +33,67 @@ class ConvertedFile(NamedTuple):
     converted: Converted
 
 
+class PictureConversion(NamedTuple):
+    """What a worker made of one picture.
+
+    Attributes:
+        format: The format of the picture.
+        size: Its width and height in pixels, upright.
+        bytes: Its bytes.
+        results: The files, in memory.
+    """
+
+    format: ImageFormat
+    size: Size
+    bytes: int
+    results: list[Converted]
+
+
 def convert_bytes(data: bytes, options: ConvertOptions) -> list[Converted]:
     """Turn a picture into files in memory; see `core.conversion.convert.convert`."""
     configure_codecs()
     from young_prism.core.conversion.convert import convert
 
     return convert(data, options)
+
+
+def convert_in_worker(picture: str, options: ConvertOptions, max_pixels: int) -> PictureConversion:
+    """Turn a stored picture into files in memory. Runs in a worker.
+
+    Args:
+        picture: The path of the picture.
+        options: Sizes, formats and qualities to make.
+        max_pixels: The most pixels that a picture may have.
+
+    Raises:
+        UnreadableError: The picture cannot be read.
+        OriginalError: It cannot be converted.
+    """
+    from young_prism.core.conversion.convert import convert
+    from young_prism.core.inspection.inspect import inspect_bytes
+
+    data = _read(Path(picture))
+    facts = inspect_bytes(data, max_pixels=max_pixels)
+    return PictureConversion(facts.format, facts.size, len(data), convert(data, options, facts=facts))
+
+
+def original_view(picture: str, size: Size, max_pixels: int) -> bytes:
+    """Return the original's pixels at one size as a lossless WebP, for a comparison by eye. Runs in a worker.
+
+    Args:
+        picture: The path of the picture.
+        size: Width and height in pixels.
+        max_pixels: The most pixels that a picture may have.
+
+    Raises:
+        UnreadableError: The picture cannot be read.
+        OriginalError: It cannot be decoded.
+    """
+    from young_prism.core.conversion.convert import unencoded
+    from young_prism.core.inspection.inspect import inspect_bytes
+
+    data = _read(Path(picture))
+    return unencoded(data, inspect_bytes(data, max_pixels=max_pixels), size)
 
 
 def convert_file(
@@ -62,18 +118,10 @@ def convert_file(
         OriginalError: It cannot be converted.
         OutputError: A file is there already, or cannot be written.
     """
-    try:
-        data = picture.read_bytes()
-    except OSError as error:
-        raise UnreadableError(
-            f"The file cannot be read ({error.strerror}).",
-            file=str(picture),
-            remedy="Check its name and its permissions.",
-        ) from error
+    data = _read(picture)
     results = convert_bytes(data, options)
     used = [file.name for file in reserved if file.parent.resolve() == folder.resolve()]
-    kinds = [ConvertedKind(result.format, result.size, result.asked_quality) for result in results]
-    targets = [folder / name for name in converted_names(picture.name, kinds, used)]
+    targets = [folder / name for name in names_of(picture.name, results, used)]
     for target in targets:
         if target.exists() and not overwrite:
             raise OutputError(
@@ -87,3 +135,20 @@ def convert_file(
         ConvertedFile(picture, len(data), target, result)
         for target, result in zip(targets, results, strict=True)
     ]
+
+
+def names_of(picture: str, results: Sequence[Converted], used: Collection[str]) -> list[str]:
+    """Return a file name for each result of a picture; none of them is in `used`."""
+    kinds = [ConvertedKind(result.format, result.size, result.asked_quality) for result in results]
+    return converted_names(picture, kinds, used)
+
+
+def _read(picture: Path) -> bytes:
+    try:
+        return picture.read_bytes()
+    except OSError as error:
+        raise UnreadableError(
+            f"The file cannot be read ({error.strerror}).",
+            file=str(picture),
+            remedy="Check its name and its permissions.",
+        ) from error

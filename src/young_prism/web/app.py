@@ -25,6 +25,7 @@ from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
+from young_prism.services.conversions import ConversionService
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
@@ -39,6 +40,7 @@ from young_prism.store.store import Store
 from young_prism.web import (
     access,
     api,
+    conversion,
     desk,
     files,
     handoff,
@@ -113,6 +115,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     CSRFProtect(app).exempt(api.blueprint)  # no cookie opens it, and foreign pages are refused
     for part in (
         sources,
+        conversion,
         uploads,
         intake,
         recipe,
@@ -163,6 +166,9 @@ def _services(settings: Settings, store: Store) -> Services:
         watchers=WatchService(store, runs),
         deployments=DeploymentService(),
         page_checks=PageCheckService(),
+        conversions=ConversionService(
+            settings.data / "conversions", settings.limits, jobs=settings.jobs, memory=settings.memory
+        ),
     )
 
 
@@ -173,6 +179,7 @@ def close_app(app: Flask) -> None:
     parts.deployments.close()
     parts.page_checks.close()
     parts.proofs.close()
+    parts.conversions.close()
     parts.quick_renderer.close()
     parts.inspections.cancel()  # those of runs too, which then end
     parts.runs.close()

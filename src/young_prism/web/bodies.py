@@ -56,9 +56,9 @@ def body_limit(endpoint: str | None, mimetype: str, limits: Limits) -> BodyLimit
     is_form = mimetype == "multipart/form-data"
     parts: int | None
     match endpoint:
-        case "api.send_upload" | "api.replace_upload":
+        case "api.send_upload" | "api.replace_upload" | "api.convert_picture":
             page, server, parts = limits.file_bytes + _FIELDS, limits.file_bytes, _MOST_PARTS
-        case "uploads.new" | "uploads.bring":
+        case "uploads.new" | "uploads.bring" | "conversion.create":
             page, server, parts = limits.zip_bytes, limits.zip_bytes, None
         case "desk.bring" | "desk.replace" if is_form:
             page, server, parts = limits.zip_bytes, limits.zip_bytes, None

@@ -16,6 +16,7 @@ from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
+from young_prism.services.conversions import ConversionService
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
@@ -50,6 +51,7 @@ class Services:
     watchers: WatchService
     deployments: DeploymentService
     page_checks: PageCheckService
+    conversions: ConversionService
 
 
 def services_of(app: Flask) -> Services:

@@ -15,7 +15,17 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
+from young_prism.core.recipe.formats import (
+    Avif,
+    Jpeg,
+    Jxl,
+    Lossy,
+    LossyOrLossless,
+    LossySettings,
+    Png,
+    RasterSettings,
+    Webp,
+)
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import PROFILES
@@ -24,7 +34,7 @@ from young_prism.core.render.quality_search import LadderSearch, scored
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.render.verify import find_fault
 from young_prism.core.report.formatting import format_bytes
-from young_prism.core.types import ImageFormat, Size
+from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
 
 _LOWEST, _HIGHEST = 1, 100
@@ -61,18 +71,19 @@ class Converted(NamedTuple):
     asked_quality: int | None
 
 
-def convert(data: bytes, options: ConvertOptions) -> list[Converted]:
+def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None) -> list[Converted]:
     """Turn a picture into every size, format and quality that is asked for, in that order.
 
     Args:
         data: The bytes of the picture.
         options: Sizes, formats and qualities to make.
+        facts: What an inspection of the picture found; None to inspect it.
 
     Raises:
         OriginalError: The picture cannot be read, moves, or is a drawing.
         DamagedError: A file cannot be made, or no quality brings it below the most bytes.
     """
-    facts = inspect_bytes(data)
+    facts = facts or inspect_bytes(data)
     if facts.passes_through:
         kind = "a drawing" if facts.format is ImageFormat.SVG else "an animation"
         raise OriginalError(
@@ -86,6 +97,23 @@ def convert(data: bytes, options: ConvertOptions) -> list[Converted]:
         for fmt in options.formats_of(facts.format, transparent=facts.transparent)
         for quality in options.qualities_of(fmt)
     ]
+
+
+def unencoded(data: bytes, facts: Facts, size: Size) -> bytes:
+    """Return the pixels that files of one size are encoded from, as a lossless WebP for a comparison by eye.
+
+    Args:
+        data: The bytes of the picture.
+        facts: What an inspection of the picture found.
+        size: Width and height in pixels, no larger than the picture.
+
+    Raises:
+        DamagedError: The picture cannot be decoded.
+    """
+    options = ConvertOptions(box=size, formats=(ImageFormat.WEBP,))
+    picture = _Picture.decoded(data, facts, options)
+    settings = Webp(lossless="always", effort=0)
+    return encoded(picture.rung(options.sizes_of(facts.size)[-1]).ready_for(settings), settings)
 
 
 class _Trial(NamedTuple):
@@ -144,9 +172,22 @@ class _Picture:
         return filled
 
     def _file(self, size: Size, settings: RasterSettings) -> _Trial:
-        """Encode by a fixed quality, or search the one that reaches the target."""
+        """Encode by a fixed quality, or search the one that reaches the target; a lossless file that is smaller wins."""
         if isinstance(settings, Png):
             return _Trial(encoded(self.rung(size).ready_for(settings), settings), None, "lossless")
+        trial = self._lossy_file(size, settings)
+        if isinstance(settings, LossyOrLossless) and not self.options.qualities and self._is_graphic:
+            exact = settings.model_copy(update={"lossless": "always", "target": None})
+            data = encoded(self.rung(size).ready_for(exact), exact)
+            if len(data) <= len(trial.data):
+                return _Trial(data, None, "lossless")
+        return trial
+
+    @property
+    def _is_graphic(self) -> bool:
+        return self.planned.facts.kind is Kind.GRAPHIC
+
+    def _lossy_file(self, size: Size, settings: LossySettings) -> _Trial:
         if settings.target is None:
             data = encoded(self.rung(size).ready_for(settings), settings)
             return _Trial(data, settings.quality, "")

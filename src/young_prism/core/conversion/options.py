@@ -12,6 +12,7 @@ CONVERTED_FORMATS = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP, ImageF
 """The formats that pictures are turned into."""
 _HIGHEST = 100
 _LEAST_TARGET = 10
+_WHOLE = 100
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,6 +56,10 @@ class ConvertOptions:
             raise ValueError(f"a target is from {_LEAST_TARGET} to {_HIGHEST}")
         if any(side < 1 for side in (*self.widths, *self.longest_sides)):
             raise ValueError("a width is at least 1")
+        if any(not 0 < percent <= _WHOLE for percent in self.percents):
+            raise ValueError(f"a percentage is above 0 and at most {_WHOLE}")
+        if self.max_bytes is not None and self.max_bytes < 1:
+            raise ValueError("a byte limit is at least 1")
 
     def formats_of(self, original: ImageFormat, *, transparent: bool) -> tuple[ImageFormat, ...]:
         """Return the formats that an original of a format is turned into.

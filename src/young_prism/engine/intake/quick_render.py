@@ -6,9 +6,8 @@ key, so that the run that follows does not make it again: it has the very same b
 
 from __future__ import annotations
 
-import threading
-from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -24,14 +23,10 @@ from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.core.types import MAX_PIXELS
 from young_prism.engine.build.manifest_builder import rendition_entry
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.workers.pool import Pool, default_jobs
-from young_prism.engine.workers.protocol import Job, PullIterator
 from young_prism.engine.workers.tasks import read_original
+from young_prism.engine.workers.warm_pool import WarmPool, result_or_error
 
 _TIMEOUT_S = 120.0
-_IDLE_S = 900.0
-"""Seconds without work after which the workers end."""
-
 _WIDTH = 1000
 """Pixels of the rendition to begin with, about: enough for a column or a phone (our choice)."""
 
@@ -61,69 +56,29 @@ OnQuickResult = Callable[[QuickResult | YoungPrismError], None]
 
 
 class QuickRenderer:
-    """Makes them, one after the other on a thread of its own, in worker processes. `close` it at the end."""
+    """Makes them in worker processes that stay ready. `close` it at the end."""
 
     def __init__(self, *, jobs: int | None = None, memory: int | None = None) -> None:
-        self._pool = Pool(min(2, jobs or default_jobs()), memory)
-        self._waiting: deque[tuple[UploadJob, OnQuickResult]] = deque()
-        self._news = threading.Condition()
-        self._closing = self._warming = False
-        self._thread: threading.Thread | None = None
+        self._pool = WarmPool("first", timeout_s=_TIMEOUT_S, jobs=jobs, memory=memory)
 
     def submit(self, job: UploadJob, on_result: OnQuickResult) -> None:
-        """Queue a job. `on_result` is called with its result or error, on the renderer's thread."""
-        with self._news:
-            self._waiting.append((job, on_result))
-            self._start()
+        """Queue a job. `on_result` is called with its result or error, on the thread of the workers."""
+
+        def on_done(future: Future[QuickResult]) -> None:
+            result = result_or_error(future)
+            if result is not None:
+                on_result(result)
+
+        self._pool.submit(render_quickly, job).add_done_callback(on_done)
 
     def warm(self) -> None:
         """Start the workers before the first upload arrives."""
-        with self._news:
-            self._warming = True
-            self._start()
+        for _ in range(self._pool.jobs):
+            self._pool.submit(warm_up)
 
     def close(self) -> None:
         """Stop everything, and wait for it. What waits is not made."""
-        with self._news:
-            self._closing = True
-            self._waiting.clear()
-            self._news.notify_all()
-        if self._thread:
-            self._thread.join()
-
-    def _start(self) -> None:
-        if self._thread is None and not self._closing:
-            self._thread = threading.Thread(target=self._work, name="first")
-            self._thread.start()
-        self._news.notify_all()
-
-    def _work(self) -> None:
-        while True:
-            with self._news:
-                self._news.wait_for(lambda: self._closing or self._warming or self._waiting, _IDLE_S)
-                warming, self._warming = self._warming, False
-                if self._closing or not (warming or self._waiting):
-                    self._thread = None if not self._closing else self._thread
-                    self._pool.close(now=self._closing)
-                    return
-            if warming:
-                rehearsal: Job[int] = Job(
-                    function=warm_up, arguments=lambda _: (), timeout_s=lambda _: _TIMEOUT_S
-                )
-                list(self._pool.run(range(self._pool.jobs), rehearsal))
-            job: Job[tuple[UploadJob, OnQuickResult]] = Job(
-                function=render_quickly,
-                arguments=lambda item: item[:1],
-                timeout_s=lambda _: _TIMEOUT_S,
-                is_cancelled=lambda: self._closing,
-            )
-            for done in self._pool.run(PullIterator(self._take), job):
-                _, on_result = done.item
-                on_result(done.error or done.result)
-
-    def _take(self) -> tuple[UploadJob, OnQuickResult] | None:
-        with self._news:
-            return self._waiting.popleft() if self._waiting else None
+        self._pool.close()
 
 
 def render_quickly(brought: UploadJob) -> QuickResult:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from young_prism.web.api import document, runs, uploads
+from young_prism.web.api import conversions, document, runs, uploads
 from young_prism.web.api.contract import OPERATIONS, blueprint
 
 blueprint.template_folder = "templates"
 
-__all__ = ["OPERATIONS", "blueprint", "document", "runs", "uploads"]
+__all__ = ["OPERATIONS", "blueprint", "conversions", "document", "runs", "uploads"]

@@ -18,6 +18,7 @@ from young_prism.services.catalogue import Catalogue
 from young_prism.services.uploads.permissions import Permission, stored_permissions
 from young_prism.store.decisions import recipe_of
 from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.conversion import form_values
 from young_prism.web.patterns import allowed_folder, preview_patterns, typed_pages_folder
 from young_prism.web.security import safe_redirect_target
 
@@ -46,9 +47,9 @@ def index() -> str:
         rows=rows,
         heaviest=max((totals.bytes for _, totals, _ in rows), default=0),
         roots=services().settings.roots,
-        limits=services().settings.limits,
         acts=list(Permission),
         may={source.id: {act.value for act in stored_permissions(source.allowed)} for source, _, _ in rows},
+        **form_values(),
     )
 
 
