@@ -15,6 +15,7 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.clean import cleaned, troublesome_part
 from young_prism.core.naming.collisions import casefold_key, stem_choices
+from young_prism.core.naming.context import NameContext
 from young_prism.core.naming.rule import NameParts, check_rule, compile_name_template, random_name, split_name
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
@@ -40,7 +41,8 @@ def test_a_name_is_split_at_its_last_dot(name: str, stem: str, ending: str) -> N
     [
         ("{stem}-{wide}w.{ext}", "not known"),
         ("{width}.{ext}", "needs {stem}"),
-        ("{stem}.{ext}", "needs {width}"),
+        ("{date:%H%M}-{stem}.{ext}", "cannot be read"),
+        ("{today:%d/%m}-{stem}.{ext}", "cannot be read"),
         ("{stem}-{width}", "needs {ext}"),
         ("../{stem}-{width}.{ext}", "inside the output folder"),
         ("/{stem}-{width}.{ext}", "inside the output folder"),
@@ -77,11 +79,16 @@ def test_no_name_can_break_a_srcset(name: str) -> None:
         ("{hash}-{width}.{ext}", "a/01234567-80.jpg"),
         ("pre-{stem}.{hash:12}.{width}.{ext}", "a/pre-été 1.0123456789ab.80.jpg"),
         ("{width}/{stem}-{width}.{ext}", "a/80/été 1-80.jpg"),
+        ("{date}-{date:%d.%m.%y}-{stem}.{ext}", "a/2026-05-01-01.05.26-été 1.jpg"),
+        ("{today:%Y}-{modified:%Y%j}-{stem}.{ext}", "a/2027-undated-été 1.jpg"),
+        ("{stem}-{quality}-{score}.{ext}", "a/été 1-80-unscored.jpg"),
+        ("{sha:6}-{stem}.{ext}", "a/012345-été 1.jpg"),
     ],
 )
 def test_braces_stand_for_what_they_say(rule: str, name: str) -> None:
     check_rule(rule)
-    parts = NameParts("été 1", "jpeg", "jpg", "a", "0123456789abcdef" * 4, 7)
+    parts = NameParts("été 1", "jpeg", "jpg", "a", "0123456789abcdef" * 4, 7, date="2026-05-01")
+    parts = parts._replace(quality="80", score="unscored", first_built="2027-01-02")
     assert compile_name_template(rule, "a", parts)(width=80, height=40, density=2) == name
 
 
@@ -138,3 +145,62 @@ def test_a_recipe_with_random_names_needs_a_secret_and_its_manifest_does_not_tel
     assert len(names) == 1 and "summit" not in str(names)
     visible = recipe.published.model_dump_json()
     assert "nobody else" not in visible and Recipe.model_validate_json(visible).published != recipe
+
+
+def _names_of(text: str, paths: tuple[str, ...] = ("a.jpg",), **context: object) -> list[str]:
+    known = {path: facts() for path in paths}
+    plan = make_plan(known, read_recipe(text), context=NameContext(**context))
+    return sorted(r.path for original in plan.originals for r in original.renditions)
+
+
+ONE_FORMAT = "[formats.photo]\njpeg = {quality = 55}\n"
+
+
+@pytest.mark.parametrize(
+    ("names", "ladder", "expected"),
+    [
+        # A size is added only where two files would share a name.
+        ('rule = "web-{stem}.{ext}"', "widths = [400]", ["web-a.jpg"]),
+        ('rule = "web-{stem}.{ext}"', "widths = [400, 800]", ["web-a-400w.jpg", "web-a-800w.jpg"]),
+        (
+            'rule = "{stem}.{ext}"\n[[names.special]]\nrung = "smallest"\nrule = "thumb-{stem}.{ext}"',
+            "widths = [400, 800]",
+            ["a.jpg", "thumb-a.jpg"],
+        ),
+        (
+            'rule = "{stem}.{ext}"\n[[names.special]]\nrung = 800\nrule = "{stem}-{quality}.{ext}"',
+            "widths = [400, 800, 1200]",
+            ["a-1000w.jpg", "a-400w.jpg", "a-55.jpg"],
+        ),
+    ],
+)
+def test_a_rule_needs_a_size_only_where_names_would_collide(
+    names: str, ladder: str, expected: list[str]
+) -> None:
+    assert _names_of(f"[names]\n{names}\n[ladder]\n{ladder}\n{ONE_FORMAT}") == expected
+
+
+def test_a_facet_may_have_a_rule_of_its_own() -> None:
+    text = (
+        '[names]\nrule = "{stem}.{ext}"\n[[names.special]]\nfacet = "thumb"\nrule = "t/{stem}.{ext}"\n'
+        '[ladder]\nwidths = [800]\n[[facets]]\nname = "thumb"\naspect = "1:1"\nladder = {widths = [200]}\n'
+        '[[facets]]\nname = "card"\naspect = "2:1"\nladder = {widths = [800]}\n'
+    )
+    assert _names_of(text + ONE_FORMAT) == ["a-card.jpg", "a.jpg", "t/a.jpg"]
+    with pytest.raises(RecipeError, match="names a facet thump"):
+        read_recipe(text.replace('facet = "thumb"', 'facet = "thump"'))
+
+
+def test_new_originals_never_renumber_old_ones() -> None:
+    text = '[names]\nrule = "{counter:3}.{ext}"\ncounter_start = 10\n[ladder]\nwidths = [400]\n' + ONE_FORMAT
+    assert _names_of(text, ("b.jpg", "c.jpg")) == ["010.jpg", "011.jpg"]
+    later = _names_of(text, ("a.jpg", "b.jpg", "c.jpg"), numbers={"b.jpg": 10, "c.jpg": 11})
+    assert later == ["010.jpg", "011.jpg", "012.jpg"]
+
+
+def test_today_is_the_day_of_the_first_build() -> None:
+    text = '[names]\nrule = "{today}-{stem}.{ext}"\n[ladder]\nwidths = [400]\n' + ONE_FORMAT
+    names = _names_of(
+        text, ("new.jpg", "old.jpg"), build_day="2026-11-29", first_built={"old.jpg": "2026-01-05"}
+    )
+    assert names == ["2026-01-05-old.jpg", "2026-11-29-new.jpg"]

@@ -125,7 +125,7 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
         ("[ladder]\nwidths = []", "at least one width"),
         ("[ladder]\nwidths = ['400']", "ladder.widths.0"),
         ("[ladder]\nwidths = 400", "line 2, ladder.widths: input should be a list"),
-        ("[names]\nrule = '{stem}.{ext}'", "needs {width}"),
+        ("[names]\nrule = '{width}.{ext}'", "needs {stem}"),
         ("[formats.photo]\navif = {}", "exactly one fallback"),
         ("[formats.photo_transparent]\njpeg = {}", "no transparency"),
         ("[formats.photo.jpeg]\nquality = 101", "formats.photo.jpeg.quality"),

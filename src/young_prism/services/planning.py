@@ -18,6 +18,7 @@ from young_prism.engine.build.calibration import (
     actual_sizes,
     calibrate,
 )
+from young_prism.engine.build.name_context import name_context
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.records import RecordsState, cached_ledger, records_state
 from young_prism.engine.source.watermarks import find_watermarks
@@ -39,7 +40,8 @@ def plan_of(
     recipe = recipe or catalogue.recipe
     known = catalogue.in_scope if facts is None else facts
     marks = find_watermarks(recipe, [Path(source.folder)]).by_file
-    return make_plan(_seen(known), recipe, details=catalogue.details, marks=marks)
+    context = name_context(recipe.names, cached_ledger(out_of(source, recipe)), Path(source.folder), known)
+    return make_plan(_seen(known), recipe, details=catalogue.details, marks=marks, context=context)
 
 
 class Guess(NamedTuple):

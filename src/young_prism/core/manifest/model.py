@@ -72,6 +72,14 @@ class OriginalEntry(_Entry):
     height: int
     kind: str
     transparent: bool
+    number: int | None = Field(
+        default=None,
+        description="Its {counter} in names, which later builds keep; left out where no rule has one.",
+    )
+    first_built: str | None = Field(
+        default=None,
+        description="Its {today} in names, which later builds keep; left out where no rule has one.",
+    )
     renditions: tuple[RenditionEntry, ...]
     skipped: tuple[SkippedEntry, ...] = Field(
         default=(),

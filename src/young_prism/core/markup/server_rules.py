@@ -62,8 +62,10 @@ class ServedFiles:
             for plain, alternates in siblings(entry).items()
             if any(_stem(path) != _stem(plain) for path in alternates.values())
         }
-        rule = manifest.recipe.names.rule
-        hashed = uses(rule, "hash") or uses(rule, "random")  # both change with the original
+        names = manifest.recipe.names
+        rules = (names.rule, *(special.rule for special in names.special))
+        # All of these change with the original.
+        hashed = all(any(uses(rule, field) for field in ("hash", "sha", "random")) for rule in rules)
         order = tuple(ordered_formats(MODERN_FORMATS, manifest.recipe.formats.order))
         return cls(prefix, old, pairs, FOREVER if hashed else A_DAY, order)
 

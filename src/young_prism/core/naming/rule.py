@@ -11,6 +11,7 @@ import hashlib
 import hmac
 import re
 from collections.abc import Callable
+from datetime import date
 from functools import lru_cache
 from pathlib import PurePosixPath
 from typing import NamedTuple
@@ -28,12 +29,25 @@ FIELDS = (
     "random",
     "date",
     "counter",
+    "quality",
+    "score",
+    "today",
+    "modified",
+    "sha",
 )
 WHOLE_FACET = "whole"
 """What the cut that is no cut is called where a name asks for its facet."""
 _BRACE = re.compile(r"\{([^{}]*)\}")
-_PADDED = ("width", "height", "counter", "hash", "random")
+_PADDED = ("width", "height", "counter", "hash", "random", "sha")
 """Braces that take a number: so many digits at the least, or of a hash or a random name so many characters."""
+_SHORTENED = {"hash": 8, "random": 16, "sha": 64}
+"""Braces that are shortened to so many characters, or to the number that a rule gives."""
+_DAYS = ("date", "today", "modified")
+"""Braces that take a format of `strftime`."""
+_DAY_FORMAT = re.compile(r"(?:%[YymdjBbVGu]|[A-Za-z0-9_.-])+")
+"""What such a format may consist of: parts of a date (C99, 7.23.3.5), and text that may stand in a name."""
+UNDATED = "undated"
+"""What stands for a day that is not known."""
 
 
 def random_name(secret: str, sha256: str) -> str:
@@ -46,10 +60,22 @@ def random_name(secret: str, sha256: str) -> str:
 
 
 class NameParts(NamedTuple):
-    """What the braces of a rule stand for, apart from those that hang on the rung: width, height and density.
+    """What the braces of a rule stand for, apart from those that depend on the rung: width, height and density.
 
-    `folder` is the name of the innermost folder, `hash` the original's content in hexadecimal, `counter` its place among
-    all originals in the order of paths, from 1. `facet` is the name of the cut, `whole` without one, `date` the day when the picture was taken as it says itself, or `undated`; `random` what `random_name` gives.
+    Attributes:
+        stem: The name without its ending.
+        format: The name of the format.
+        ext: The ending of the format.
+        folder: The name of the innermost folder.
+        hash: The SHA-256 of the original in hexadecimal.
+        counter: The number of the original.
+        facet: The name of the cut, `whole` without one.
+        date: The day when the picture was taken, by its own metadata, as an ISO date; empty where it does not say.
+        random: What `random_name` returns.
+        quality: The quality of the format, `lossless`, or `searched`.
+        score: The target score of the format, or `unscored`.
+        first_built: The day of the first build of the original, as an ISO date.
+        modified: The day when its file was last changed, as an ISO date.
     """
 
     stem: str
@@ -59,8 +85,24 @@ class NameParts(NamedTuple):
     hash: str = ""
     counter: int = 0
     facet: str = WHOLE_FACET
-    date: str = "undated"
+    date: str = ""
     random: str = ""
+    quality: str = ""
+    score: str = ""
+    first_built: str = ""
+    modified: str = ""
+
+
+class _Day(str):
+    """An ISO date that `str.format` writes in a format of `strftime`, and as it is without one."""
+
+    __slots__ = ()
+
+    def __format__(self, spec: str) -> str:
+        """Return the day in a format; `UNDATED` where it is not known."""
+        if not self:
+            return UNDATED
+        return date.fromisoformat(str(self)).strftime(spec) if spec else str(self)
 
 
 def uses(rule: str, field: str) -> bool:
@@ -72,6 +114,20 @@ def with_stem(rule: str) -> str:
     """Return a rule with the stem in front of its name, for an original that must be told apart from another."""
     folder, slash, name = rule.rpartition("/")
     return f"{folder}{slash}{{stem}}-{name}"
+
+
+def has_size(rule: str) -> bool:
+    """Whether a rule tells rungs apart by itself."""
+    return any(uses(rule, field) for field in ("width", "height", "density"))
+
+
+def with_width(rule: str) -> str:
+    """Return a rule with the width behind its name, for rungs that would share a name without it."""
+    folder, slash, name = rule.rpartition("/")
+    at = name.rfind(".{")
+    return (
+        f"{folder}{slash}{name}-{{width}}w" if at < 0 else f"{folder}{slash}{name[:at]}-{{width}}w{name[at:]}"
+    )
 
 
 _SIZE = re.compile(r"[-_@~. ]*\{(?:width|height|density)(?::\d+)?\}(?:px|w|h|x)?(?![A-Za-z])")
@@ -97,16 +153,20 @@ def split_name(name: str) -> tuple[str, str]:
 
 
 def check_rule(rule: str) -> None:
-    """Raise `ValueError` when a rule has an unknown brace, leaves its folder, or cannot tell renditions apart."""
+    """Raise `ValueError` when a rule has an unknown brace, leaves its folder, or cannot tell originals or formats apart."""
     known = ", ".join(f"{{{field}}}" for field in FIELDS)
     used = set()
     for brace in _BRACE.findall(rule):
         field, colon, number = brace.partition(":")
         if field not in FIELDS:
             raise ValueError(f"{{{field}}} is not known in a name rule; there are {known}")
-        if colon and (field not in _PADDED or not number.isdecimal() or not 1 <= int(number) <= 64):
+        if colon and field in _DAYS:
+            if not _DAY_FORMAT.fullmatch(number):
+                raise ValueError(f"{{{brace}}} cannot be read; a day may have a format such as %Y-%m-%d")
+        elif colon and (field not in _PADDED or not number.isdecimal() or not 1 <= int(number) <= 64):
             raise ValueError(
-                f"{{{brace}}} cannot be read; a number of digits may follow {', '.join(_PADDED)}"
+                f"{{{brace}}} cannot be read; a number of digits may follow {', '.join(_PADDED)}, "
+                f"and a format such as %Y-%m-%d {', '.join(_DAYS)}"
             )
         used.add(field)
     rest = _BRACE.sub("", rule)
@@ -114,13 +174,9 @@ def check_rule(rule: str) -> None:
         raise ValueError("a brace in the name rule is not closed")
     if "\\" in rest or "\0" in rest or rule.startswith("/") or ".." in PurePosixPath(rule).parts:
         raise ValueError("a name rule must stay inside the output folder")
-    if not used & {"stem", "hash", "random", "counter"}:
+    if not used & {"stem", "hash", "sha", "random", "counter"}:
         raise ValueError(
-            "the name rule needs {stem}, {hash}, {random} or {counter}, or all originals would get one name"
-        )
-    if not used & {"width", "height", "density"}:
-        raise ValueError(
-            "the name rule needs {width}, {height} or {density}, or all rungs would get one name"
+            "the name rule needs {stem}, {hash}, {sha}, {random} or {counter}, or all originals would get one name"
         )
     if not used & {"ext", "format"}:
         raise ValueError("the name rule needs {ext} or {format}, or all formats would get one name")
@@ -140,8 +196,13 @@ def compile_name_template(rule: str, folder: str, parts: NameParts) -> Callable[
         hash=parts.hash,
         counter=parts.counter,
         facet=parts.facet,
-        date=parts.date,
+        date=_Day(parts.date),
         random=parts.random,
+        quality=parts.quality,
+        score=parts.score,
+        today=_Day(parts.first_built),
+        modified=_Day(parts.modified),
+        sha=parts.hash,
     )
     return (f"{_closed(folder)}/{half}" if folder else half).format
 
@@ -159,16 +220,16 @@ def _template(rule: str) -> str:
     """
 
     def braces(match: re.Match[str]) -> str:
-        field, _, number = match[1].partition(":")
+        field, _, spec = match[1].partition(":")
         if field == "density":
             return "{{density:.4g}}"
         if field in ("width", "height"):
-            return f"{{{{{field}:0{number}d}}}}" if number else f"{{{{{field}}}}}"
-        if field == "hash":
-            return f"{{hash:.{number or 8}}}"
-        if field == "random":
-            return f"{{random:.{number or 16}}}"
-        return f"{{{field}:0{number}d}}" if number else f"{{{field}}}"
+            return f"{{{{{field}:0{spec}d}}}}" if spec else f"{{{{{field}}}}}"
+        if field in _SHORTENED:
+            return f"{{{field}:.{spec or _SHORTENED[field]}}}"
+        if field in _DAYS:
+            return f"{{{field}:{spec}}}"
+        return f"{{{field}:0{spec}d}}" if spec else f"{{{field}}}"
 
     return _BRACE.sub(braces, rule)
 

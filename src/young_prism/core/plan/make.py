@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.clean import cleaned
 from young_prism.core.naming.collisions import resolve_collisions
+from young_prism.core.naming.context import NO_NAME_CONTEXT, NameContext
 from young_prism.core.plan.model import (
     NO_WATERMARKS,
     Plan,
@@ -31,11 +32,20 @@ def make_plan(
     *,
     details: MetadataByPath = EMPTY_METADATA,
     marks: Mapping[str, WatermarkFile] = NO_WATERMARKS,
+    context: NameContext = NO_NAME_CONTEXT,
 ) -> Plan:
-    """Plan all originals, given by their path below the source with `/` between folders.
+    """Plan all originals.
 
-    `details` are the metadata of single originals, `marks` the watermarks by the file that the recipe names. Raises
-    `ValueError` for an original of which only the header is known: its kind decides what is made.
+    Args:
+        facts: The facts of originals by their path below the source, with `/` between folders.
+        recipe: The rules.
+        left_out: What gets no renditions.
+        details: The metadata of single originals.
+        marks: The watermarks by the file that the recipe names.
+        context: Days and numbers for names.
+
+    Raises:
+        ValueError: Of an original only the header is known: its kind decides what is made.
     """
     unseen = [path for path, known in facts.items() if not known.seen]
     if unseen:
@@ -65,7 +75,7 @@ def make_plan(
         )
         for path, mark in no_mark.items()
     ]
-    number_by_path = {path: number for number, path in enumerate(sorted(facts), start=1)}
+    number_by_path = context.numbered(facts, recipe.names.counter_start)
     clean = _cleaner(recipe.names)
     titles = {
         path: title
@@ -80,7 +90,7 @@ def make_plan(
         effective = recipes[path] or recipe
         detail = details.get(path, NO_METADATA)
         return OriginalPlanner(
-            path, facts[path], effective, number_by_path[path], detail, marks, clean, shared
+            path, facts[path], effective, number_by_path[path], detail, marks, clean, shared, context
         ).plan(stem, titles.get(path))
 
     named = resolve_collisions(

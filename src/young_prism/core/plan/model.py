@@ -144,6 +144,10 @@ class PlannedOriginal:
     mark: WatermarkFile | None = None
     renamed: bool = False
     """Another original would have given it the same names."""
+    number: int = 0
+    """Its `{counter}`."""
+    first_built: str = ""
+    """Its `{today}`, as an ISO date."""
     troubled: bool = False
     """Its names are trouble on some system, or two of its rungs would have one."""
 

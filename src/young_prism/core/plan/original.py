@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import count
 from typing import NamedTuple
 
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
@@ -13,15 +14,18 @@ from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for, visit_shares
 from young_prism.core.naming.clean import troublesome_part
 from young_prism.core.naming.collisions import casefold_key
+from young_prism.core.naming.context import NameContext
 from young_prism.core.naming.rule import (
     WHOLE_FACET,
     NameParts,
     compile_name_template,
     folder_of,
+    has_size,
     random_name,
     split_name,
     uses,
     with_stem,
+    with_width,
     without_size,
 )
 from young_prism.core.plan.keys import (
@@ -44,6 +48,7 @@ from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Avif,
     Formats,
+    Lossy,
     RasterSettings,
     Squeeze,
     TransparentFormatSet,
@@ -63,6 +68,7 @@ from young_prism.core.types import (
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
 
+_WIDTH_ADDED = "The name rule has no size: the width is added where rungs would share a name."
 _ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
 
 
@@ -118,8 +124,9 @@ class OriginalPlanner:
     marks: Mapping[str, WatermarkFile]
     clean: Callable[[str], str]
     shared: PlanCache
-    rule: str = ""
-    """The name rule, where this original needs another one than the recipe's."""
+    context: NameContext
+    needs_stem: bool = False
+    """Whether a rule without a stem gets one, since this original must be told apart from another."""
 
     def plan(self, stem: str, title: str | None) -> PlannedOriginal:
         """Plan it under a stem; a typed `title` is one that stays as it is."""
@@ -133,8 +140,7 @@ class OriginalPlanner:
                 f"Another original is called {plain} too; this one's renditions begin with {stem}."
             )
         stem = stem if title else self.clean(stem) or facts.sha256[:8]
-        if renamed and not uses(recipe.names.rule, "stem"):
-            self.rule = with_stem(recipe.names.rule)  # or no stem in the world would tell them apart
+        self.needs_stem = renamed  # or no stem in the world would tell them apart
         folder = self._folder(stem)
         if recipe.formats.squeeze and facts.kind is not Kind.VECTOR:
             ending = split_name(own_name)[1]
@@ -159,8 +165,14 @@ class OriginalPlanner:
             finishing=recipe.finishing,
             mark=self._mark,
             renamed=renamed,
+            number=self.index,
+            first_built=self._first_built,
             troubled=troubled,
         )
+
+    @property
+    def _first_built(self) -> str:
+        return self.context.first_built.get(self.path, self.context.build_day)
 
     @property
     def _in_place(self) -> bool:
@@ -201,12 +213,10 @@ class OriginalPlanner:
         facts, recipe = self.facts, self.recipe
         parts = self._name_parts(stem)
         renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
-        named = bool(recipe.facets) and uses(self.rule or recipe.names.rule, "facet")
         for facet in recipe.facets:
             if facet.match and not matches(facet.match, self.path):
                 continue
-            facet_parts = parts._replace(facet=facet.name, stem=stem if named else f"{stem}-{facet.name}")
-            more, left = self._facet(folder, facet_parts, facet)
+            more, left = self._facet(folder, parts._replace(facet=facet.name), facet)
             renditions += more
             remarks += [remark for remark in left if remark not in remarks]
         return _distinguish_names(renditions, remarks)
@@ -215,14 +225,32 @@ class OriginalPlanner:
         facts, names = self.facts, self.recipe.names
         return NameParts(
             stem=stem, format="", ext="", folder=folder_of(self.path).rpartition("/")[2],
-            hash=facts.sha256, counter=self.index, date=facts.taken or "undated",
+            hash=facts.sha256, counter=self.index, date=facts.taken,
             random=random_name(names.secret, facts.sha256) if names.secret else "",
+            first_built=self._first_built, modified=self.context.modified.get(self.path, ""),
         )  # fmt: skip
 
-    def _unsized_path(self, folder: str, stem: str, fmt: ImageFormat) -> str:
+    def _rule(self, facet: str, rung: Size, rungs: tuple[Size, ...]) -> str:
+        """Return the name rule for a rendition, with a size where the rungs of a facet would share a name without one."""
+        names = self.recipe.names
+        chosen = rule = names.rule_for(facet, rung, rungs)
+        if len(rungs) > 1 and not has_size(rule):
+            sharing = sum(names.rule_for(facet, size, rungs) == rule for size in rungs)
+            rule = with_width(rule) if sharing > 1 else rule
+        if self.needs_stem and not uses(rule, "stem"):
+            rule = with_stem(rule)
+        is_facet_named = facet == WHOLE_FACET or uses(rule, "facet") or chosen != names.rule
+        return rule if is_facet_named else rule.replace("{stem}", "{stem}-{facet}")
+
+    def _unsized_path(
+        self, folder: str, stem: str, fmt: ImageFormat, settings: EncoderSettings | None = None
+    ) -> str:
         """Return the path of a file that has no rungs: the name rule without what tells rungs apart."""
-        rule = without_size(self.rule or self.recipe.names.rule)
-        parts = self._name_parts(stem)._replace(format=fmt.value, ext=fmt.ext)
+        size = self.facts.size
+        rule = without_size(self._rule(WHOLE_FACET, size, (size,)))
+        parts = self._name_parts(stem)._replace(
+            format=fmt.value, ext=fmt.ext, quality=quality_part(settings), score=score_part(settings)
+        )
         return str(compile_name_template(rule, folder, parts)())
 
     def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
@@ -246,7 +274,13 @@ class OriginalPlanner:
         narrowest = rungs[0].width
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
-        rule, sha256 = self.rule or recipe.names.rule, facts.sha256
+        rules = [self._rule(facet, size, rungs) for size in rungs]
+        if any(
+            has_size(rule) != has_size(recipe.names.rule_for(facet, size, rungs))
+            for rule, size in zip(rules, rungs, strict=True)
+        ):
+            remarks.append(_WIDTH_ADDED)
+        sha256 = facts.sha256
         formats = self.shared.formats_for(recipe, kind_key(facts))
         for fmt, settings, common in formats.rows:
             if longest > _LONGEST_SIDE.get(fmt, longest):
@@ -254,13 +288,16 @@ class OriginalPlanner:
                 remarks.append(f"{fmt.label} cannot be {longest} px long; the other formats are made.")
                 continue
             why = _why(fmt, facts, facet)
-            name = compile_name_template(rule, folder, parts._replace(format=fmt.value, ext=fmt.ext))
+            of_format = parts._replace(
+                format=fmt.value, ext=fmt.ext, quality=quality_part(settings), score=score_part(settings)
+            )
+            templates = {rule: compile_name_template(rule, folder, of_format) for rule in set(rules)}
             drawn = facts.kind is Kind.VECTOR
             common = add_sanitiser(common) if drawn else common  # noqa: PLW2901
             plain = add_crop(common, cut) if cut else common
             below = add_parent_rung(plain, rungs[-1])
             searched = is_searched(settings)
-            for size, share in zip(rungs, shares, strict=True):
+            for size, share, rule in zip(rungs, shares, rules, strict=True):
                 placeholder = held and size is rungs[0] and fmt is formats.fallback
                 top = size is rungs[-1]
                 rest = plain if top else below
@@ -283,7 +320,7 @@ class OriginalPlanner:
                     rest = add_search_chain(rest, smaller, marked)
                 renditions.append(
                     PlannedRendition(
-                        name(width=size.width, height=size.height, density=size.width / narrowest),
+                        templates[rule](width=size.width, height=size.height, density=size.width / narrowest),
                         fmt,
                         size,
                         settings,
@@ -332,7 +369,7 @@ class OriginalPlanner:
         facts, webp = self.facts, self.recipe.formats.for_animations()
         too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
         if facts.format is ImageFormat.GIF and webp and not too_much:
-            path = self._unsized_path(folder, stem, ImageFormat.WEBP)
+            path = self._unsized_path(folder, stem, ImageFormat.WEBP, webp)
             why = "modern format for an animation, with its times and loops"
             yield self._single(path, ImageFormat.WEBP, facts.size, webp, why)
 
@@ -390,23 +427,42 @@ def _raster_recipe(recipe: Recipe) -> Recipe:
 def _distinguish_names(
     renditions: list[PlannedRendition], remarks: list[str]
 ) -> tuple[list[PlannedRendition], list[str]]:
-    """Give an original's own renditions names of their own where a rule without widths gives two the same."""
+    """Give an original's own renditions names of their own where the rules give two the same."""
     # What tells an original's own renditions apart (numbers, formats, facets) has no upper case.
     if len({rendition.path for rendition in renditions}) == len(renditions):
         return renditions, remarks
     used_names: set[str] = set()
     apart = []
     for rendition in renditions:
-        path = rendition.path
-        if casefold_key(path) in used_names:
-            stem, ending = split_name(path)
-            path = f"{stem}-{rendition.size.width}w.{ending}" if ending else f"{path}-{rendition.size.width}w"
+        path = next(path for path in _further_names(rendition) if casefold_key(path) not in used_names)
         used_names.add(casefold_key(path))
-        apart.append(rendition if path is rendition.path else rendition._replace(path=path))
-    return apart, [
-        *remarks,
-        _ONE_NAME,
-    ]
+        apart.append(rendition if path == rendition.path else rendition._replace(path=path))
+    return apart, [*remarks, _ONE_NAME]
+
+
+def _further_names(rendition: PlannedRendition) -> Iterator[str]:
+    """Yield the names that a rendition may have, without end: its own, then with its width, its facet, and a number."""
+    stem, ending = split_name(rendition.path)
+    dot = f".{ending}" if ending else ""
+    yield rendition.path
+    wide = f"{stem}-{rendition.size.width}w"
+    yield f"{wide}{dot}"
+    yield f"{wide}-{rendition.facet}{dot}"
+    yield from (f"{wide}-{number}{dot}" for number in count(2))
+
+
+def quality_part(settings: EncoderSettings | None) -> str:
+    """Return what `{quality}` stands for: a number, `lossless`, or `searched`."""
+    if not isinstance(settings, Lossy) or settings.is_lossless:
+        return "lossless"
+    return "searched" if settings.searched else str(settings.quality)
+
+
+def score_part(settings: EncoderSettings | None) -> str:
+    """Return what `{score}` stands for: the target, a band such as `60to80`, or `unscored`."""
+    if not isinstance(settings, Lossy) or settings.is_lossless or not settings.searched:
+        return "unscored"
+    return "to".join(f"{score:g}" for score in settings.band or (settings.target or 0.0,))
 
 
 def _join(folder: str, name: str) -> str:

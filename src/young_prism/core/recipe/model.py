@@ -12,7 +12,8 @@ from young_prism.core.naming.rule import WHOLE_FACET, check_rule, uses
 from young_prism.core.recipe.base import ListAsTuple, RecipeModel
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats
-from young_prism.core.recipe.ladder import Ladder
+from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
+from young_prism.core.types import Size
 
 
 def _pattern(value: str) -> str:
@@ -70,6 +71,29 @@ _SHORTEST_SECRET = 16
 """Characters under which a secret can be tried out (our choice)."""
 
 
+class SpecialName(RecipeModel):
+    """Another name rule for one facet, or for one rung of the whole picture.
+
+    `rung` is a width in pixels, or the `smallest` or `largest` rung of an original.
+    """
+
+    facet: Annotated[str, Field(min_length=1, max_length=40)] = WHOLE_FACET
+    rung: Annotated[int, Field(ge=1, le=MAX_WIDTH)] | Literal["smallest", "largest"] | None = None
+    rule: str
+
+    @field_validator("rule")
+    @classmethod
+    def _known_braces(cls, value: str) -> str:
+        check_rule(value)
+        return value
+
+    @model_validator(mode="after")
+    def _is_for_some(self) -> Self:
+        if self.facet == WHOLE_FACET and self.rung is None:
+            raise ValueError("names.special needs a facet or a rung; for all files there is names.rule")
+        return self
+
+
 class Names(RecipeModel):
     """How renditions are called, and in which folder they lie below the output folder.
 
@@ -80,6 +104,10 @@ class Names(RecipeModel):
     """
 
     rule: str = "{stem}-{width}w.{ext}"
+    special: Annotated[tuple[SpecialName, ...], ListAsTuple] = ()
+    """Other rules for some facets or rungs. The first that fits is used; files without rungs count as the largest."""
+    counter_start: Annotated[int, Field(ge=0, le=1_000_000_000)] = 1
+    """The `{counter}` of the first original. Later builds give new originals the next numbers and change no old one."""
     layout: Literal["mirrored", "flat", "folder-per-original", "beside", "in-place"] = "mirrored"
     case: Literal["keep", "lower"] = "keep"
     hyphens: bool = False
@@ -98,7 +126,32 @@ class Names(RecipeModel):
     def stays_in_its_folder(self) -> bool:
         """Whether an original's names are independent of other folders."""
         switched = self.hyphens or self.ascii_only or self.case != "keep"
-        return self.layout != "flat" and not switched and not uses(self.rule, "counter")
+        return self.layout != "flat" and not switched and not self.uses("counter")
+
+    def uses(self, field: str) -> bool:
+        """Whether a rule has a brace of this name."""
+        return any(uses(rule, field) for rule in (self.rule, *(special.rule for special in self.special)))
+
+    @property
+    def remembers(self) -> bool:
+        """Whether names depend on what earlier builds gave out."""
+        return self.uses("counter") or self.uses("today")
+
+    def rule_for(self, facet: str, rung: Size, rungs: tuple[Size, ...]) -> str:
+        """Return the rule for a rendition.
+
+        Args:
+            facet: The name of its facet.
+            rung: Its width and height in pixels.
+            rungs: All rungs of that facet, the smallest first.
+        """
+        for special in self.special:
+            wanted = {"smallest": rungs[0].width, "largest": rungs[-1].width}.get(
+                str(special.rung), special.rung
+            )
+            if special.facet == facet and wanted in (None, rung.width):
+                return special.rule
+        return self.rule
 
     @field_validator("rule")
     @classmethod
@@ -108,7 +161,7 @@ class Names(RecipeModel):
 
     @model_validator(mode="after")
     def _secret_where_needed(self) -> Names:
-        if uses(self.rule, "random") and len(self.secret) < _SHORTEST_SECRET:
+        if self.uses("random") and len(self.secret) < _SHORTEST_SECRET:
             raise ValueError(
                 f"{{random}} needs names.secret, of {_SHORTEST_SECRET} characters or more that nobody else knows"
             )
@@ -193,14 +246,30 @@ class Recipe(RecipeModel):
     @model_validator(mode="after")
     def _marks_facets_there_are(self) -> Self:
         mark = self.finishing.watermark
-        known = {WHOLE_FACET, *(facet.name for facet in self.facets)}
-        known |= {facet.name for override in self.overrides for facet in override.facets or ()}
+        known = self._facet_names
         unknown = [name for name in (mark.facets if mark else ()) if name not in known]
         if unknown:
             raise ValueError(
                 f"the watermark names a facet {unknown[0]} that there is not; there are {', '.join(sorted(known))}"
             )
         return self
+
+    @model_validator(mode="after")
+    def _names_facets_there_are(self) -> Self:
+        unknown = {special.facet for special in self.names.special} - self._facet_names
+        if unknown:
+            raise ValueError(
+                f"names.special names a facet {min(unknown)} that there is not; there are {', '.join(sorted(self._facet_names))}"
+            )
+        return self
+
+    @property
+    def _facet_names(self) -> set[str]:
+        return {
+            WHOLE_FACET,
+            *(facet.name for facet in self.facets),
+            *(facet.name for override in self.overrides for facet in override.facets or ()),
+        }
 
     @model_validator(mode="after")
     def _squeezes_elsewhere(self) -> Self:

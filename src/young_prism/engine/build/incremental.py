@@ -13,7 +13,6 @@ from pathlib import Path
 from young_prism.core.manifest.model import Manifest, OriginalEntry
 from young_prism.core.manifest.text import ManifestText, entry_texts, read_entry
 from young_prism.core.naming.collisions import casefold_keys
-from young_prism.core.naming.rule import uses
 from young_prism.core.plan.model import Plan
 from young_prism.core.types import ImageFormat
 from young_prism.engine.build.manifest_builder import (
@@ -113,7 +112,7 @@ def _needs_full_plan(request: BuildRequest, changes: SourceChanges, scan: Scan) 
     names = request.recipe.names
     if names.into_source:
         return FullPlanReason.BESIDE_ORIGINALS
-    if uses(names.rule, "counter"):
+    if names.remembers:
         return FullPlanReason.COUNTER
     if len(changes.changed) * 2 > len(scan.originals):
         return FullPlanReason.MOSTLY_CHANGED

@@ -106,12 +106,16 @@ def _original(
     if not delivered:
         return None
     facts = original.facts
+    names = plan.recipe.names
+    number = original.number if names.uses("counter") else None
+    first_built = original.first_built or None if names.uses("today") else None
     dropped = tuple(left for r in original.renditions if (left := ledger.skipped.get((r.path, r.key))))
     if (
         before
         and before.sha256 == facts.sha256
         and before.renditions == tuple(delivered)
         and before.skipped == dropped
+        and (before.number, before.first_built) == (number, first_built)
     ):
         return before  # its snippet, above all, is not put together again
     recipe = plan.recipe_of(original.path)
@@ -124,6 +128,8 @@ def _original(
         height=facts.size.height,
         kind=facts.kind.value,
         transparent=facts.transparent,
+        number=number,
+        first_built=first_built,
         renditions=tuple(delivered),
         skipped=dropped,
         snippet=Delivered(

@@ -8,6 +8,7 @@ from enum import StrEnum
 
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import Plan, PlannedRendition, SkippedOriginal
+from young_prism.engine.build.name_context import name_context
 from young_prism.engine.build.request import BuildRequest
 from young_prism.engine.events import OnEvent, ignore_event
 from young_prism.engine.output.ledger import Ledger, owned_paths
@@ -90,5 +91,12 @@ def plan_inspected(
             if path in excluded
         ),
     ]
-    plan = make_plan(facts, request.recipe, left_out, details=request.metadata, marks=request.watermarks)
+    plan = make_plan(
+        facts,
+        request.recipe,
+        left_out,
+        details=request.metadata,
+        marks=request.watermarks,
+        context=name_context(request.recipe.names, ledger, request.source, facts),
+    )
     return PreparedPlan(plan, inspection, ledger)
