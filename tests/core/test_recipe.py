@@ -12,8 +12,12 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 from tools.write_schemas import SCHEMAS
 
+from tests.support.facts import facts
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.rungs import rungs_for
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.delivered import Delivered
+from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.edit import parse_value, value_at, with_value
 from young_prism.core.recipe.finishing import Finishing, Watermark
@@ -22,7 +26,8 @@ from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
 from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import _models_in, parsed, read_recipe, write_recipe
-from young_prism.core.types import Size
+from young_prism.core.selection.image_metadata import read_details, write_details
+from young_prism.core.types import ImageFormat, Kind, Size
 
 _facets = st.lists(
     st.builds(
@@ -126,7 +131,7 @@ def test_a_recipe_comes_back_from_toml_as_it_was(recipe: Recipe) -> None:
         ("[ladder]\nwidths = ['400']", "ladder.widths.0"),
         ("[ladder]\nwidths = 400", "line 2, ladder.widths: input should be a list"),
         ("[names]\nrule = '{width}.{ext}'", "needs {stem}"),
-        ("[formats.photo]\navif = {}", "exactly one fallback"),
+        ("[formats.photo]\ntarget = 70", "no format is named"),
         ("[formats.photo_transparent]\njpeg = {}", "no transparency"),
         ("[formats.photo.jpeg]\nquality = 101", "formats.photo.jpeg.quality"),
         ("[markup]\nbase_url = '/a b/'", "markup.base_url"),
@@ -255,3 +260,48 @@ def test_every_key_is_documented_and_the_examples_can_be_used() -> None:
 def test_an_exception_without_cuts_is_told_from_one_that_says_nothing_of_them() -> None:
     nothing, without = (Recipe(overrides=(Override(match="*.jpg", facets=cuts),)) for cuts in (None, ()))
     assert [item.key for item in differences(nothing, without)] == ["overrides.*.jpg.facets"]
+
+
+def test_a_kind_may_have_one_format_alone_and_then_it_is_said_who_sees_nothing() -> None:
+    recipe = read_recipe("[ladder]\nwidths = [400]\n[formats.photo]\nwebp = {}\n")
+    [original] = make_plan({"a.jpg": facts()}, recipe).originals
+    assert [rendition.format for rendition in original.renditions] == [ImageFormat.WEBP]
+    assert "Internet Explorer" in original.remarks[0]
+    rendition = RenditionEntry(
+        path="a-400w.webp", format="webp", type="image/webp", width=400, height=300, bytes=9, sha256="",
+        key="", outcome="made", reason="",
+    )  # fmt: skip
+    snippet = Delivered("a.jpg", (rendition,), recipe.markup).html()
+    assert snippet.startswith('<img src="a-400w.webp"') and "<!-- No fallback" in snippet
+    with_fallback = rendition.model_copy(update={"format": "jpeg"})
+    assert "<!--" not in Delivered("a.jpg", (with_fallback,), recipe.markup).html()
+
+
+def test_the_type_of_a_file_decides_before_its_kind() -> None:
+    recipe = read_recipe(
+        "[ladder]\nwidths = [400]\n[formats.by_type.jpeg]\njpeg = {quality = 85}\n[formats.by_type.png]\npng = {}\n"
+    )
+    screenshot = facts(format=ImageFormat.PNG, kind=Kind.PHOTO)
+    plan = make_plan(
+        {"a.jpg": facts(kind=Kind.GRAPHIC), "b.png": screenshot, "c.tif": facts(format=ImageFormat.TIFF)},
+        recipe,
+    )
+    formats = {
+        original.path: [(r.format, getattr(r.settings, "quality", None)) for r in original.renditions]
+        for original in plan.originals
+    }
+    assert formats["a.jpg"] == [(ImageFormat.JPEG, 85)]
+    assert formats["b.png"] == [(ImageFormat.PNG, None)]
+    assert len(formats["c.tif"]) > 1
+    with pytest.raises(RecipeError, match="no transparency"):
+        read_recipe("[formats.by_type.png]\njpeg = {}\n")
+
+
+def test_a_kind_that_a_person_sets_counts() -> None:
+    details = read_details('["a.jpg"]\nkind = "graphic"\n')
+    assert read_details(write_details(details)) == details
+    plan = make_plan({"a.jpg": facts(), "b.jpg": facts()}, Recipe(), details=details)
+    fallbacks = {original.path: original.renditions[-1].format for original in plan.originals}
+    assert fallbacks == {"a.jpg": ImageFormat.PNG, "b.jpg": ImageFormat.JPEG}
+    with pytest.raises(RecipeError, match="kind"):
+        read_details('["a.jpg"]\nkind = "drawing"\n')

@@ -233,7 +233,9 @@ def print_failures(failures: Iterable[SkippedOriginal], title: str, *, most: int
 
 def print_remarks(warnings: Iterable[tuple[str, str]], notes: Iterable[str]) -> None:
     """Print remarks on single originals, then those on the whole source."""
-    for path, remark in warnings:
+    from young_prism.core.plan.model import group_warnings
+
+    for path, remark in group_warnings(warnings):
         say(f"Note: {printable(path)}: {remark}")
     for note in notes:
         say(f"Note: {note}")

@@ -163,6 +163,10 @@ def _load(store: Store, source: Source) -> Catalogue:
         except (TypeError, ValueError, KeyError):
             outdated = True  # written by another version of this program: to be looked at again
     recipe = recipe_of(source)
+    details = store.metadata.by_path(source.id)
+    for path, detail in details.items():
+        if path in facts:
+            facts[path] = facts[path].treated_as(detail.kind)
     missing_since, uses, pages = store.originals.inspection(source.id)
     out = store.scope.excluded(source.id)
     # Copies and collisions are sought among what takes part: what was taken out is no trouble any more.
@@ -182,5 +186,5 @@ def _load(store: Store, source: Source) -> Catalogue:
         pages=pages,
         outdated=outdated,
         recipe=recipe,
-        details=store.metadata.by_path(source.id),
+        details=details,
     )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from sqlalchemy import select
 
 from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
@@ -23,11 +25,27 @@ class MetadataRecords(Sessions):
                     row.alt,
                     row.caption,
                     row.credit,
+                    row.kind,
                 )
                 for row in session.scalars(
                     select(ImageMetadataRow).where(ImageMetadataRow.source_id == source_id)
                 )
             }
+
+    def set_kind(self, source_id: int, paths: Iterable[str], kind: str) -> None:
+        """Set or, with an empty `kind`, clear the kind of some originals; their other metadata stays."""
+        with self._session() as session:
+            rows = {
+                row.path: row
+                for row in session.scalars(
+                    select(ImageMetadataRow).where(ImageMetadataRow.source_id == source_id)
+                )
+            }
+            for path in paths:
+                row = rows.get(path) or ImageMetadataRow(source_id=source_id, path=path)
+                row.kind = kind
+                session.add(row)
+            session.execute(touch_source(source_id))
 
     def set(self, source_id: int, path: str, detail: ImageMetadata) -> None:
         """Store the metadata of an original; empty metadata is deleted."""
@@ -41,5 +59,6 @@ class MetadataRecords(Sessions):
                 row.focal_x, row.focal_y = detail.focal or (None, None)
                 row.title, row.alt = detail.title, detail.alt
                 row.caption, row.credit = detail.caption, detail.credit
+                row.kind = detail.kind
                 session.add(row)
             session.execute(touch_source(source_id))

@@ -104,6 +104,8 @@ class ImageMetadataRow(Base):
     """Alternative text: None while nobody wrote it, empty for decoration."""
     caption: Mapped[str] = mapped_column(Text, default="", server_default="")
     credit: Mapped[str] = mapped_column(Text, default="", server_default="")
+    kind: Mapped[str] = mapped_column(String(10), default="", server_default="")
+    """`photo` or `graphic` where a person says so, else empty."""
 
 
 class UploadRow(Base):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 from young_prism.core.types import (
@@ -81,6 +81,16 @@ class Facts:
         known["metadata"] = tuple(known["metadata"])
         known["place"] = tuple(known["place"]) if known["place"] else None
         return cls(**known)
+
+    def treated_as(self, kind: str) -> Facts:
+        """Return the facts with a kind that a person set for a still picture; unchanged where that is empty.
+
+        Args:
+            kind: `photo`, `graphic`, or empty.
+        """
+        if not kind or self.passes_through or self.kind == kind:
+            return self
+        return replace(self, kind=Kind(kind), reason="set by hand")
 
     @property
     def kind_label(self) -> str:

@@ -21,6 +21,7 @@ from young_prism.core.markup.picture import (
 from young_prism.core.markup.selection import slot_width
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.resolve import effective_recipe
+from young_prism.core.recipe.formats import browsers_without
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.types import ImageFormat, Size
 
@@ -122,7 +123,13 @@ class Delivered:
         """Return the markup ready to paste; empty without a rendition of the whole picture."""
         if not self.whole:
             return ""
-        return html(self.element(text), text.caption)
+        return html(self.element(text), text.caption) + self._fallback_note
+
+    @property
+    def _fallback_note(self) -> str:
+        """A comment below the markup that names the browsers that show nothing; empty where there is a fallback."""
+        browsers = browsers_without(self.fallback[0].format)
+        return f"\n<!-- No fallback: these show nothing: {browsers}. -->" if browsers else ""
 
 
 def candidates(renditions: Iterable[RenditionEntry]) -> list[MarkupRendition]:

@@ -17,7 +17,7 @@ from typing import NamedTuple, TypeVar
 
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
 from young_prism.core.plan.model import EncoderSettings, Plan, PlannedOriginal, PlannedRendition
-from young_prism.core.plan.resolve import kind_key
+from young_prism.core.plan.resolve import format_key
 from young_prism.core.recipe.formats import (
     RASTER_SETTINGS,
     Avif,
@@ -202,7 +202,7 @@ def _in_profile(
         formats = plan.recipe_of(original.path).formats
         if id(formats) not in recipes:
             recipes[id(formats)] = formats.with_profile(profile)
-        key = (id(formats), kind_key(original.facts))
+        key = (id(formats), format_key(original.facts, formats))
         if key not in known:
             known[key] = recipes[id(formats)].for_kind(key[1]).settings()
         last = original.renditions[-1].format

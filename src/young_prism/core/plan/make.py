@@ -50,6 +50,10 @@ def make_plan(
     unseen = [path for path, known in facts.items() if not known.seen]
     if unseen:
         raise ValueError(f"look closer first: {unseen[0]}")
+    facts = {
+        path: known.treated_as(details[path].kind) if path in details else known
+        for path, known in facts.items()
+    }
     recipes = {path: resolve_recipe(path, recipe) for path in facts}
     left = [
         SkippedOriginal(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -212,6 +212,26 @@ class Plan:
     def warnings(self) -> list[tuple[str, str]]:
         """Pairs of path and remark."""
         return [(original.path, remark) for original in self.originals for remark in original.remarks]
+
+    @property
+    def grouped_warnings(self) -> list[tuple[str, str]]:
+        """Warnings for people to read, as pairs; see `group_warnings`."""
+        return group_warnings(self.warnings)
+
+
+def group_warnings(warnings: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+    """Return each remark once: with the path of its original, or with their number where several share it.
+
+    Args:
+        warnings: Pairs of path and remark.
+    """
+    paths: dict[str, list[str]] = {}
+    for path, remark in warnings:
+        paths.setdefault(remark, []).append(path)
+    return [
+        (of_remark[0] if len(of_remark) == 1 else f"{len(of_remark):,} originals", remark)
+        for remark, of_remark in paths.items()
+    ]
 
 
 def is_searched(settings: EncoderSettings | None) -> bool:

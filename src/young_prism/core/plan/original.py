@@ -43,7 +43,7 @@ from young_prism.core.plan.model import (
     WatermarkFile,
     is_searched,
 )
-from young_prism.core.plan.resolve import has_watermark, kind_key, matches, packs_jpeg
+from young_prism.core.plan.resolve import format_key, has_watermark, matches, packs_jpeg
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Avif,
@@ -76,6 +76,7 @@ class _FormatRows(NamedTuple):
     """The fallback of a kind of picture, and its formats with their settings and the rest of their keys."""
 
     fallback: ImageFormat
+    browsers_without: str
     rows: list[tuple[ImageFormat, RasterSettings, str]]
 
 
@@ -108,7 +109,11 @@ class PlanCache:
                 (fmt, settings[fmt], settings_digest(fmt, settings[fmt], recipe.finishing))
                 for fmt in ordered_formats(settings, recipe.formats.order)
             ]
-            self._known[key] = (recipe.formats, recipe.finishing, _FormatRows(formats.fallback, rows))
+            self._known[key] = (
+                recipe.formats,
+                recipe.finishing,
+                _FormatRows(formats.fallback, formats.browsers_without, rows),
+            )
         return self._known[key][2]
 
 
@@ -230,6 +235,13 @@ class OriginalPlanner:
             first_built=self._first_built, modified=self.context.modified.get(self.path, ""),
         )  # fmt: skip
 
+    def _rules(self, facet: str, rungs: tuple[Size, ...]) -> tuple[list[str], list[str]]:
+        """Return the name rule of each rung of a facet, and remarks on them."""
+        rules = [self._rule(facet, size, rungs) for size in rungs]
+        own_rules = [self.recipe.names.rule_for(facet, size, rungs) for size in rungs]
+        is_width_added = [*map(has_size, rules)] != [*map(has_size, own_rules)]
+        return rules, [_WIDTH_ADDED] if is_width_added else []
+
     def _rule(self, facet: str, rung: Size, rungs: tuple[Size, ...]) -> str:
         """Return the name rule for a rendition, with a size where the rungs of a facet would share a name without one."""
         names = self.recipe.names
@@ -268,20 +280,16 @@ class OriginalPlanner:
         """Plan every format at every rung of one cut."""
         facts, recipe, finishing, facet = self.facts, self.recipe, self.recipe.finishing, parts.facet
         renditions: list[PlannedRendition] = []
-        remarks = []
         rungs = self.shared.rungs(of, ladder)
         shares = visit_shares(rungs, ladder)
         narrowest = rungs[0].width
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
-        rules = [self._rule(facet, size, rungs) for size in rungs]
-        if any(
-            has_size(rule) != has_size(recipe.names.rule_for(facet, size, rungs))
-            for rule, size in zip(rules, rungs, strict=True)
-        ):
-            remarks.append(_WIDTH_ADDED)
+        rules, remarks = self._rules(facet, rungs)
         sha256 = facts.sha256
-        formats = self.shared.formats_for(recipe, kind_key(facts))
+        formats = self.shared.formats_for(recipe, format_key(facts, recipe.formats))
+        if formats.browsers_without:
+            remarks.append(f"Without a JPEG or PNG, these show nothing: {formats.browsers_without}.")
         for fmt, settings, common in formats.rows:
             if longest > _LONGEST_SIDE.get(fmt, longest):
                 # The whole format: a browser that had chosen it would never see the widest rungs.

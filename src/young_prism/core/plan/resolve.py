@@ -9,7 +9,7 @@ from pathspec import GitIgnoreSpec
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import FormatSet, Jxl
+from young_prism.core.recipe.formats import Formats, FormatSet, Jxl
 from young_prism.core.recipe.model import Override, Recipe
 from young_prism.core.types import ImageFormat, Kind, Size
 
@@ -52,11 +52,17 @@ def _overridden(recipe: Recipe, override: Override) -> Recipe:
 
 def formats_for(facts: Facts, recipe: Recipe) -> FormatSet:
     """Return the formats of the recipe for this kind of picture, in the recipe's profile."""
-    return recipe.formats.for_kind(kind_key(facts))
+    return recipe.formats.for_kind(format_key(facts, recipe.formats))
+
+
+def format_key(facts: Facts, formats: Formats) -> str:
+    """Return the key below `formats` that decides for a still picture: that of its type, or else that of its kind."""
+    has_type = getattr(formats.by_type, facts.format.value, None) is not None
+    return f"by_type.{facts.format.value}" if has_type else kind_key(facts)
 
 
 def kind_key(facts: Facts) -> str:
-    """Return the key below `formats` that decides for this kind of still picture."""
+    """Return the key below `formats` of the kind of a still picture."""
     kind = "graphic" if facts.kind is Kind.GRAPHIC else "photo"
     return f"{kind}_transparent" if facts.transparent else kind
 

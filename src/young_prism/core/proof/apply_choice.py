@@ -11,7 +11,7 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.resolve import (
     effective_recipe,
-    kind_key,
+    format_key,
     matches,
     resolve_recipe,
 )
@@ -89,12 +89,13 @@ def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes
     recipe = read_recipe(text)
     if scope is ChoiceScope.KIND:
         shadow = resolve_recipe(path, recipe)
-        text = _changed(text, "", kind_key(facts), changes)
+        text = _changed(text, "", format_key(facts, recipe.formats), changes)
         if shadow is not None and shadow.formats != recipe.formats:
             # An exception decides for this very original: it is meant as well.
             index = _deciding(text, path)
             if index is not None:
-                text = _changed(text, f"overrides.{index}.", kind_key(facts), changes)
+                key = format_key(facts, shadow.formats)
+                text = _changed(text, f"overrides.{index}.", key, changes)
     else:
         pattern = pattern_of(path) if scope is ChoiceScope.ORIGINAL else folder_pattern(path)
         text, index = _exception(text, pattern)
@@ -105,7 +106,7 @@ def apply_choice(text: str, path: str, facts: Facts, scope: ChoiceScope, changes
             text = with_value(text, f"{base}formats", plain["formats"])
         if "finishing.sharpen" in changes and value_at(parsed(text), f"{base}finishing") is None:
             text = with_value(text, f"{base}finishing", plain["finishing"])
-        text = _changed(text, base, kind_key(facts), changes)
+        text = _changed(text, base, format_key(facts, effective.formats), changes)
         text = _order_overrides(text)
     read_recipe(text)
     return text

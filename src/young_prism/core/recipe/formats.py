@@ -9,6 +9,7 @@ profile (`core/recipe/profiles.py`). Chroma is pinned everywhere: encoders chang
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from operator import attrgetter
 from typing import Annotated, Any, Literal, NamedTuple, Self
 
 from pydantic import Field, field_validator, model_validator
@@ -238,8 +239,23 @@ RASTER_SETTINGS = (Lossy, Png)
 """The same for `isinstance`."""
 
 
+_BROWSERS_WITHOUT: dict[str, str] = {
+    ImageFormat.WEBP: "Safari before 14, Firefox before 65 and Internet Explorer",
+    ImageFormat.AVIF: "Safari before 16.4, Firefox before 93, Chrome before 85 and Edge before 121",
+    ImageFormat.JXL: "all browsers but Safari from 17 on",
+}
+"""Browsers that do not show a format nor those that fewer browsers show (from memory)."""
+
+
+def browsers_without(fmt: str) -> str:
+    """Return the browsers that do not show a format, as a list in words; empty for one that all show."""
+    return _BROWSERS_WITHOUT.get(fmt, "")
+
+
 class FormatSet(RecipeModel):
-    """The formats of one kind. A table that is left out is not made; one of `jpeg`, `png` is the fallback.
+    """The formats of one kind. A table that is left out is not made; the last of the others is the fallback.
+
+    Any set will do, one format alone too. Without `jpeg` and `png`, old browsers show nothing (`browsers_without`).
 
     `target` is a score that every lossy format is brought to, picture by picture, `band` the scores that all are brought
     into: all of them look the same then. `never_larger` holds for all of them. What a format says itself counts before it.
@@ -257,17 +273,22 @@ class FormatSet(RecipeModel):
     _goes_up = field_validator("band")(_goes_up)
 
     @model_validator(mode="after")
-    def _one_fallback(self) -> Self:
+    def _one_format(self) -> Self:
         if self.target is not None and self.band is not None:
             raise ValueError(_NOT_BOTH)
-        if (self.jpeg is None) == (self.png is None):
-            raise ValueError("exactly one fallback is needed: either jpeg or png")
+        if not self.settings():
+            raise ValueError("no format is named; name one or more of jxl, avif, webp, jpeg and png")
         return self
 
     @property
     def fallback(self) -> ImageFormat:
-        """The format that any browser can show."""
-        return ImageFormat.JPEG if self.jpeg else ImageFormat.PNG
+        """The format that the most browsers show."""
+        return list(self.settings())[-1]
+
+    @property
+    def browsers_without(self) -> str:
+        """The browsers that show none of the formats, as a list in words; empty where there is a JPEG or a PNG."""
+        return browsers_without(self.fallback)
 
     def settings(self) -> dict[ImageFormat, RasterSettings]:
         """Return the formats to make: from the one that the fewest browsers show to the fallback."""
@@ -300,13 +321,13 @@ class FormatSet(RecipeModel):
 
 
 class TransparentFormatSet(FormatSet):
-    """Formats where transparency is used. JPEG has none: as the fallback it must name the matte colour."""
+    """Formats where transparency is used. JPEG has none: it must name the matte colour."""
 
     @model_validator(mode="after")
     def _keeps_transparency(self) -> Self:
         if self.jpeg is not None and self.jpeg.matte is None:
             raise ValueError(
-                'jpeg has no transparency; use png as the fallback, or give jpeg a matte such as "#ffffff"'
+                'jpeg has no transparency; use png in its place, or give jpeg a matte such as "#ffffff"'
             )
         return self
 
@@ -395,8 +416,22 @@ def _each_once(value: tuple[ModernFormat, ...]) -> tuple[ModernFormat, ...]:
     return value
 
 
+class FormatsByType(RecipeModel):
+    """Formats of stills by what an original is by its content. They count before those of its kind."""
+
+    jpeg: FormatSet | None = None
+    png: TransparentFormatSet | None = None
+    gif: TransparentFormatSet | None = None
+    webp: TransparentFormatSet | None = None
+    avif: TransparentFormatSet | None = None
+    jxl: TransparentFormatSet | None = None
+    heic: TransparentFormatSet | None = None
+    tiff: TransparentFormatSet | None = None
+    bmp: TransparentFormatSet | None = None
+
+
 class Formats(RecipeModel):
-    """Formats by the kind of picture. With `squeeze` nothing else is made of stills.
+    """Formats by the kind of picture, or by the type of the file. With `squeeze` nothing else is made of stills.
 
     `profile` fills in the efforts and tolerances that formats leave out, and the formats of the kinds that are left out.
     `order` is the order in which markup offers the modern formats; empty, the bytes decide for each picture.
@@ -408,6 +443,7 @@ class Formats(RecipeModel):
     photo_transparent: TransparentFormatSet = _DEFAULTS.photo_transparent
     graphic: FormatSet = _DEFAULTS.graphic
     graphic_transparent: TransparentFormatSet = _DEFAULTS.graphic_transparent
+    by_type: FormatsByType = FormatsByType()
     animation: AnimationFormats = AnimationFormats()
     vector: VectorFormats = VectorFormats()
     squeeze: Squeeze | None = None
@@ -436,9 +472,9 @@ class Formats(RecipeModel):
         """Return the formats of one kind, in this profile.
 
         Args:
-            key: The kind's key below `formats`, such as `photo_transparent`.
+            key: The kind's key below `formats`, such as `photo_transparent` or `by_type.png`.
         """
-        formats: FormatSet = getattr(self, key)
+        formats: FormatSet = attrgetter(key)(self)
         return formats.in_profile(self.profile, transparent=isinstance(formats, TransparentFormatSet))
 
     def for_animations(self) -> Webp | None:

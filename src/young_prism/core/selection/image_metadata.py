@@ -13,7 +13,7 @@ Kept apart from recipes, so that it outlives them, as a TOML file that a reposit
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Annotated, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 
 import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
@@ -40,6 +40,8 @@ class ImageMetadata(NamedTuple):
     alt: str | None = None
     caption: str = ""
     credit: str = ""
+    kind: str = ""
+    """`photo` or `graphic` where a person says what its pixels are; empty where they are judged."""
 
     @property
     def caption_line(self) -> str:
@@ -60,6 +62,7 @@ class _DetailsFileEntry(BaseModel):
     alt: Annotated[str, Field(max_length=LONGEST_TEXT)] | None = None
     caption: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
     credit: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
+    kind: Literal["", "photo", "graphic"] = ""
 
 
 _FILE = TypeAdapter(dict[str, _DetailsFileEntry])
@@ -79,11 +82,17 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
         raise RecipeError(
             f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
             file=file,
-            remedy="For each original there may be title, alt, caption and credit as text, and focal as two numbers from 0 to 1.",
+            remedy="For each original there may be title, alt, caption and credit as text, focal as two numbers from 0 to 1, "
+            'and kind as "photo" or "graphic".',
         ) from error
     return {
         path: ImageMetadata(
-            entry.focal, entry.title.strip(), entry.alt, entry.caption.strip(), entry.credit.strip()
+            entry.focal,
+            entry.title.strip(),
+            entry.alt,
+            entry.caption.strip(),
+            entry.credit.strip(),
+            entry.kind,
         )
         for path, entry in written.items()
     }
@@ -98,6 +107,7 @@ def write_details(details: MetadataByPath) -> str:
             **({} if detail.alt is None else {"alt": detail.alt}),
             **({"caption": detail.caption} if detail.caption else {}),
             **({"credit": detail.credit} if detail.credit else {}),
+            **({"kind": detail.kind} if detail.kind else {}),
         }
         for path, detail in sorted(details.items())
     }

@@ -243,4 +243,5 @@ def _merge(before: ImageMetadata, metadata: ImageMetadata) -> ImageMetadata:
         before.alt if metadata.alt is None else metadata.alt,
         metadata.caption or before.caption,
         metadata.credit or before.credit,
+        metadata.kind or before.kind,
     )

@@ -84,6 +84,7 @@ def step_from(change: UploadChange) -> UndoStep:
                     stored["alt"],
                     stored["caption"],
                     stored["credit"],
+                    stored.get("kind", ""),
                 )
             )
 

@@ -28,6 +28,8 @@ blueprint = Blueprint(
 PAGE = 60
 """Originals sent at a time: the page asks for more as it is scrolled, and forgets what is out of sight."""
 
+_KINDS_BY_HAND = {"photo": "photo", "graphic": "graphic", "judged": ""}
+"""What the form of a selection sends -> the kind that is stored."""
 MOST_PATHS = 20_000_000
 """Bytes of a list of selected paths."""
 
@@ -171,6 +173,8 @@ def scope(slug: str) -> BaseResponse:
             ),
             code=303,
         )
+    if request.form.get("to") in _KINDS_BY_HAND:
+        return _set_kind(source, wish, chosen)
     changed = services().store.scope.change(source.id, chosen, out=out)
     if not chosen:
         flash("No original was selected.", "error")
@@ -184,6 +188,19 @@ def scope(slug: str) -> BaseResponse:
             "scope",
         )
     return redirect(wish.url(slug), code=303)
+
+
+def _set_kind(source: Source, wish: CatalogueQuery, chosen: list[str]) -> BaseResponse:
+    """Set the kind of the chosen originals as the form says."""
+    kind = _KINDS_BY_HAND[request.form["to"]]
+    if chosen:
+        services().store.metadata.set_kind(source.id, chosen, kind)
+        flash(
+            f"{count(len(chosen), 'original')} {f'treated as a {kind}' if kind else 'judged again'}.", "done"
+        )
+    else:
+        flash("No original was selected.", "error")
+    return redirect(wish.url(source.slug), code=303)
 
 
 @blueprint.post("/s/<slug>/scope/undo")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 from young_prism.core.images.facts import Facts
-from young_prism.core.plan.resolve import formats_for, kind_key
+from young_prism.core.plan.resolve import format_key, formats_for
 from young_prism.core.proof.apply_choice import override_index, pattern_of
 from young_prism.core.recipe.edit import parse_value, value_at, with_value
 from young_prism.core.recipe.model import Recipe
@@ -63,7 +63,9 @@ def with_decisions(text: str, path: str, facts: Facts, form: dict[str, str]) -> 
 def _formats(recipe: Recipe, facts: Facts, form: dict[str, str]) -> dict[str, Any] | None:
     """Return the recipe's formats with other qualities for this kind of picture; None where they are the same."""
     whole = recipe.model_dump(mode="json", exclude_none=True)["formats"]
-    formats = whole[kind_key(facts)]
+    formats = whole
+    for key in format_key(facts, recipe.formats).split("."):
+        formats = formats[key]
     changed = False
     for fmt, settings in formats.items():
         value = parse_value("formats.photo.webp.quality", form.get(f"quality:{fmt}", ""))

@@ -67,15 +67,21 @@ def _changed(text: str, form: MultiDict[str, str]) -> Iterator[tuple[str, Value]
             now = parse_value(path, f"{value}%" if field == "percent" and value.strip() else value)
             before = value_at(plain, path)
         elif field == "choose":
-            if value_at(plain, f"{path}.{value}") is None:
-                extra = _FALLBACKS[value] if path.endswith("_transparent") else {}
-                yield f"{path}.{value}", dict(extra)
-                yield from ((f"{path}.{fallback}", None) for fallback in _FALLBACKS if fallback != value)
+            yield from _fallback_changes(plain, path, value)
             continue
         else:
             continue
         if now != before and (now is not None or before not in (None, [], "")):
             yield path, now
+
+
+def _fallback_changes(plain: Mapping[str, Any], path: str, chosen: str) -> Iterator[tuple[str, Value]]:
+    """Yield what makes a format the only fallback of a kind, or with `none` takes all fallbacks away."""
+    if chosen in _FALLBACKS and value_at(plain, f"{path}.{chosen}") is None:
+        yield f"{path}.{chosen}", dict(_FALLBACKS[chosen] if path.endswith("_transparent") else {})
+    for fallback in _FALLBACKS:
+        if fallback != chosen and value_at(plain, f"{path}.{fallback}") is not None:
+            yield f"{path}.{fallback}", None
 
 
 def _put(text: str, path: str, value: Value) -> str:

@@ -113,7 +113,7 @@ def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOut
     failed = tuple(left for left in plan.left_out if left.failed)
     renamed = [original for original in plan.originals if original.renamed]
     heaviest = sorted(plan.originals, key=lambda original: (-original.facts.bytes, original.path))
-    warnings = plan.warnings
+    warnings = plan.grouped_warnings
     return RecipeOutcome(
         recipe=recipe,
         plan=plan,
