@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import signal
 import threading
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -31,6 +32,7 @@ from young_prism.cli.common import (
     say,
 )
 from young_prism.core.errors import YoungPrismError
+from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.formatting import (
@@ -39,6 +41,7 @@ from young_prism.core.report.formatting import (
     format_duration,
     format_saving,
 )
+from young_prism.core.report.summary import PHONE, Viewport
 from young_prism.core.types import Outcome
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
@@ -123,7 +126,7 @@ def build(
             observers.finish(result)
     finally:
         signal.signal(signal.SIGINT, previous)
-    _report(result)
+    _report(result, observers.summary)
     if report_file:
         observers.write_report(report_file, result)
     if options.as_json:
@@ -203,6 +206,12 @@ class _BuildObservers:
         if self._run and self._run.recorder:
             self._run.recorder.finish(result)
 
+    @property
+    def summary(self) -> dict[str, Any]:
+        """The figures of the run as plain data."""
+        run = self._run.recorder if self._run else None
+        return run.report if run else self._figures.summary.as_dict()
+
     def write_report(self, file: Path, result: BuildOutcome) -> None:
         """Write the report as one HTML file. Raises `OutputError`."""
         from young_prism.engine.output.atomic import write_atomically
@@ -219,7 +228,7 @@ class _BuildObservers:
             recipe=write_recipe(self._options.recipe),
             versions=versions(),
             outcomes=figures.outcomes,
-            report=run.report if run else self._figures.summary.as_dict(),
+            report=self.summary,
             failures=[(skipped.path, skipped.error, skipped.remedy) for skipped in result.failures],
             skipped=list(
                 dict.fromkeys((skipped.path, skipped.error, skipped.remedy) for skipped in result.skipped)
@@ -247,22 +256,47 @@ def _stop(stop: threading.Event) -> None:
     os.write(2, "Stopping after what is under way (Ctrl-C again stops at once) …\n".encode())
 
 
-def _report(result: BuildOutcome) -> None:
+def _report(result: BuildOutcome, summary: Mapping[str, Any]) -> None:
     print_remarks(result.warnings, result.notes)
-    print_failures(result.skipped, "Skipped", most=MOST_SKIPPED)
+    print_failures(
+        [skipped for skipped in result.skipped if not skipped.rendition], "Skipped", most=MOST_SKIPPED
+    )
     print_failures(result.failures, "Failed")
+    say(_visitor_line(summary))
     outcomes = " · ".join(f"{outcome.value} {result.outcomes[outcome]}" for outcome in Outcome)
     say(
         f"{count(result.originals, 'original')} → {count(result.renditions, 'rendition')}"
         f" in {format_duration(result.seconds)}: {outcomes}"
     )
-    before, after = result.bytes_originals, result.bytes_renditions
+    left_out = [skipped for skipped in result.skipped if skipped.rendition]
+    if left_out:
+        say(_left_out_line(left_out))
     say(
-        f"{format_bytes(before)} of originals → {format_bytes(after)} in all sizes and formats"
-        f" ({format_saving(before, after)})"
+        f"Disk space of all sizes and formats: {format_bytes(result.bytes_renditions)}; originals have {format_bytes(result.bytes_originals)}"
     )
     if not result.stopped:
         say(f"Manifest: {result.manifest}")
+
+
+def _visitor_line(summary: Mapping[str, Any]) -> str:
+    """Say what a visitor who opens all pictures fetches, before and after."""
+    before, views = summary["before"], summary["views"]
+    phone = views[PHONE.key]
+    screen = views[Viewport(1280, 1).key]
+    return (
+        f"A phone that opens all pictures fetches {format_bytes(phone)} in place of {format_bytes(before)} "
+        f"({format_saving(before, phone)}); a screen of 1280 px fetches {format_bytes(screen)}"
+    )
+
+
+def _left_out_line(left_out: Sequence[SkippedOriginal]) -> str:
+    """Say in one sentence what was tried and not delivered, and why."""
+    endings = Counter(skipped.rendition.rpartition(".")[2].upper() for skipped in left_out)
+    files = ", ".join(f"{number} {ending}" for ending, number in endings.most_common())
+    originals = count(len({skipped.path for skipped in left_out}), "original")
+    return (
+        f"Not delivered: {files} of {originals}, since a format that more browsers show needs no more bytes"
+    )
 
 
 class _LogProgress:
