@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.ladder.by_bytes import WeighedWidth, widths_by_bytes
 from young_prism.core.ladder.layout import needs_of, read_viewports
 from young_prism.core.ladder.optimum import Need, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for
@@ -220,3 +221,33 @@ def test_height_follows_the_shape(original: Size, width: int, height: int) -> No
 )
 def test_a_visitor_gets_the_narrowest_rung_with_enough_pixels(css_px: int, density: int, width: int) -> None:
     assert fetched([DeliveredRung(w, w) for w in DEFAULT], css_px, density).width == width
+
+
+@given(
+    st.lists(st.integers(50, 4000), min_size=1, max_size=15, unique=True),
+    st.integers(1, 15),
+    st.integers(60, 6000),
+)
+def test_a_largest_number_of_rungs_keeps_both_ends(widths: list[int], most: int, original: int) -> None:
+    size = Size(original, original)
+    every = rungs_for(size, Ladder(widths=tuple(widths)))
+    few = rungs_for(size, Ladder(widths=tuple(widths), max_rungs=most))
+    assert len(few) == min(most, len(every)) and set(few) <= set(every) and few[-1] == every[-1]
+    assert most == 1 or few[0] == every[0]
+    assert list(few) == sorted(set(few))
+
+
+@given(st.integers(2000, 400_000), st.floats(1.2, 2.4), st.integers(5_000, 90_000))
+def test_steps_in_bytes_are_that_far_apart(bytes_per_1000_px: int, power: float, step: int) -> None:
+    def weight(width: float) -> float:
+        return bytes_per_1000_px * (width / 1000) ** power
+
+    points = [WeighedWidth(width, weight(width)) for width in (250, 500, 1000, 2000)]
+    widths = widths_by_bytes(points, step_bytes=step, smallest=100)
+    assert widths[-1] == 2000
+    for below, above in pairwise(widths):
+        # A width is whole pixels: half a pixel is so many bytes.
+        slack = weight(below + 0.5) - weight(below - 0.5) + weight(above + 0.5) - weight(above - 0.5)
+        assert abs(weight(above) - weight(below) - step) <= slack
+    shares = widths_by_bytes(points, share=0.5, smallest=100)
+    assert all(abs(weight(a) / weight(b) - 2) < 0.05 for b, a in pairwise(shares) if b > 200)

@@ -28,7 +28,7 @@ class BytesType(click.ParamType[int]):
 
     def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> int:
         """Read a number of bytes."""
-        from young_prism.core.project import parse_bytes
+        from young_prism.core.recipe.base import parse_bytes
 
         try:
             return parse_bytes(str(value))

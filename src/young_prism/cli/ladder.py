@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from statistics import mean
 
 import click
 
@@ -12,7 +13,9 @@ from young_prism.core.errors import LayoutFileError, RecipeError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
 from young_prism.core.measurement.needs import ImageNeeds, joined, needs_by_image
+from young_prism.core.recipe.base import parse_bytes
 from young_prism.core.recipe.ladder import Layout
+from young_prism.core.report.formatting import format_bytes
 from young_prism.engine.site.config import load_layout, load_recipe
 
 _USUAL_RUNGS = 5
@@ -35,6 +38,22 @@ _USUAL_RUNGS = 5
 )
 @click.option("--viewports", type=FOLDER, help="CSV of viewport widths with their shares of visits.")
 @click.option("--rungs", type=click.IntRange(1, 20), help="How many; the recipe's own number if left out.")
+@click.option(
+    "--sample",
+    "samples",
+    type=FOLDER,
+    multiple=True,
+    help="A picture that is encoded at several widths, for steps in bytes; repeatable.",
+)
+@click.option("--step", default="40%", help='With --sample: what a step saves, such as "20 kB" or "40%".')
+@click.option("--smallest", type=click.IntRange(1), default=320, help="With --sample: the smallest width.")
+@click.option(
+    "--format",
+    "fmt",
+    type=click.Choice(("jxl", "avif", "webp", "jpeg", "png")),
+    default="webp",
+    help="With --sample: the format that is measured.",
+)
 @click.option("--against", help="Other widths to compare with, such as 400,800,1200.")
 @json_option
 def ladder(
@@ -46,13 +65,21 @@ def ladder(
     pages: Path | None,
     viewports: Path | None,
     rungs: int | None,
+    samples: tuple[Path, ...],
+    step: str,
+    smallest: int,
+    fmt: str,
     against: str | None,
     as_json: bool,
 ) -> None:
     """Show the best widths for a layout, and their waste.
 
-    The layout is that of RECIPE_FILE, with the `sizes` that belongs to it, or what young-prism measure found on the pages.
+    The layout is that of RECIPE_FILE, with the `sizes` that belongs to it, or what young-prism measure found on the pages. With --sample,
+    widths are chosen by what pictures really weigh, in steps of bytes.
     """
+    if samples:
+        _show_sampled(samples, step, smallest, fmt, rungs, as_json=as_json)
+        return
     shares = _viewports(viewports) if viewports else None
     if recipe_file is not None:
         layout = _layout_of(recipe_file, shares)
@@ -104,6 +131,43 @@ def ladder(
     for name, waste in wastes.items():
         short = f", too few for {waste.short:.0%} of visits" if waste.short else ""
         say(f"{name}: {waste.beyond:.1%} of what is fetched is beyond need{short}")
+
+
+def _show_sampled(
+    samples: tuple[Path, ...], step: str, smallest: int, fmt: str, rungs: int | None, *, as_json: bool
+) -> None:
+    """Print the widths at which pictures weigh a step less each time."""
+    from young_prism.core.ladder.by_bytes import WeighedWidth, widths_by_bytes
+    from young_prism.core.types import ImageFormat
+    from young_prism.engine.conversion import weigh_widths
+
+    step_bytes, share = _step_of(step)
+    weighed = [weigh_widths(sample, ImageFormat(fmt)) for sample in samples]
+    measured = [
+        WeighedWidth(round(mean(point.width for point in points)), mean(point.bytes for point in points))
+        for points in zip(*weighed, strict=True)
+    ]
+    widths = widths_by_bytes(measured, step_bytes=step_bytes, share=share, smallest=smallest)
+    widths = widths[-rungs:] if rungs else widths
+    if as_json:
+        print_json({"measured": [point._asdict() for point in measured], "widths": list(widths)})
+        return
+    click.echo(f"widths = {list(widths)}")
+    for point in measured:
+        say(f"{point.width} px: {format_bytes(round(point.bytes))} of {fmt} on average")
+
+
+def _step_of(step: str) -> tuple[int | None, float]:
+    """Return a step as bytes, or as a share where it is a percentage."""
+    try:
+        if not step.strip().endswith("%"):
+            return parse_bytes(step), 0.0
+        share = float(step.strip().removesuffix("%")) / 100
+    except ValueError as error:
+        raise click.BadParameter(f"“{step}”: {error}.", param_hint="--step") from error
+    if not 0 < share < 1:
+        raise click.BadParameter("A share of the bytes is above 0 and below 100 %.", param_hint="--step")
+    return None, share
 
 
 def _source_path(source: Path | None, pages: Path | None) -> str:

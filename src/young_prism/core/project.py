@@ -20,40 +20,17 @@ mode = "leave"
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Annotated, Literal
 
 import tomlkit
-from pydantic import BeforeValidator, Field, ValidationError, field_validator
+from pydantic import Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
-from young_prism.core.recipe.base import ListAsTuple, RecipeModel
+from young_prism.core.recipe.base import ByteCount, ListAsTuple, RecipeModel
 from young_prism.core.toml_text import load_toml
 
 PROJECT_FILE = "young-prism.toml"
-
-_UNITS = {"b": 1, "kb": 1000, "mb": 1_000_000, "gb": 1_000_000_000}
-
-_MOST_BYTES = 1e15
-
-
-def parse_bytes(text: str) -> int:
-    """Return a number of bytes, read from `300 kB` or a plain number; kB is 1000. Raises `ValueError`."""
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMG]?B)?\s*", text, re.IGNORECASE)
-    if not match:
-        raise ValueError('write bytes as a number, or as "300 kB" or "1.5 MB"')
-    number = float(match[1]) * _UNITS[(match[2] or "B").lower()]
-    if number > _MOST_BYTES:
-        raise ValueError("those are more bytes than any disk has")
-    return round(number)
-
-
-def _bytes(value: object) -> object:
-    return parse_bytes(value) if isinstance(value, str) else value
-
-
-Bytes = Annotated[int, BeforeValidator(_bytes), Field(ge=1)]
 
 
 class PageView(RecipeModel):
@@ -61,7 +38,7 @@ class PageView(RecipeModel):
 
     viewport: Annotated[int, Field(ge=1, le=100_000)]
     density: Annotated[float, Field(gt=0, le=8)] = 1.0
-    bytes: Bytes
+    bytes: ByteCount
 
 
 class Budget(RecipeModel):
@@ -71,10 +48,10 @@ class Budget(RecipeModel):
     every lossy rendition, by `finishing.min_score` or by targets.
     """
 
-    rendition: Bytes | None = None
+    rendition: ByteCount | None = None
     widest: Annotated[int, Field(ge=1)] | None = None
     page_views: Annotated[tuple[PageView, ...], ListAsTuple] = ()
-    folders: dict[str, Bytes] = Field(default_factory=dict)
+    folders: dict[str, ByteCount] = Field(default_factory=dict)
     score: Annotated[float, Field(ge=0, le=100)] | None = None
     alt: Annotated[tuple[str, ...], ListAsTuple] = ()
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from young_prism.core.conversion.names import ConvertedKind, converted_names
 from young_prism.core.conversion.options import ConvertOptions
 from young_prism.core.errors import OutputError, UnreadableError
+from young_prism.core.ladder.by_bytes import WeighedWidth
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.environment import configure_codecs
@@ -94,6 +95,18 @@ def original_view(picture: str, size: Size, max_pixels: int) -> bytes:
 
     data = _read(Path(picture))
     return unencoded(data, inspect_bytes(data, max_pixels=max_pixels), size)
+
+
+def weigh_widths(picture: Path, fmt: ImageFormat, number: int = 7) -> list[WeighedWidth]:
+    """Return the bytes of a picture at several widths, from an eighth of its own up, at the format's usual quality.
+
+    Raises:
+        UnreadableError: The picture cannot be read.
+        OriginalError: It cannot be converted.
+    """
+    percents = tuple(100 * 8 ** (step / (number - 1) - 1) for step in range(number))
+    results = convert_bytes(_read(picture), ConvertOptions(percents=percents, formats=(fmt,)))
+    return [WeighedWidth(result.size.width, len(result.data)) for result in results]
 
 
 def convert_file(

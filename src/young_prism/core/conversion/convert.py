@@ -6,10 +6,10 @@ A recipe makes a fallback always, and leaves out what is not worth delivering; h
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from functools import partial
 from typing import Any, NamedTuple
 
 from young_prism.core.conversion.options import ConvertOptions
+from young_prism.core.encode import png
 from young_prism.core.errors import DamagedError, OriginalError
 from young_prism.core.images.facts import Facts
 from young_prism.core.inspection.inspect import inspect_bytes
@@ -29,6 +29,7 @@ from young_prism.core.recipe.formats import (
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import PROFILES
+from young_prism.core.render.byte_limit import within_bytes
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import LadderSearch, scored
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
@@ -37,7 +38,6 @@ from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
 
-_LOWEST, _HIGHEST = 1, 100
 _SURELY_CLEAR = 250
 """Alpha below which no rounding of an encoder can make a pixel opaque."""
 _SETTINGS: dict[ImageFormat, type[Lossy | Png]] = {
@@ -157,7 +157,8 @@ class _Picture:
         note = trial.note
         if isinstance(settings, Jpeg) and self.rung(size).pixels.hasalpha():
             note = ", ".join(filter(None, (note, f"on a matte of {settings.matte}")))
-        score = scored(self.rung(size), settings, trial.data) if trial.quality is not None else None
+        is_exact = trial.quality is None and trial.note in ("", "lossless")
+        score = None if is_exact else scored(self.rung(size), settings, trial.data)
         return Converted(trial.data, fmt, size, trial.quality, score, note, quality)
 
     def _settings(self, fmt: ImageFormat, quality: int | None) -> RasterSettings:
@@ -199,29 +200,23 @@ class _Picture:
         return _Trial(result.data, result.quality, note)
 
     def _within(self, most: int, size: Size, settings: RasterSettings) -> _Trial:
-        """Return the file of the greatest quality that has no more bytes. Raises `DamagedError` where none has."""
+        """Return the file of the highest quality that has no more bytes. Raises `DamagedError` where none has."""
         limit = format_bytes(most)
+        pixels = self.rung(size).ready_for(settings)
         if isinstance(settings, Png):
-            raise DamagedError(
-                f"A PNG of {size.width} × {size.height} px has more than {limit}.",
-                remedy="Choose a format with a quality, or a smaller size.",
+            few = png.encode_palette(pixels, settings)
+            if len(few) <= most:
+                return _Trial(few, None, f"a palette, for at most {limit}")
+        else:
+            fixed = settings.model_copy(update={"target": None})
+            best = within_bytes(
+                lambda quality: encoded(pixels, fixed.model_copy(update={"quality": quality})), most
             )
-        encode = partial(encoded, self.rung(size).ready_for(settings))
-        fixed = settings.model_copy(update={"target": None})
-        low, high, best = _LOWEST, _HIGHEST, None
-        while low <= high:
-            middle = (low + high) // 2
-            data = encode(fixed.model_copy(update={"quality": middle}))
-            if len(data) <= most:
-                best, low = _Trial(data, middle, f"for at most {limit}"), middle + 1
-            else:
-                high = middle - 1
-        if best is None:
-            raise DamagedError(
-                f"No quality brings {size.width} × {size.height} px to {limit}.",
-                remedy="Give a smaller size.",
-            )
-        return best
+            if best:
+                return _Trial(best.data, best.quality, f"for at most {limit}")
+        raise DamagedError(
+            f"No quality brings {size.width} × {size.height} px to {limit}.", remedy="Give a smaller size."
+        )
 
     def _verify(self, data: bytes, size: Size, settings: RasterSettings) -> None:
         """Read a file back, as a build does. Raises `DamagedError`."""

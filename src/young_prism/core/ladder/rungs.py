@@ -30,7 +30,26 @@ def rungs_for(original: Size, ladder: Ladder) -> tuple[Size, ...]:
     for size in reversed(fitting[:-1]):
         if sizes[-1].width / size.width >= ladder.min_step and size != sizes[-1]:
             sizes.append(size)
-    return tuple(reversed(sizes))
+    return _thinned(tuple(reversed(sizes)), ladder.max_rungs)
+
+
+def _thinned(sizes: tuple[Size, ...], most: int | None) -> tuple[Size, ...]:
+    """Return at most `most` sizes: the largest, the smallest, and between them those nearest to equal ratios."""
+    if most is None or len(sizes) <= most:
+        return sizes
+    if most == 1:
+        return sizes[-1:]
+    low, high = sizes[0].width, sizes[-1].width
+    wanted = [low * (high / low) ** (step / (most - 1)) for step in range(most)]
+    left = list(sizes)
+    chosen = []
+    for number, width in enumerate(wanted, start=1):
+        # Enough sizes are left for the widths that follow.
+        reachable = left[: len(left) - (most - number)]
+        nearest = min(reachable, key=lambda size: abs(math.log(size.width / width)))
+        chosen.append(nearest)
+        left = left[left.index(nearest) + 1 :]
+    return tuple(chosen)
 
 
 def widths_of(ladder: Ladder) -> tuple[int, ...]:

@@ -15,6 +15,7 @@ from typing import Annotated, Any, Literal, NamedTuple, Self
 from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.recipe.base import (
+    ByteCount,
     Colour,
     ListAsTuple,
     RecipeModel,
@@ -52,7 +53,8 @@ class Lossy(RecipeModel):
     With a `target` the smallest quality is searched whose score reaches it; with a `band` the quality is tried as it is, and a
     picture that scores outside is brought to the nearest edge of the band. `lowest` and `highest` bound a search, and with
     `never_larger` no file that it finds has more bytes than the original. A search ends at most `tolerance` points over its
-    target; left out, the profile decides.
+    target; left out, the profile decides. A file over `max_bytes` gets the highest quality that stays within; one that has none
+    is not delivered.
     """
 
     quality: Quality
@@ -62,6 +64,7 @@ class Lossy(RecipeModel):
     lowest: Quality | None = None
     highest: Quality | None = None
     never_larger: bool = False
+    max_bytes: ByteCount | None = None
 
     _goes_up = field_validator("band")(_goes_up)
 
@@ -215,11 +218,13 @@ class Jpeg(Lossy):
 class Png(RecipeModel):
     """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`.
 
-    With `palette` it has at most 256 colours where its score with these is at least that.
+    With `palette` it has at most 256 colours where its score with these is at least that. A file over `max_bytes` gets a
+    palette too, and is not delivered where that has still more.
     """
 
     level: Annotated[int, Field(ge=0, le=6)] | None = None
     palette: Target | None = None
+    max_bytes: ByteCount | None = None
 
     @property
     def chosen_level(self) -> int:
@@ -258,12 +263,14 @@ class FormatSet(RecipeModel):
     Any set will do, one format alone too. Without `jpeg` and `png`, old browsers show nothing (`browsers_without`).
 
     `target` is a score that every lossy format is brought to, picture by picture, `band` the scores that all are brought
-    into: all of them look the same then. `never_larger` holds for all of them. What a format says itself counts before it.
+    into: all of them look the same then. `never_larger` and `max_bytes` hold for all of them. What a format says itself counts
+    before it.
     """
 
     target: Target | None = None
     band: Band | None = None
     never_larger: bool = False
+    max_bytes: ByteCount | None = None
     jxl: Jxl | None = None
     avif: Avif | None = None
     webp: Webp | None = None
@@ -312,9 +319,10 @@ class FormatSet(RecipeModel):
         return self.model_copy(update=filled)
 
     def _aimed(self, part: RasterSettings) -> RasterSettings:
+        limit = {"max_bytes": part.max_bytes or self.max_bytes}
         if isinstance(part, Png):
-            return part
-        shared: dict[str, Any] = {"never_larger": part.never_larger or self.never_larger}
+            return part.model_copy(update=limit) if limit["max_bytes"] else part
+        shared: dict[str, Any] = {"never_larger": part.never_larger or self.never_larger, **limit}
         if not part.searched:
             shared |= {"target": self.target, "band": self.band}
         return part.model_copy(update=shared)

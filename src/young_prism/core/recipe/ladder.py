@@ -69,7 +69,8 @@ class Ladder(RecipeModel):
     """The rungs: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
 
     `measure` says what a rung is a number of; by its longest side a portrait weighs no more than a landscape. Nothing is
-    larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out.
+    larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out. Of more than
+    `max_rungs` those stay that divide the range from the smallest to the largest most evenly.
     """
 
     widths: Annotated[tuple[Width, ...], ListAsTuple] = (400, 800, 1200, 1600, 2000)
@@ -79,6 +80,7 @@ class Ladder(RecipeModel):
     measure: Literal["width", "height", "longest-side"] = "width"
     box: Annotated[tuple[Width, Width] | None, ListAsTuple] = None
     min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
+    max_rungs: Annotated[int, Field(ge=1, le=100)] | None = None
 
     @field_validator("widths")
     @classmethod

@@ -5,7 +5,8 @@ from __future__ import annotations
 from young_prism.core.encode import avif, jpeg, jxl, png, webp
 from young_prism.core.errors import DamagedError
 from young_prism.core.plan.model import EncoderSettings, is_searched
-from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, Webp
+from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, Webp, lossy_only
+from young_prism.core.render.byte_limit import within_bytes
 from young_prism.core.render.quality_search import (
     LadderSearch,
     format_of,
@@ -21,6 +22,42 @@ def encode(
     rung: RungPixels, size: Size, settings: EncoderSettings | None, ladder: LadderSearch
 ) -> tuple[bytes, str]:
     """Encode a rung, and say what there is to say of it. Raises `DamagedError`."""
+    data, explanation = _encode_unlimited(rung, size, settings, ladder)
+    limit = byte_limit(settings)
+    if limit is None or len(data) <= limit:
+        return data, explanation
+    return _limited(rung, settings, limit) or (data, explanation)
+
+
+def byte_limit(settings: EncoderSettings | None) -> int | None:
+    """Return the most bytes that settings allow a file; None for any number."""
+    return settings.max_bytes if isinstance(settings, Lossy | Png) else None
+
+
+def _limited(rung: RungPixels, settings: EncoderSettings | None, limit: int) -> tuple[bytes, str] | None:
+    """Return the best file within a byte limit, and what there is to say of it; None where there is none."""
+    if isinstance(settings, Png):
+        few = png.encode_palette(rung.pixels, settings)
+        text = f"a palette, score {scored(rung, settings, few):.1f}, for at most {limit:,} bytes"
+        return (few, text) if len(few) <= limit else None
+    assert isinstance(settings, Lossy)  # noqa: S101  (nothing else has a limit)
+    fixed = settings.model_copy(update={"target": None, "band": None, **lossy_only(settings)})
+    pixels = rung.ready_for(settings)
+    best = within_bytes(
+        lambda quality: encoded(pixels, fixed.model_copy(update={"quality": quality})),
+        limit,
+        lowest=settings.lowest or 1,
+        highest=settings.highest or 100,
+    )
+    if best is None:
+        return None
+    score = scored(rung, settings, best.data)
+    return best.data, f"quality {best.quality}, score {score:.1f}, for at most {limit:,} bytes"
+
+
+def _encode_unlimited(
+    rung: RungPixels, size: Size, settings: EncoderSettings | None, ladder: LadderSearch
+) -> tuple[bytes, str]:
     if is_searched(settings):
         assert isinstance(settings, Lossy)  # noqa: S101  (nothing else is)
         result = ladder.search(settings, size)

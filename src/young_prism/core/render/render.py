@@ -23,7 +23,7 @@ from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import packs_jpeg
 from young_prism.core.recipe.formats import RASTER_SETTINGS, Jpeg, Png, Squeeze, VectorFormats, Webp
-from young_prism.core.render.encoding import encode, encoded
+from young_prism.core.render.encoding import byte_limit, encode, encoded
 from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (
     NO_PRIOR_RESULTS,
@@ -278,6 +278,9 @@ def _rendition(
         )
     reason = f"{planned.reason}: {reason}" if reason else planned.reason
     fault = score_shortfall(context.floor, rung, fresh, planned.settings)
+    limit = byte_limit(planned.settings)
+    if limit is not None and len(fresh) > limit:
+        fault = f"it has {len(fresh):,} bytes at the lowest quality, over the limit of {limit:,}"
     return EncodedFile(fresh, reason, False, stand_in, clear, fault)
 
 

@@ -9,7 +9,7 @@ from typing import TypeVar
 
 from young_prism.core.conversion.options import CONVERTED_FORMATS, ConvertOptions
 from young_prism.core.errors import IncomingError
-from young_prism.core.project import parse_bytes
+from young_prism.core.recipe.base import parse_bytes
 from young_prism.core.report.formatting import format_bytes, plain_number
 from young_prism.core.types import ImageFormat, Size
 

@@ -1,0 +1,73 @@
+"""A ladder with steps of so many bytes, from what a sample really weighs."""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_left
+from collections.abc import Sequence
+from itertools import pairwise
+from typing import NamedTuple
+
+
+class WeighedWidth(NamedTuple):
+    """The bytes of a picture at a width, measured."""
+
+    width: int
+    bytes: float
+
+
+def widths_by_bytes(
+    measured: Sequence[WeighedWidth],
+    *,
+    step_bytes: int | None = None,
+    share: float = 0.4,
+    smallest: int = 320,
+) -> tuple[int, ...]:
+    """Return widths, ascending, of which each has so many bytes fewer than the next one.
+
+    The widest measured width is the last rung. Between measured widths bytes follow a power of the width.
+
+    Args:
+        measured: Two widths or more with their bytes.
+        step_bytes: The bytes of a step; None for a share of them.
+        share: The share of the bytes that a step saves, between 0 and 1.
+        smallest: The smallest width in pixels.
+
+    Raises:
+        ValueError: Fewer than two widths were measured.
+    """
+    if len(measured) < 2:
+        raise ValueError("measure at least two widths")
+    points = _rising(sorted(measured))
+    widths = [points[-1].width]
+    target = _next_bytes(points[-1].bytes, step_bytes, share)
+    while target > 0:
+        width = round(_width_at(points, target))
+        if width < smallest or width >= widths[-1]:
+            break
+        widths.append(width)
+        target = _next_bytes(target, step_bytes, share)
+    return tuple(reversed(widths))
+
+
+def _next_bytes(size: float, step_bytes: int | None, share: float) -> float:
+    return size * (1 - share) if step_bytes is None else size - step_bytes
+
+
+def _rising(points: Sequence[WeighedWidth]) -> list[WeighedWidth]:
+    """Return the points without those that weigh no more than a narrower one."""
+    rising = [points[0]]
+    rising += [
+        after for before, after in pairwise(points) if after.bytes > max(rising[-1].bytes, before.bytes)
+    ]
+    return rising
+
+
+def _width_at(points: Sequence[WeighedWidth], size: float) -> float:
+    """Return the width that weighs so many bytes, on a straight line of logarithms between or beyond points."""
+    if len(points) < 2:
+        return float(points[0].width)
+    at = min(max(1, bisect_left([point.bytes for point in points], size)), len(points) - 1)
+    low, high = points[at - 1], points[at]
+    slope = math.log(high.width / low.width) / math.log(high.bytes / low.bytes)
+    return low.width * float((size / low.bytes) ** slope)

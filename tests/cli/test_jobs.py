@@ -1,0 +1,119 @@
+"""Everyday jobs, each with one command, and what came out by Pillow and exiftool."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+from tests.support import pictures
+from tests.support.commands import command
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    folder = tmp_path / "site"
+    folder.mkdir()
+    for number in range(3):
+        photo = pictures.jpeg(pictures.photo(800, 600, number))
+        (folder / f"view-{number}.jpg").write_bytes(photo)
+    subprocess.run(
+        [
+            "exiftool",
+            "-q",
+            "-overwrite_original",
+            "-DateTimeOriginal=2026:05:01 10:00:00",
+            folder / "view-1.jpg",
+        ],
+        check=True,
+    )
+    (folder / "screen.png").write_bytes(pictures.png(pictures.graphic(640, 480)))
+    return folder
+
+
+def build(site: Path, recipe: str) -> dict[str, tuple[str, tuple[int, int], int]]:
+    """Build with a recipe, and return format, size and bytes of each file by its name."""
+    (site.parent / "recipe.toml").write_text(recipe)
+    out = site.parent / "out"
+    done = command("build", "--source", site, "--recipe", site.parent / "recipe.toml", "--out", out)
+    assert done.returncode == 0, done.stderr
+    files = {}
+    for file in sorted(out.iterdir()):
+        if file.is_file() and file.name != "manifest.json":
+            with Image.open(file) as image:
+                image.load()
+                files[file.name] = (str(image.format), image.size, file.stat().st_size)
+    return files
+
+
+def test_pictures_are_halved_with_date_name_and_serial_number(site: Path) -> None:
+    recipe = (
+        '[ladder]\npercents = [50]\n[names]\nrule = "{date:%Y%m%d}-{stem}-{counter:2}.{ext}"\n'
+        "[formats.photo]\njpeg = {}\n[formats.graphic]\npng = {}\n"
+    )
+    files = build(site, recipe)
+    assert {name: size for name, (_, size, _) in files.items()} == {
+        "undated-screen-01.png": (320, 240),
+        "undated-view-0-02.jpg": (400, 300),
+        "20260501-view-1-03.jpg": (400, 300),
+        "undated-view-2-04.jpg": (400, 300),
+    }
+    # A new picture gets the next number, and the others keep theirs, also where it comes first.
+    (site / "arrived.jpg").write_bytes(pictures.jpeg(pictures.photo(800, 600, 9)))
+    assert set(build(site, recipe)) == {*files, "undated-arrived-05.jpg"}
+
+
+def test_photos_stay_jpeg_at_80_and_screenshots_lossless_under_their_names(site: Path) -> None:
+    files = build(
+        site,
+        '[names]\nrule = "{stem}.{ext}"\n[ladder]\npercents = [100]\n'
+        "[formats.by_type.jpeg]\njpeg = {quality = 80}\n[formats.by_type.png]\npng = {}\n",
+    )
+    assert {name: fmt for name, (fmt, _, _) in files.items()} == {
+        "screen.png": "PNG",
+        **{f"view-{number}.jpg": "JPEG" for number in range(3)},
+    }
+    with Image.open(site / "screen.png") as before, Image.open(site.parent / "out/screen.png") as after:
+        assert before.convert("RGBA").tobytes() == after.convert("RGBA").tobytes()
+
+
+def test_everything_has_at_most_so_many_bytes(site: Path) -> None:
+    limit = 12_000
+    formats = 'max_bytes = "12 kB"\nwebp = {}\njpeg = {}\n'
+    files = build(site, f"[ladder]\nwidths = [800]\n[formats.photo]\n{formats}[formats.graphic]\n{formats}")
+    assert {name.rpartition(".")[2] for name in files} == {"webp", "jpg"}
+    assert all(size <= limit for _, _, size in files.values())
+    manifest = json.loads((site.parent / "out/manifest.json").read_text())
+    reasons = [r["reason"] for original in manifest["originals"] for r in original["renditions"]]
+    assert any("for at most 12,000 bytes" in reason for reason in reasons)
+
+
+def test_a_limit_that_nothing_can_meet_is_a_failure_and_not_a_file(site: Path) -> None:
+    (site.parent / "recipe.toml").write_text(
+        "[ladder]\nwidths = [800]\n[formats.photo]\njpeg = {max_bytes = 200}\n[formats.graphic]\nwebp = {}\n"
+    )
+    out = site.parent / "out"
+    done = command("build", "--source", site, "--recipe", site.parent / "recipe.toml", "--out", out)
+    assert done.returncode == 1
+    assert re.search(r"view-0\.jpg: .*over the limit of 200", done.stderr)
+    assert not list(out.glob("*.jpg")) and (out / "screen-640w.webp").exists()
+
+
+def test_a_quality_sweep_is_kept_under_its_numbers(site: Path) -> None:
+    out = site.parent / "sweep"
+    qualities = [part for quality in (80, 50, 1) for part in ("--quality", quality)]
+    done = command("convert", site / "view-0.jpg", *qualities, "--format", "webp", "--out", out)
+    assert done.returncode == 0, done.stderr
+    sizes = [(out / f"view-0-{quality}.webp").stat().st_size for quality in (80, 50, 1)]
+    assert sizes == sorted(sizes, reverse=True) and len(list(out.iterdir())) == 3
+
+
+def test_widths_are_chosen_by_what_a_sample_weighs(site: Path) -> None:
+    done = command("ladder", "--sample", site / "view-0.jpg", "--step", "40%", "--smallest", 100, "--json")
+    result = json.loads(done.stdout)
+    assert result["widths"][-1] == 800 and len(result["measured"]) == 7
+    assert command("ladder", "--sample", site / "view-0.jpg", "--step", "much").returncode == 2
