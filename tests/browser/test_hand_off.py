@@ -178,3 +178,24 @@ def test_a_zip_is_taken_and_a_folder_is_published_to(page: Page, address: str, b
 def test_every_part_is_accessible_and_fits(page: Page, address: str, part: str) -> None:
     page.goto(address + part)
     assert barriers(page) == [] and too_wide(page) == []
+
+
+def test_a_gallery_fits_any_screen_and_its_links_lead_to_the_large_pictures(
+    page: Page, address: str, base: Path
+) -> None:
+    page.goto(f"{address}?form=gallery&original=hill, é.jpg&original=tree.jpg&prefix=")
+    expect(page.locator("[data-snippet]")).to_contain_text('<ul class="gallery">')
+    folder = base / "www" / "pictures"
+    head = '<!doctype html><meta name="viewport" content="width=device-width">'
+    (folder / "gallery.html").write_text(head + page.locator("[data-snippet]").inner_text())
+    page.set_viewport_size({"width": 180, "height": 500})
+    page.goto((folder / "gallery.html").as_uri())
+    assert too_wide(page) == []
+    images = page.locator(".gallery img")
+    natural = images.evaluate_all("images => images.map(image => [image.naturalWidth, image.clientWidth])")
+    assert len(natural) == 2 and all(shown <= width == 200 for width, shown in natural)
+    link = page.locator(".gallery a").first
+    size = link.evaluate("link => [link.dataset.largeWidth, link.dataset.largeHeight].map(Number)")
+    page.goto(link.evaluate("link => link.href"))
+    assert page.locator("img").evaluate("image => [image.naturalWidth, image.naturalHeight]") == size == [800, 533]
+    (folder / "gallery.html").unlink()

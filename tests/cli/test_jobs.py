@@ -7,6 +7,7 @@ import re
 import subprocess
 from pathlib import Path
 
+import html5lib
 import pytest
 from PIL import Image
 
@@ -117,3 +118,37 @@ def test_widths_are_chosen_by_what_a_sample_weighs(site: Path) -> None:
     result = json.loads(done.stdout)
     assert result["widths"][-1] == 800 and len(result["measured"]) == 7
     assert command("ladder", "--sample", site / "view-0.jpg", "--step", "much").returncode == 2
+
+
+def test_a_small_picture_links_to_the_large_one(site: Path) -> None:
+    files = build(
+        site,
+        '[ladder]\nwidths = [400, 800]\n[names]\nrule = "{stem}.{ext}"\n'
+        '[[names.special]]\nrung = "smallest"\nrule = "thumb-{stem}.{ext}"\n'
+        "[formats.photo]\nwebp = {}\njpeg = {}\n",
+    )
+    out = site.parent / "out"
+    done = command("snippet", "--manifest", out, "view-0.jpg", "--form", "thumbnail", "--alt", "A & B")
+    link = html5lib.parse(done.stdout, namespaceHTMLElements=False).find(".//a")
+    assert link is not None
+    image = link.find(".//img")
+    assert image is not None and image.get("alt") == "A & B" and image.get("src") == "thumb-view-0.jpg"
+    assert files["thumb-view-0.jpg"][1] == (400, 300) == (int(image.get("width")), int(image.get("height")))
+    large = (int(link.get("data-large-width")), int(link.get("data-large-height")))
+    assert files[link.get("href")][1] == large == (800, 600)
+    two = command("snippet", "--manifest", out, "view-0.jpg", "view-1.jpg", "--form", "gallery")
+    items = html5lib.parse(two.stdout, namespaceHTMLElements=False).findall(".//ul/li/a")
+    assert [item.get("href") for item in items] == ["view-0.jpg", "view-1.jpg"]
+
+
+def test_a_snippet_of_a_facet_shows_that_cut(site: Path) -> None:
+    build(
+        site,
+        '[ladder]\nwidths = [800]\n[[facets]]\nname = "square"\naspect = "1:1"\nmatch = "*.jpg"\n'
+        "ladder = {widths = [200]}\n[formats.photo]\njpeg = {}\n",
+    )
+    out = site.parent / "out"
+    done = command("snippet", "--manifest", out, "view-0.jpg", "--facet", "square", "--decorative")
+    assert 'src="view-0-square-200w.jpg" width="200" height="200" alt=""' in done.stdout
+    lacking = command("snippet", "--manifest", out, "screen.png", "--facet", "square", "--decorative")
+    assert lacking.returncode == 2 and "no renditions of the facet square" in lacking.stderr

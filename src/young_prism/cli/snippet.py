@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,15 +9,13 @@ import click
 
 from young_prism.cli.common import FOLDER, printable, say
 from young_prism.core.errors import OutputError
+from young_prism.core.markup.forms import SnippetForm
+from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.engine.site.config import read_text
 
 if TYPE_CHECKING:
-    from young_prism.core.markup.delivered import Delivered
     from young_prism.core.markup.picture import MarkupContext
-    from young_prism.core.recipe.model import Recipe
     from young_prism.core.selection.image_metadata import MetadataByPath
-
-_FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
 
 
 @click.command()
@@ -32,7 +28,14 @@ _FORMS = ("html", "preload", "css", "markdown", "json", "jinja")
     help="The build's manifest.json, or its folder.",
 )
 @click.argument("originals", nargs=-1)
-@click.option("--form", type=click.Choice(_FORMS), default="html", show_default=True)
+@click.option(
+    "--form", type=click.Choice([form.value for form in SnippetForm]), default="html", show_default=True
+)
+@click.option(
+    "--facet",
+    default=WHOLE_FACET,
+    help="The cut to show in place of the whole picture; of a thumbnail the small one.",
+)
 @click.option("--alt", help="Alternative text of one original.")
 @click.option(
     "--decorative", is_flag=True, help="They are decoration: the alternative text is empty on purpose."
@@ -55,6 +58,7 @@ def snippet(
     folder: Path,
     originals: tuple[str, ...],
     form: str,
+    facet: str,
     alt: str | None,
     decorative: bool,
     caption: str,
@@ -69,6 +73,7 @@ def snippet(
     --decorative where there is nothing to tell.
     """
     from young_prism.core.markup.delivered import all_delivered
+    from young_prism.core.markup.snippets import write_snippets
     from young_prism.core.selection.image_metadata import read_details
     from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
@@ -85,10 +90,24 @@ def snippet(
             remedy="Give its path as `young-prism look` prints it.",
         )
     chosen = {path: known[path].with_markup(**changes) for path in originals or known}
+    if facet != WHOLE_FACET:
+        lacking = [path for path, delivered in chosen.items() if not delivered.of_facet(facet).renditions]
+        if (originals and lacking) or len(lacking) == len(chosen):
+            raise OutputError(
+                f"{lacking[0]} has no renditions of the facet {facet}.",
+                file=str(file),
+                remedy="Add [[facets]] with that name to the recipe, and build.",
+            )
+        chosen = {path: delivered for path, delivered in chosen.items() if path not in lacking}
     details = read_details(read_text(details_file), file=str(details_file)) if details_file else {}
     texts = _markup_context(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)
-    click.echo(_written(form, chosen, texts, manifest.recipe, selector))
-    if form in ("html", "markdown", "json"):
+    originals_in_order = list(chosen.values())
+    click.echo(
+        write_snippets(
+            SnippetForm(form), originals_in_order, texts, manifest.recipe, facet=facet, selector=selector
+        )
+    )
+    if form in ("html", "markdown", "json", "thumbnail", "gallery"):
         for path in chosen:
             if texts[path].alt is None:
                 say(
@@ -108,31 +127,3 @@ def _markup_context(
         words = detail.alt if alt is None else alt
         texts[path] = MarkupContext(words, caption or detail.caption_line, hero=hero and number == 0)
     return texts
-
-
-def _written(
-    form: str,
-    chosen: Mapping[str, Delivered],
-    texts: Mapping[str, MarkupContext],
-    recipe: Recipe,
-    selector: str,
-) -> str:
-    from young_prism.core.markup import forms
-    from young_prism.core.plan.resolve import effective_recipe
-
-    match form:
-        case "jinja":
-            return forms.JINJA_MACRO.rstrip()
-        case "json":
-            return json.dumps(forms.data(chosen.values(), texts), indent=1, ensure_ascii=False)
-        case "css":
-            layouts = {path: effective_recipe(path, recipe).ladder.layout for path in chosen}
-            return "\n\n".join(
-                forms.css(delivered, layouts[path], selector) for path, delivered in chosen.items()
-            )
-        case "preload":
-            return "\n".join(forms.preload(delivered) for delivered in chosen.values())
-        case "markdown":
-            return "\n\n".join(forms.markdown(delivered, texts[path]) for path, delivered in chosen.items())
-        case _:
-            return "\n\n".join(delivered.html(texts[path]) for path, delivered in chosen.items())

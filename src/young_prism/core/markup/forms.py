@@ -39,6 +39,8 @@ class SnippetForm(StrEnum):
     MARKDOWN = "markdown"
     JSON = "json"
     JINJA = "jinja"
+    THUMBNAIL = "thumbnail"
+    GALLERY = "gallery"
 
 
 def preload(delivered: Delivered) -> str:

@@ -28,6 +28,7 @@ from young_prism.web.context import catalogue_of, source_or_404
 _IN_ADDRESSES = (
     "original",
     "form",
+    "facet",
     "find",
     "sizes",
     "loading",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from html import escape
 from itertools import islice
@@ -11,11 +10,11 @@ from typing import Any
 from flask import Response, abort, flash, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.markup import forms
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import SnippetForm
 from young_prism.core.markup.picture import MarkupContext
-from young_prism.core.plan.resolve import effective_recipe
+from young_prism.core.markup.snippets import write_snippets
+from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.selection.image_metadata import LONGEST_TEXT, NO_METADATA
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.records import Source
@@ -39,8 +38,10 @@ FORMS = {
     SnippetForm.MARKDOWN: ("Markdown", "md"),
     SnippetForm.JSON: ("JSON", "json"),
     SnippetForm.JINJA: ("Jinja macro", "jinja"),
+    SnippetForm.THUMBNAIL: ("Thumbnail link", "html"),
+    SnippetForm.GALLERY: ("Gallery", "html"),
 }
-_SETTINGS = ("sizes", "loading", "base_url", "prefix", "auto_sizes")
+_SETTINGS = ("facet", "sizes", "loading", "base_url", "prefix", "auto_sizes")
 _LISTED = 200
 """Pictures that the list shows at once; what is searched for narrows it."""
 _ADDRESS = re.compile(r"[^\s,\"<>]*")
@@ -62,6 +63,8 @@ def snippets(slug: str) -> str:
         catalogue,
         build,
         forms=FORMS,
+        facets=[WHOLE_FACET, *(facet.name for facet in catalogue.recipe.facets)],
+        facet=_facet(catalogue),
         form=form,
         chosen=chosen,
         listed=_listed(build, chosen),
@@ -196,21 +199,10 @@ def _written(form: SnippetForm, pictures: list[Delivered], catalogue: Catalogue)
         delivered.path: markup_context(catalogue, delivered.path, hero=hero and number == 0)
         for number, delivered in enumerate(pictures)
     }
-    match form:
-        case SnippetForm.JINJA:
-            return forms.JINJA_MACRO.rstrip()
-        case SnippetForm.JSON:
-            return json.dumps(forms.data(pictures, texts), indent=1, ensure_ascii=False)
-        case SnippetForm.CSS:
-            recipes = {
-                delivered.path: effective_recipe(delivered.path, catalogue.recipe) for delivered in pictures
-            }
-            return "\n\n".join(
-                forms.css(delivered, recipes[delivered.path].ladder.layout) for delivered in pictures
-            )
-        case SnippetForm.PRELOAD:
-            return "\n".join(forms.preload(delivered) for delivered in pictures)
-        case SnippetForm.MARKDOWN:
-            return "\n\n".join(forms.markdown(delivered, texts[delivered.path]) for delivered in pictures)
-        case SnippetForm.HTML:
-            return "\n\n".join(delivered.html(texts[delivered.path]) for delivered in pictures)
+    return write_snippets(form, pictures, texts, catalogue.recipe, facet=_facet(catalogue))
+
+
+def _facet(catalogue: Catalogue) -> str:
+    """Return the facet of the address; the whole picture where the recipe has none of that name."""
+    facet = request.args.get("facet", WHOLE_FACET)
+    return facet if facet in {known.name for known in catalogue.recipe.facets} else WHOLE_FACET
