@@ -197,5 +197,9 @@ def test_a_gallery_fits_any_screen_and_its_links_lead_to_the_large_pictures(
     link = page.locator(".gallery a").first
     size = link.evaluate("link => [link.dataset.largeWidth, link.dataset.largeHeight].map(Number)")
     page.goto(link.evaluate("link => link.href"))
-    assert page.locator("img").evaluate("image => [image.naturalWidth, image.naturalHeight]") == size == [800, 533]
+    assert (
+        page.locator("img").evaluate("image => [image.naturalWidth, image.naturalHeight]")
+        == size
+        == [800, 533]
+    )
     (folder / "gallery.html").unlink()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import subprocess
+from datetime import datetime
 from pathlib import Path
 
 import html5lib
@@ -152,3 +153,36 @@ def test_a_snippet_of_a_facet_shows_that_cut(site: Path) -> None:
     assert 'src="view-0-square-200w.jpg" width="200" height="200" alt=""' in done.stdout
     lacking = command("snippet", "--manifest", out, "screen.png", "--facet", "square", "--decorative")
     assert lacking.returncode == 2 and "no renditions of the facet square" in lacking.stderr
+
+
+def test_a_run_writes_a_log_and_the_record_prints_it_again(site: Path) -> None:
+    (site / "cut.jpg").write_bytes((site / "view-0.jpg").read_bytes()[:2000])
+    (site.parent / "recipe.toml").write_text("[ladder]\nwidths = [200]\n[formats.photo]\njpeg = {}\n")
+    lines = site.parent / "run.jsonl"
+    data = ("--data", site.parent / "data")
+    arguments = (
+        "build",
+        "--source",
+        site,
+        "--recipe",
+        site.parent / "recipe.toml",
+        "--out",
+        site.parent / "out",
+    )
+    assert command(*arguments, "--log", lines, *data).returncode == 1
+    written = [json.loads(line) for line in lines.read_text().splitlines()]
+    failed = [line for line in written if line["outcome"] == "failed"]
+    assert [line["original"] for line in failed] == ["cut.jpg"] and "ends in the middle" in failed[0][
+        "reason"
+    ]
+    made = {line["file"]: line["bytes"] for line in written if line["outcome"] == "made"}
+    assert made["view-0-200w.jpg"] == (site.parent / "out/view-0-200w.jpg").stat().st_size
+    assert all(datetime.fromisoformat(line["time"]).tzinfo for line in written)
+    [run] = json.loads(command("runs", "--json", *data).stdout)
+    again = command("runs", run["run"], "--log", "--log-format", "jsonl", *data).stdout.splitlines()
+    keys = ("outcome", "original", "file", "bytes", "reason")
+    assert sorted([json.loads(line)[key] for key in keys] for line in again) == sorted(
+        [line[key] for key in keys] for line in written
+    )
+    text = command("runs", run["run"], "--log", *data).stdout
+    assert re.search(r"^\S+\tmade\t\d+\tview-0\.jpg\tview-0-200w\.jpg\t", text, re.MULTILINE)

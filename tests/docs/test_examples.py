@@ -96,7 +96,8 @@ def check_command(line: str) -> None:
     assert not rest, line
     for parameter in command.params:
         if isinstance(parameter.type, click.Choice | click.types.IntParamType | click.types.FloatParamType):
-            parameter.type_cast_value(context, values.get(parameter.name or ""))
+            written = values.get(parameter.name or "")
+            parameter.type_cast_value(context, written if isinstance(written, str | list | tuple) else None)
 
 
 def commands_in(text: str) -> list[str]:

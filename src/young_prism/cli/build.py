@@ -7,7 +7,7 @@ import signal
 import threading
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -56,11 +56,13 @@ from young_prism.engine.events import (
     PlanReady,
     ReusedUnchanged,
     WorkerProgress,
+    ignore_event,
 )
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import tune_gc
 from young_prism.services.runs.figures import RunFigures
+from young_prism.services.runs.logs import RunLogWriter
 
 if TYPE_CHECKING:
     from young_prism.engine.workers.protocol import Workers
@@ -84,6 +86,12 @@ if TYPE_CHECKING:
 )
 @click.option("--cluster", metavar="ADDRESS", help="Dask scheduler whose workers make the renditions.")
 @click.option("--report", "report_file", type=FOLDER, help="Write the report as one HTML file.")
+@click.option(
+    "--log",
+    "log_file",
+    type=FOLDER,
+    help="Write a line for each file: text, or JSON lines for a name in .jsonl.",
+)
 @keep_option
 @data_option
 @click.option("--record/--no-record", default=True, show_default=True, help="Keep it in the history of runs.")
@@ -99,6 +107,7 @@ def build(
     cache_mb: int,
     cluster: str | None,
     report_file: Path | None,
+    log_file: Path | None,
     keep_folder: Path | None,
     data: Path | None,
     record: bool,
@@ -116,13 +125,20 @@ def build(
     stop = threading.Event()
     previous = signal.signal(signal.SIGINT, lambda *_: _stop(stop))
     try:
-        with _BuildObservers(options, data if record else None, verify=verify, record=record) as observers:
+        with (
+            RunLogWriter(log_file) if log_file else nullcontext(ignore_event) as write_log,
+            _BuildObservers(options, data if record else None, verify=verify, record=record) as observers,
+        ):
 
             def is_cancelled() -> bool:
                 return stop.is_set() or observers.is_stop_requested
 
+            def on_event(event: Event) -> None:
+                write_log(event)
+                observers(event)
+
             request = options.request(only=_path_filter(only, options.single))
-            result = run_build(request, replace(using, is_cancelled=is_cancelled), observers)
+            result = run_build(request, replace(using, is_cancelled=is_cancelled), on_event)
             observers.finish(result)
     finally:
         signal.signal(signal.SIGINT, previous)

@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import (
+    FOLDER,
     BuildCommandOptions,
     build_options,
     data_folder,
@@ -21,19 +22,32 @@ from young_prism.core.types import Outcome
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
 from young_prism.engine.events import ignore_event
-from young_prism.engine.intake.watch import OutputFilter, write_failures
+from young_prism.engine.intake.watch import OutputFilter, failures_file, write_failures
 
 
 @click.command()
 @build_options
 @click.option("--remove-orphans", is_flag=True, help="Delete renditions whose original is gone or renamed.")
+@click.option(
+    "--failures",
+    "failures_list",
+    type=FOLDER,
+    help="File for the list of failures; in the output folder if left out.",
+)
 @data_option
 @click.option("--record/--no-record", default=True, show_default=True, help="Keep its runs in the history.")
-def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | None, record: bool) -> None:
+def watch(
+    *,
+    options: BuildCommandOptions,
+    remove_orphans: bool,
+    failures_list: Path | None,
+    data: Path | None,
+    record: bool,
+) -> None:
     """Make what is missing, and then what appears or changes in the source, until Ctrl-C.
 
     Half-copied files are waited for, and many files at once are one run. What cannot be used is listed with the reason in
-    young-prism-failures.txt in the source; the file goes when there is nothing to list.
+    young-prism-failures.txt in the output folder; the file is deleted when there is nothing to list.
     """
     from young_prism.engine.intake.watch import debounced_changes
 
@@ -41,7 +55,11 @@ def watch(*, options: BuildCommandOptions, remove_orphans: bool, data: Path | No
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
     once = _Rebuilder(
-        options, data_folder(data) if record else None, remove_orphans=remove_orphans, stop=stop
+        options,
+        data_folder(data) if record else None,
+        failures_list or failures_file(options.source, options.out),
+        remove_orphans=remove_orphans,
+        stop=stop,
     )
     for changed in debounced_changes(options.source, once.output_filter.is_output, stop):
         if changed:
@@ -56,9 +74,16 @@ class _Rebuilder:
     """One build after the other with the same options."""
 
     def __init__(
-        self, options: BuildCommandOptions, data: Path | None, *, remove_orphans: bool, stop: threading.Event
+        self,
+        options: BuildCommandOptions,
+        data: Path | None,
+        failures_list: Path,
+        *,
+        remove_orphans: bool,
+        stop: threading.Event,
     ) -> None:
         self._options = options
+        self._failures_file = failures_list
         self._data = data
         self._remove = remove_orphans
         self._stop = stop
@@ -74,7 +99,7 @@ class _Rebuilder:
             say(f"{why}: {error}")
             return
         self.output_filter.refresh()
-        write_failures(self._options.source, result.failures)
+        write_failures(self._failures_file, result.failures)
         outcomes = result.outcomes
         say(
             f"{why}: made {outcomes[Outcome.MADE] + outcomes[Outcome.KEPT]}, "

@@ -10,7 +10,7 @@ from pathlib import Path
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.model import SkippedOriginal
 from young_prism.engine.build.orphans import remove_orphans
-from young_prism.engine.intake.watch import OutputFilter, debounced_changes, write_failures
+from young_prism.engine.intake.watch import OutputFilter, debounced_changes, failures_file, write_failures
 from young_prism.services.runs.service import RunService
 from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
@@ -101,7 +101,7 @@ class WatchService:
             _log.warning("%s is watched, and could not be built: %s", source.name, error)
 
     def _on_run_ended(self, source: Source, run_id: int) -> None:
-        """List what cannot be used in the folder itself, where those who add files see it."""
+        """List what cannot be used in a file in the output folder."""
         watcher = self._watchers.get(source.id)
         run = self._store.runs.get(run_id)
         if watcher is None or run is None or run.state is not RunState.DONE or run.only is not None:
@@ -114,4 +114,4 @@ class WatchService:
             SkippedOriginal(path=entry.original, error=entry.error, remedy=entry.remedy, failed=True)
             for entry in (build.manifest.failed if build else ())
         ]
-        write_failures(Path(source.folder), failures)
+        write_failures(failures_file(Path(source.folder), out_of(source)), failures)

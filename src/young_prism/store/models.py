@@ -281,3 +281,4 @@ class ItemRow(Base):
     bytes: Mapped[int] = mapped_column(Integer)
     original_bytes: Mapped[int] = mapped_column(Integer, default=0)
     facet: Mapped[str] = mapped_column(String(40), default="whole", server_default="whole")
+    done_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))

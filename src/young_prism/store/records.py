@@ -208,6 +208,7 @@ class RunItem:
     bytes: int
     original_bytes: int
     facet: str
+    done_at: datetime | None
 
 
 def to_record(kind: type[Record], row: object) -> Record:

@@ -20,7 +20,7 @@ from young_prism.core.manifest.model import MANIFEST_NAMES
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.selection.scope import Scope
-from young_prism.engine.files import stamp_or_none
+from young_prism.engine.files import STATE_FOLDER, stamp_or_none
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 
@@ -125,13 +125,19 @@ class OutputFilter:
             self._paths |= {*MANIFEST_NAMES, *(orphan.path for orphan in manifest.orphaned)}
 
 
-def write_failures(source: Path, failures: Sequence[SkippedOriginal]) -> None:
-    """List what cannot be used in a file in the source, and take that away when there is nothing to list."""
-    file = source / FAILURES_FILE
+def failures_file(source: Path, out: Path) -> Path:
+    """Return where failures of a watched folder are listed: in the output folder, never among the originals."""
+    is_among_originals = out.resolve() == source.resolve()
+    return (out / STATE_FOLDER if is_among_originals else out) / FAILURES_FILE
+
+
+def write_failures(file: Path, failures: Sequence[SkippedOriginal]) -> None:
+    """List what cannot be used in a file, and delete that when there is nothing to list."""
     if not failures:
         file.unlink(missing_ok=True)
         return
     now = datetime.now().astimezone().isoformat(sep=" ", timespec="seconds")
     lines = [f"{now}: these cannot be used"]
     lines += [f"{printable_name(skipped.path)}: {skipped.error} {skipped.remedy}" for skipped in failures]
+    file.parent.mkdir(parents=True, exist_ok=True)
     write_atomically(file, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

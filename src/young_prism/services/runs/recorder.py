@@ -161,7 +161,7 @@ class RunRecorder:
         self._began = self._clock()
         failed = [left for left in plan.left_out if left.failed]
         self.figures.planned(event)
-        self._rows += [_left_out_row(left) for left in plan.left_out]
+        self._rows += [_left_out_row(left, datetime.now(UTC)) for left in plan.left_out]
         self._work = event.work
         self._live.planned = {original.path: original for original in plan.originals} if event.work else {}
         originals, renditions = self._unchanged_counts
@@ -179,7 +179,7 @@ class RunRecorder:
 
     def _unchanged(self, event: ReusedUnchanged) -> None:
         self.figures.unchanged(event)
-        self._rows += [_left_out_row(left) for left in event.left_out]
+        self._rows += [_left_out_row(left, datetime.now(UTC)) for left in event.left_out]
         self._counts |= {
             "originals": event.originals,
             "originals_done": event.originals,
@@ -195,7 +195,7 @@ class RunRecorder:
         self._counts["work_done"] += event.work
         items = self.figures.done(event)
         if event.work or any(item.outcome in _RECORDED for item in items):
-            self._rows += [_row(event, item) for item in items]
+            self._rows += [_row(event, item, datetime.now(UTC)) for item in items]
         self._live.done(event.original, sum(item.outcome in _MADE for item in items), now)
         for item in items:
             if item.outcome is Outcome.FAILED:
@@ -306,7 +306,7 @@ def _describe_counts(renditions: int, originals: int) -> str:
     return f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
 
 
-def _row(event: OriginalDone, item: ItemDone) -> dict[str, Any]:
+def _row(event: OriginalDone, item: ItemDone, now: datetime) -> dict[str, Any]:
     return {
         "original": event.original,
         "path": item.path,
@@ -319,10 +319,11 @@ def _row(event: OriginalDone, item: ItemDone) -> dict[str, Any]:
         "bytes": item.bytes,
         "original_bytes": event.bytes,
         "facet": item.facet,
+        "done_at": now,
     }
 
 
-def _left_out_row(left: SkippedOriginal) -> dict[str, Any]:
+def _left_out_row(left: SkippedOriginal, now: datetime) -> dict[str, Any]:
     return {
         "original": left.path,
         "path": "",
@@ -335,4 +336,5 @@ def _left_out_row(left: SkippedOriginal) -> dict[str, Any]:
         "bytes": 0,
         "original_bytes": 0,
         "facet": "",
+        "done_at": now,
     }

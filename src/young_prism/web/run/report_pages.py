@@ -7,9 +7,11 @@ from pathlib import Path
 from flask import Response, abort, jsonify, render_template, request
 
 from young_prism.core.html.references import NO_PAGES
+from young_prism.core.report.run_log import LogFormat, log_text
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.reports.run_report import render_report
+from young_prism.services.runs.logs import lines_of_items
 from young_prism.store.decisions import recipe_of
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.run.blueprint import blueprint, csv_file, run_or_404
@@ -116,3 +118,20 @@ def one_json(slug: str, run_id: int) -> Response:
     )
     answer.headers["Content-Disposition"] = f'attachment; filename="{source.slug}-run-{run.id}.json"'
     return answer
+
+
+@blueprint.get("/s/<slug>/run/<int:run_id>.log")
+@blueprint.get("/s/<slug>/run/<int:run_id>.log.<fmt>")
+def one_log(slug: str, run_id: int, fmt: str = "") -> Response:
+    """Send the log of a run, a line for each file: as text, or with `.jsonl` behind its name as JSON lines."""
+    source = source_or_404(slug)
+    run = run_or_404(source, run_id)
+    if fmt not in ("", LogFormat.JSON_LINES):
+        abort(404)
+    log_format = LogFormat.JSON_LINES if fmt else LogFormat.TEXT
+    text = log_text(lines_of_items(services().store.runs.items(run.id)), log_format)
+    mimetype = "application/jsonl" if fmt else "text/plain"
+    name = f"{source.slug}-run-{run.id}.{fmt or 'log'}"
+    return Response(
+        text, mimetype=mimetype, headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
