@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from sqlalchemy import select
 
+from young_prism.core.selection.geometry import GeometryModel
 from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.store.models import ImageMetadataRow
 from young_prism.store.sessions import Sessions
@@ -26,6 +27,7 @@ class MetadataRecords(Sessions):
                     row.caption,
                     row.credit,
                     row.kind,
+                    GeometryModel.model_validate(row.geometry).geometry(),
                 )
                 for row in session.scalars(
                     select(ImageMetadataRow).where(ImageMetadataRow.source_id == source_id)
@@ -60,5 +62,6 @@ class MetadataRecords(Sessions):
                 row.title, row.alt = detail.title, detail.alt
                 row.caption, row.credit = detail.caption, detail.credit
                 row.kind = detail.kind
+                row.geometry = GeometryModel.from_geometry(detail.geometry).written()
                 session.add(row)
             session.execute(touch_source(source_id))

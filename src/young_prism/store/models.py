@@ -106,6 +106,8 @@ class ImageMetadataRow(Base):
     credit: Mapped[str] = mapped_column(Text, default="", server_default="")
     kind: Mapped[str] = mapped_column(String(10), default="", server_default="")
     """`photo` or `graphic` where a person says so, else empty."""
+    geometry: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    """As `core.selection.geometry.GeometryModel` writes it."""
 
 
 class UploadRow(Base):

@@ -1,4 +1,4 @@
-"""From a recipe's ladder to the sizes of one original. No picture is ever enlarged."""
+"""From a recipe's ladder to the sizes of one original. No picture is enlarged that the ladder does not enlarge on purpose."""
 
 from __future__ import annotations
 
@@ -58,7 +58,9 @@ def widths_of(ladder: Ladder) -> tuple[int, ...]:
 
 
 def _largest(original: Size, ladder: Ladder) -> Size:
-    """Return the largest size allowed: the original's own, or what of it fits in the box."""
+    """Return the largest size allowed: the original's own, or so many times that; of it what fits in the box."""
+    if ladder.enlarge > 1:
+        original = original.at_width(max(original.width, math.floor(original.width * ladder.enlarge)))
     if ladder.box is None or (original.width <= ladder.box[0] and original.height <= ladder.box[1]):
         return original
     return original.inside(Size(*ladder.box))

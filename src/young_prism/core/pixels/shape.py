@@ -14,6 +14,7 @@ from young_prism.core.metadata.embed import (
     with_metadata,
 )
 from young_prism.core.pixels.decode import damaged, open_image
+from young_prism.core.pixels.geometry import apply_geometry, cut_out, padded
 from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Kernel
 from young_prism.core.selection.image_metadata import FocalPoint
@@ -44,23 +45,55 @@ def largest_rung(
     Alpha is left out when no pixel uses it. With a `cut` the target is of that part. Raises `DamagedError` when the
     pixels are not all there.
     """
+    if cut and not cut.is_simple:
+        return _shaped(data, facts, target, cut, kernel, keep_gamut=keep_gamut)
     whole = covering(facts.size, target) if cut else target
-    image = _opened(data, facts, whole, kernel)
-    turned = facts.orientation >= 5 and facts.format is not ImageFormat.HEIC
-    goal = Size(whole.height, whole.width) if turned else whole
     try:
-        image = _upright(resized(image, goal, kernel), facts)
-        profile = image.get("icc-profile-data") if keep_gamut and facts.can_keep_gamut else b""
-        image = image.colourspace("srgb").cast("uchar") if profile else to_srgb(image, cmyk=facts.cmyk)
-        if image.hasalpha() and not facts.transparent:
-            image = image[: image.bands - 1]
-        image = without_metadata(image).copy_memory()
+        image, profile = _reduced(data, facts, whole, kernel, keep_gamut=keep_gamut)
         if cut:
             left, top = crop_origin(whole, target, cut.focal or attention(image))
             image = image.crop(left, top, target.width, target.height).copy_memory()
     except pyvips.Error as error:
         raise damaged(error) from error
-    return with_metadata(image, EmbeddedMetadata(profile=bytes(profile)))
+    return with_metadata(image, EmbeddedMetadata(profile=profile))
+
+
+def _shaped(
+    data: bytes, facts: Facts, target: Size, cut: Crop, kernel: Kernel, *, keep_gamut: bool
+) -> VipsImage:
+    """Decode an original at its own size, shape it as a person wants it, cut or pad it, and reduce it to `target`.
+
+    It takes longer than a reduction while decoding, and is needed for few originals.
+    """
+    try:
+        image, profile = _reduced(data, facts, facts.size, kernel, keep_gamut=keep_gamut)
+        image = apply_geometry(image, cut.geometry)
+        if cut.pad:
+            inside = Size(image.width, image.height).inside(target)
+            fitted = Size(min(inside.width, target.width), min(inside.height, target.height))
+            image = padded(resized(image, fitted, kernel), target, cut.pad, kernel)
+        else:
+            focal = (0.5, 0.5) if cut.area or cut.focal else attention(image)
+            image = resized(cut_out(image, cut, focal), target, kernel)
+        image = image.copy_memory()
+    except pyvips.Error as error:
+        raise damaged(error) from error
+    return with_metadata(image, EmbeddedMetadata(profile=profile))
+
+
+def _reduced(
+    data: bytes, facts: Facts, whole: Size, kernel: Kernel, *, keep_gamut: bool
+) -> tuple[VipsImage, bytes]:
+    """Return the whole picture at a size, upright, 8-bit and in memory, and the profile that is kept; empty for sRGB."""
+    image = _opened(data, facts, whole, kernel)
+    turned = facts.orientation >= 5 and facts.format is not ImageFormat.HEIC
+    goal = Size(whole.height, whole.width) if turned else whole
+    image = _upright(resized(image, goal, kernel), facts)
+    profile = image.get("icc-profile-data") if keep_gamut and facts.can_keep_gamut else b""
+    image = image.colourspace("srgb").cast("uchar") if profile else to_srgb(image, cmyk=facts.cmyk)
+    if image.hasalpha() and not facts.transparent:
+        image = image[: image.bands - 1]
+    return without_metadata(image).copy_memory(), bytes(profile)
 
 
 def smaller_rung(pixels: VipsImage, target: Size, kernel: Kernel = "lanczos3") -> VipsImage:

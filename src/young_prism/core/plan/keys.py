@@ -38,7 +38,8 @@ def rendition_key(sha256: str, size: Size, rest: str) -> str:
 
 def add_crop(rest: str, cut: Crop) -> str:
     """Return the rest of a key of what is cut out of an original."""
-    return _digest(f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}")
+    text = f"{rest}, {list(cut.size)}, {list(cut.focal) if cut.focal else 'found'}"
+    return _digest(text if cut.is_simple else f"{text}, {cut.geometry.whole}, {cut.area}, {cut.pad}")
 
 
 @lru_cache(maxsize=1024)

@@ -9,7 +9,7 @@ from itertools import count
 from typing import NamedTuple
 
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
-from young_prism.core.images.crops import Crop, largest_crop
+from young_prism.core.images.crops import Crop, largest_crop, smallest_box
 from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for, visit_shares
 from young_prism.core.naming.clean import troublesome_part
@@ -215,9 +215,10 @@ class OriginalPlanner:
 
     def cuts(self, folder: str, stem: str) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the whole picture and its facets; return remarks on what cannot be as planned."""
-        facts, recipe = self.facts, self.recipe
+        recipe, geometry = self.recipe, self.detail.geometry
         parts = self._name_parts(stem)
-        renditions, remarks = self._rungs(folder, parts, facts.size, recipe.ladder, None)
+        whole = Crop(self._size, None, geometry.whole) if geometry.changes_whole else None
+        renditions, remarks = self._rungs(folder, parts, self._size, recipe.ladder, whole)
         for facet in recipe.facets:
             if facet.match and not matches(facet.match, self.path):
                 continue
@@ -266,13 +267,28 @@ class OriginalPlanner:
         return str(compile_name_template(rule, folder, parts)())
 
     def _facet(self, folder: str, parts: NameParts, facet: Facet) -> tuple[list[PlannedRendition], list[str]]:
-        cut = None
-        if facet.ratio:
-            cut = Crop(largest_crop(self.facts.size, facet.ratio), self.detail.focal)
-            if cut.size == self.facts.size:
-                cut = None  # the original has this shape already
-        size = cut.size if cut else self.facts.size
+        shaped = self._cut_of(facet)
+        # No cut where the original has this shape already.
+        cut = None if shaped.size == self._size and shaped.is_simple else shaped
+        size = shaped.size
         return self._rungs(folder, parts, size, facet.ladder or self.recipe.ladder, cut)
+
+    @property
+    def _size(self) -> Size:
+        """The size of the whole picture as a person turned, straightened and cropped it."""
+        return self.detail.geometry.size_of(self.facts.size)
+
+    def _cut_of(self, facet: Facet) -> Crop:
+        geometry, area = self.detail.geometry, self.detail.geometry.area_of(facet.name)
+        if facet.fit == "pad" and facet.ratio:
+            return Crop(
+                smallest_box(self._size, facet.ratio), None, geometry.whole, area=None, pad=facet.background
+            )
+        size = area.size(self._size) if area else self._size
+        if facet.ratio:
+            size = largest_crop(size, facet.ratio)
+        focal = self.detail.focal if size != self._size and area is None else None
+        return Crop(size, focal, geometry.whole, area)
 
     def _rungs(
         self, folder: str, parts: NameParts, of: Size, ladder: Ladder, cut: Crop | None
@@ -333,7 +349,9 @@ class OriginalPlanner:
                         size,
                         settings,
                         rendition_key(sha256, size, rest),
-                        f"{why}{by}, at the original's own width" if size == facts.size else f"{why}{by}",
+                        f"{why}{by}, at the original's own width"
+                        if size == facts.size and cut is None
+                        else f"{why}{by}",
                         facet,
                         cut,
                         placeholder,

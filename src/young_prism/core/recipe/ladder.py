@@ -81,6 +81,8 @@ class Ladder(RecipeModel):
     box: Annotated[tuple[Width, Width] | None, ListAsTuple] = None
     min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
     max_rungs: Annotated[int, Field(ge=1, le=100)] | None = None
+    enlarge: Annotated[float, Field(ge=1, le=4)] = 1.0
+    """How many times larger than its original a rendition may be; 1 enlarges nothing."""
 
     @field_validator("widths")
     @classmethod

@@ -31,6 +31,8 @@ class Facet(RecipeModel):
 
     Without an `aspect` it is the whole picture again on another ladder. In markup it is what pages show `up_to` this
     viewport width; without that no snippet shows it by itself. `match` is a pattern for the originals that have it.
+    With `fit` as `pad` nothing is cut off: the whole picture lies in a box of the aspect ratio, filled up with the `background`,
+    which is a colour, `edge` for the mean colour of its edge, or `blur` for a blurred copy.
     """
 
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
@@ -38,6 +40,8 @@ class Facet(RecipeModel):
     ladder: Ladder | None = None
     up_to: Annotated[int, Field(ge=1, le=100_000)] | None = None
     match: Annotated[str, Field(min_length=1, max_length=500)] | None = None
+    fit: Literal["cut", "pad"] = "cut"
+    background: Annotated[str, Field(pattern=r"^(#[0-9a-fA-F]{6}|edge|blur)$")] = "#ffffff"
 
     @field_validator("name")
     @classmethod
@@ -57,6 +61,12 @@ class Facet(RecipeModel):
     @classmethod
     def _is_a_pattern(cls, value: str | None) -> str | None:
         return _pattern(value) if value else value
+
+    @model_validator(mode="after")
+    def _pads_to_a_shape(self) -> Self:
+        if self.fit == "pad" and self.aspect is None:
+            raise ValueError('to pad, a facet needs an aspect such as "1200:630"')
+        return self
 
     @property
     def ratio(self) -> tuple[float, float] | None:

@@ -115,7 +115,14 @@ def make_rung(
     if mark is not None and watermark is not None and has_watermark(original.finishing, facet, size):
         pixels, wears = with_watermark(plain, mark.data, watermark), True
     pixels = with_metadata(pixels, carried._replace(profile=metadata_of(pixels).profile))
-    return RungPixels(plain, pixels, wears, original.facts.grey and not wears)
+    is_coloured = wears or _has_coloured_box(original, facet)
+    return RungPixels(plain, pixels, wears, original.facts.grey and not is_coloured)
+
+
+def _has_coloured_box(original: PlannedOriginal, facet: str) -> bool:
+    """Whether a facet is padded with a colour, which a grey picture would lose."""
+    cut = next((rendition.cut for rendition in original.renditions if rendition.facet == facet), None)
+    return cut is not None and cut.pad.startswith("#")
 
 
 def _on_matte(pixels: VipsImage, matte: str) -> VipsImage:

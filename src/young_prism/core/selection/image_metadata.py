@@ -19,6 +19,7 @@ import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from young_prism.core.errors import RecipeError
+from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry, GeometryModel
 from young_prism.core.toml_text import load_toml
 
 FocalPoint = tuple[float, float]
@@ -42,6 +43,7 @@ class ImageMetadata(NamedTuple):
     credit: str = ""
     kind: str = ""
     """`photo` or `graphic` where a person says what its pixels are; empty where they are judged."""
+    geometry: Geometry = NO_GEOMETRY
 
     @property
     def caption_line(self) -> str:
@@ -63,6 +65,7 @@ class _DetailsFileEntry(BaseModel):
     caption: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
     credit: Annotated[str, Field(max_length=LONGEST_TEXT)] = ""
     kind: Literal["", "photo", "graphic"] = ""
+    geometry: GeometryModel = GeometryModel()
 
 
 _FILE = TypeAdapter(dict[str, _DetailsFileEntry])
@@ -83,7 +86,7 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
             f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
             file=file,
             remedy="For each original there may be title, alt, caption and credit as text, focal as two numbers from 0 to 1, "
-            'and kind as "photo" or "graphic".',
+            'kind as "photo" or "graphic", and a table geometry with turn, mirror, straighten, crop and facets.',
         ) from error
     return {
         path: ImageMetadata(
@@ -93,9 +96,14 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
             entry.caption.strip(),
             entry.credit.strip(),
             entry.kind,
+            entry.geometry.geometry(),
         )
         for path, entry in written.items()
     }
+
+
+def _geometry_table(geometry: Geometry) -> dict[str, object]:
+    return GeometryModel.from_geometry(geometry).written()
 
 
 def write_details(details: MetadataByPath) -> str:
@@ -108,6 +116,7 @@ def write_details(details: MetadataByPath) -> str:
             **({"caption": detail.caption} if detail.caption else {}),
             **({"credit": detail.credit} if detail.credit else {}),
             **({"kind": detail.kind} if detail.kind else {}),
+            **({"geometry": _geometry_table(detail.geometry)} if detail.geometry != NO_GEOMETRY else {}),
         }
         for path, detail in sorted(details.items())
     }

@@ -11,6 +11,7 @@ from typing import Any
 from young_prism.core.audit.flags import CAMERA_NAME
 from young_prism.core.errors import DeskError, DeskStateError
 from young_prism.core.naming.rule import split_name
+from young_prism.core.selection.geometry import NO_GEOMETRY
 from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.engine.intake.inbox import PlacementOutcome, Readable
 from young_prism.engine.intake.quick_render import QuickRenderer
@@ -244,4 +245,5 @@ def _merge(before: ImageMetadata, metadata: ImageMetadata) -> ImageMetadata:
         metadata.caption or before.caption,
         metadata.credit or before.credit,
         metadata.kind or before.kind,
+        before.geometry if metadata.geometry == NO_GEOMETRY else metadata.geometry,
     )

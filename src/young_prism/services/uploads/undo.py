@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from young_prism.core.selection.geometry import GeometryModel
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.store.records import Upload, UploadChange
 from young_prism.store.states import UploadState
@@ -62,7 +63,9 @@ def add_step(store: Store, upload_id: str, step: UndoStep) -> None:
             }
             store.uploads.note(upload_id, UndoKind.REPLACEMENT.value, values)
         case MetadataStep():
-            store.uploads.note(upload_id, UndoKind.METADATA.value, step.before._asdict())
+            geometry = GeometryModel.from_geometry(step.before.geometry).written()
+            stored = {**step.before._asdict(), "geometry": geometry}
+            store.uploads.note(upload_id, UndoKind.METADATA.value, stored)
 
 
 def step_from(change: UploadChange) -> UndoStep:
@@ -85,6 +88,7 @@ def step_from(change: UploadChange) -> UndoStep:
                     stored["caption"],
                     stored["credit"],
                     stored.get("kind", ""),
+                    GeometryModel.model_validate(stored.get("geometry", {})).geometry(),
                 )
             )
 
