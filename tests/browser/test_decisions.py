@@ -87,3 +87,59 @@ def test_the_pages_of_decisions_have_no_faults_that_can_be_found_by_rule(
 ) -> None:
     page.goto(f"{live}/{address}")
     assert barriers(page) == [] and too_wide(page) == []
+
+
+def test_an_original_is_cropped_by_dragging_and_undone(page: Page, live: str) -> None:
+    page.goto(f"{live}/s/small-site/picture/photo.jpg")
+    page.get_by_text("Turn and crop").click()
+    shaping = page.locator("[data-shaping]")
+    shaping.get_by_role("button", name="Turn right").click()
+    shaping.get_by_role("button", name="Save").scroll_into_view_if_needed()
+    stage = shaping.locator("svg").first.bounding_box()
+    assert stage and stage["height"] > stage["width"]  # a landscape was turned
+    corner = shaping.locator("[data-handle=se]").bounding_box()
+    assert corner
+    page.mouse.move(corner["x"] + corner["width"] / 2, corner["y"] + corner["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(stage["x"] + stage["width"] / 2, stage["y"] + stage["height"] / 2, steps=4)
+    page.mouse.up()
+    assert 48 <= float(shaping.locator("[name=width]").input_value()) <= 52
+    shaping.locator("[name=width]").fill("50")
+    shaping.locator("[name=height]").fill("50")
+    shaping.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Saved. The next run makes the renditions anew")).to_be_visible()
+    assert barriers(page) == [] and too_wide(page) == []
+    # The half of a turned picture: its sides are exchanged, and its widest rung is half as wide.
+    sizes = page.locator(".focal input[type=image]").evaluate("image => [image.width, image.height]")
+    assert sizes[0] < sizes[1]
+    page.get_by_role("button", name="Undo the last change").click()
+    expect(page.get_by_text("Turn and crop", exact=True)).to_be_visible()
+    page.goto(f"{live}/s/small-site/recipe")
+
+
+def test_a_facet_is_cut_where_its_frame_lies(page: Page, live: str) -> None:
+    page.goto(f"{live}/s/small-site/recipe")
+    page.get_by_text("As text").click()
+    typed = page.get_by_label("The recipe as TOML")
+    before = typed.input_value()
+    typed.fill(before + '\n[[facets]]\nname = "square"\naspect = "1:1"\n')
+    page.get_by_role("button", name="Keep this recipe").click()
+    page.goto(f"{live}/s/small-site/picture/photo.jpg")
+    page.get_by_text("Turn and crop").click()
+    page.get_by_label("Crop of").select_option("square")
+    page.locator("[data-shaping]").get_by_role("button", name="Save").scroll_into_view_if_needed()
+    frame = page.locator("[data-frame]").bounding_box()
+    assert frame and abs(frame["width"] / frame["height"] - 1) < 0.02
+    page.mouse.move(frame["x"] + frame["width"] / 2, frame["y"] + frame["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(frame["x"] - 400, frame["y"] + frame["height"] / 2, steps=4)
+    page.mouse.up()
+    expect(page.locator("[data-shaping] [name=left]")).to_have_value("0")
+    page.locator("[data-shaping]").get_by_role("button", name="Save").click()
+    cut = page.locator(".cut-frame").first
+    expect(cut).to_have_attribute("x", re.compile(r"^0(\.0)?$"))
+    page.get_by_role("button", name="Back to the original").click()
+    page.goto(f"{live}/s/small-site/recipe")
+    page.get_by_text("As text").click()
+    typed.fill(before)
+    page.get_by_role("button", name="Keep this recipe").click()

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+import pillow_heif
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
@@ -139,3 +140,28 @@ def test_desk_and_access_have_no_barriers_and_fit(page: Page, door: Doors, addre
     for folded in page.locator("summary").all()[:12]:
         folded.click()
     assert barriers(page) == [] and too_wide(page) == []
+
+
+def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
+    phone: Page, door: Doors, tmp_path: Path
+) -> None:
+    heic = tmp_path / "IMG_7.HEIC"
+    pillow_heif.from_pillow(pictures.photo(640, 480, 11)).save(heic, quality=60)
+    phone.goto(f"{door.address}/desk?source=light")
+    phone.get_by_label("Choose pictures").set_input_files(heic)  # two taps: the button, and the picture
+    phone.wait_for_url(re.compile(r"/desk/[\w-]{16}$"))
+    upload = phone.url.rpartition("/")[2]
+    expect(phone.locator("[data-shaping]")).to_have_count(1)
+    phone.get_by_text("Turn and crop").tap()
+    phone.locator("[data-shaping] [name=width]").fill("50")
+    phone.locator("[data-shaping]").get_by_role("button", name="Save").tap()
+    expect(phone.get_by_text("Saved. The picture is being made anew")).to_be_visible()
+    phone.get_by_label("Description for those who cannot see it").fill("A hill in the fog")
+    phone.get_by_role("button", name="Keep it").tap()
+    expect(phone.get_by_text("Kept.", exact=True)).to_be_visible()
+    result = door.made(upload)
+    assert result["alt"] == "A hill in the fog"
+    whole = [item for item in result["renditions"] if item["facet"] == "whole"]
+    shapes = {round(item["height"] / item["width"], 1) for item in whole}
+    assert shapes == {1.5}  # 320 x 480 of 640 x 480
+    assert too_wide(phone) == []

@@ -175,7 +175,7 @@ class UploadService:
         return changed
 
     def change(self, source: Source, upload: Upload, metadata: ImageMetadata) -> Upload:
-        """Change title, texts or focal point; renditions that depend on them are made again."""
+        """Change the metadata of an upload; renditions that depend on them are made again."""
         before = self._store.metadata.by_path(source.id).get(upload.path, NO_METADATA)
         if metadata == before:
             return upload
@@ -186,7 +186,7 @@ class UploadService:
         self, source: Source, upload: Upload, before: ImageMetadata, metadata: ImageMetadata
     ) -> Upload:
         self._store.metadata.set(source.id, upload.path, metadata)
-        changes_renditions = (metadata.title, metadata.focal) != (before.title, before.focal)
+        changes_renditions = _decisive(metadata) != _decisive(before)
         # Also while it is being made: that run has begun with the metadata before.
         is_made = upload.first is not None and upload.state in (UploadState.DONE, UploadState.WORKING)
         if changes_renditions and is_made:
@@ -229,6 +229,11 @@ class UploadService:
 
     def _changed(self, upload: Upload, **values: Any) -> Upload:
         return self._store.uploads.change(upload.id, **values) or upload
+
+
+def _decisive(metadata: ImageMetadata) -> ImageMetadata:
+    """Return the metadata without what only markup says."""
+    return metadata._replace(alt=None, caption="", credit="")
 
 
 def is_camera_name(name: str) -> bool:

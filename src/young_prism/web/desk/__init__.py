@@ -6,15 +6,27 @@ import hashlib
 from datetime import datetime
 from typing import NamedTuple
 
-from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    flash,
+    jsonify,
+    redirect,
+    render_template,
+    request,
+    send_file,
+    url_for,
+)
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import IncomingError, YoungPrismError
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import title_stem
 from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.report.formatting import count
+from young_prism.core.selection.geometry import NO_GEOMETRY
 from young_prism.core.selection.image_metadata import (
     LONGEST_TEXT,
     LONGEST_TITLE,
@@ -36,7 +48,9 @@ from young_prism.services.uploads.urls import media
 from young_prism.store.records import Source, Upload
 from young_prism.store.states import UploadState
 from young_prism.web.context import catalogue_of, services
+from young_prism.web.files import upload_preview
 from young_prism.web.picture.cuts import CropEditor, cuts_of, detail_from
+from young_prism.web.picture.shaping import GeometryEditor, geometry_editor, geometry_from
 from young_prism.web.problems import answer_to, problem_of
 
 blueprint = Blueprint(
@@ -158,6 +172,7 @@ def _page(row: Upload, source: Source, typed: ImageMetadata | None = None) -> st
         card=_card(row, source, detail),
         shown=_preview_url(row, source),
         cuts=_cuts(row, source),
+        shape=_shape(row, source, detail),
         facts=facts_of(row),
         facets=_by_facet(answer),
         may={act.value for act in permissions_of(source)},
@@ -228,6 +243,38 @@ def focal(upload: str) -> BaseResponse:
     before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
     parts.uploads.change(source, row, detail_from(request.form, before)._replace(title=before.title))
     return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.post("/<upload>/geometry")
+def geometry(upload: str) -> BaseResponse:
+    """Turn, mirror, straighten or crop a picture, or take all of it back."""
+    row, source = _allowed(upload, Permission.FOCAL)
+    parts = services()
+    before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
+    try:
+        shaped = geometry_from(request.form, before.geometry)
+    except IncomingError as error:
+        flash(str(error), "error")
+    else:
+        parts.uploads.change(source, row, before._replace(geometry=shaped))
+        flash("Saved. The picture is being made anew; its original stays as it is.", "info")
+    return redirect(url_for("desk.item", upload=upload), code=303)
+
+
+@blueprint.get("/<upload>/preview")
+def preview(upload: str) -> BaseResponse:
+    """Send a small picture of the original, with `shaped` as a person turned and cropped it."""
+    row, source = _load(upload)
+    facts = facts_of(row)
+    if facts is None or facts.passes_through:
+        abort(404)
+    detail = services().store.metadata.by_path(source.id).get(row.path, NO_METADATA)
+    file = upload_preview(
+        source, row.path, facts, detail.geometry if "shaped" in request.args else NO_GEOMETRY
+    )
+    if file is None:
+        abort(404)
+    return send_file(file, mimetype="image/webp")
 
 
 @blueprint.post("/<upload>/replace")
@@ -327,6 +374,15 @@ def _preview_url(row: Upload, source: Source) -> str:
         return ""
     preview = next((rendition for rendition in fallback if rendition.width >= 800), fallback[-1])
     return media(source.slug, preview.path, preview.sha256)
+
+
+def _shape(row: Upload, source: Source, detail: ImageMetadata) -> GeometryEditor | None:
+    """Return what the form for turning and cropping shows; None for what has no pixels to crop, or before they were seen."""
+    facts = facts_of(row)
+    if facts is None or facts.passes_through or row.state == UploadState.WITHDRAWN:
+        return None
+    recipe = effective_recipe(row.path, catalogue_of(source).recipe)
+    return geometry_editor(detail.geometry, recipe, row.path)
 
 
 def _cuts(row: Upload, source: Source) -> CropEditor | None:

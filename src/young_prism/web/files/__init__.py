@@ -12,6 +12,8 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.pixels.preview import preview
+from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry
+from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.core.types import ImageFormat
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.serving.build import NO_SCRIPT
@@ -48,28 +50,50 @@ def small(slug: str, width: int, path: str) -> BaseResponse:
     facts = Facts.from_dict(row.facts)
     if facts.format is ImageFormat.SVG:
         return _picture(file_inside(source.folder, path))
-    cached = small_file(source, row, facts, width)
+    geometry = NO_GEOMETRY
+    if "shaped" in request.args:
+        geometry = services().store.metadata.by_path(source.id).get(path, NO_METADATA).geometry
+    cached = small_file(source, row, facts, width, geometry)
     if cached is None:
         abort(404)
     return send_file(cached, mimetype="image/webp")
 
 
-def small_file(source: Source, row: Original, facts: Facts, width: int) -> Path | None:
+def shape_tag(geometry: Geometry) -> str:
+    """Return what tells small pictures of one original apart by their shape; empty for the original's own."""
+    return hashlib.sha256(str(geometry.whole).encode()).hexdigest()[:12] if geometry.changes_whole else ""
+
+
+def small_file(
+    source: Source, row: Original, facts: Facts, width: int, geometry: Geometry = NO_GEOMETRY
+) -> Path | None:
     """Return the file with the small picture of an original, made if it is not there; None where it cannot be made."""
-    cached = services().settings.thumbnails / f"{_cache_key(row, facts, width)}.webp"
+    key = _cache_key(facts.sha256 or f"{row.source_id} {row.path} {row.stamp}", width)
+    return _preview_file(source, row.path, facts, width, geometry=geometry, key=key)
+
+
+def upload_preview(source: Source, path: str, facts: Facts, geometry: Geometry) -> Path | None:
+    """Return the file with a small picture of an upload, shaped as a person wants it; None where it cannot be made."""
+    width = _PREVIEW_WIDTHS[-1]
+    return _preview_file(source, path, facts, width, geometry=geometry, key=_cache_key(facts.sha256, width))
+
+
+def _preview_file(
+    source: Source, path: str, facts: Facts, width: int, *, geometry: Geometry, key: str
+) -> Path | None:
+    cached = services().settings.thumbnails / f"{key}{shape_tag(geometry)}.webp"
     if not cached.is_file():
         try:
-            data = preview(file_inside(source.folder, row.path).read_bytes(), facts, width)
+            data = preview(file_inside(source.folder, path).read_bytes(), facts, width, geometry)
         except (YoungPrismError, OSError):
             return None
         write_atomically(cached, data, durable=False)
     return cached
 
 
-def _cache_key(row: Original, facts: Facts, width: int) -> str:
+def _cache_key(content: str, width: int) -> str:
     """Return a name for a small picture: by content, or while that is not known by place and stamp."""
-    key = facts.sha256 or f"{row.source_id} {row.path} {row.stamp}"
-    return hashlib.sha256(f"{key} {width} 2".encode()).hexdigest()[:40]
+    return hashlib.sha256(f"{content} {width} 2".encode()).hexdigest()[:40]
 
 
 def _picture(file: Path) -> BaseResponse:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
+from flask import Blueprint, abort, flash, redirect, render_template, request, session, url_for
 from werkzeug import Response
 
-from young_prism.core.errors import RecipeError
+from young_prism.core.errors import IncomingError, RecipeError
 from young_prism.core.images.facts import Facts
 from young_prism.core.manifest.model import RenditionEntry, SkippedEntry
 from young_prism.core.markup.delivered import Delivered
@@ -19,6 +19,7 @@ from young_prism.core.plan.model import PlannedOriginal, SkippedOriginal
 from young_prism.core.plan.resolve import effective_recipe
 from young_prism.core.recipe.model import Markup
 from young_prism.core.report.visitor import DeliveredRung, phone_fetches
+from young_prism.core.selection.geometry import Geometry, GeometryModel
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.core.types import ImageFormat
 from young_prism.engine.output.ledger import Ledger
@@ -34,6 +35,7 @@ from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.picture.cuts import cuts_of, detail_from
 from young_prism.web.picture.decisions import decisions_of, with_decisions
+from young_prism.web.picture.shaping import geometry_editor, geometry_from
 
 blueprint = Blueprint(
     "picture",
@@ -114,6 +116,8 @@ def index(slug: str, path: str) -> str | Response:
         path_url=path_url,
         cuts=cuts_of(source, catalogue, entry, own_recipe) if not entry.facts.passes_through else None,
         detail=metadata,
+        shape=None if entry.facts.passes_through else geometry_editor(metadata.geometry, own_recipe, path),
+        shape_undo="Undo the last change" if _last_geometry(source, path) is not None else "",
         own=None
         if entry.facts.passes_through
         else decisions_of(path, entry.facts, catalogue.recipe, recipe_text(source)),
@@ -128,6 +132,36 @@ def detail(slug: str, path: str) -> Response:
     before = catalogue_of(source).details.get(path, NO_METADATA)
     services().store.metadata.set(source.id, path, detail_from(request.form, before))
     return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="cuts"), code=303)
+
+
+@blueprint.post("/s/<slug>/geometry/<path:path>")
+def geometry(slug: str, path: str) -> Response:
+    """Turn, mirror, straighten or crop an original, take all of it back, or undo the last change."""
+    source = source_or_404(slug)
+    entry = _entry_or_404(catalogue_of(source), path)
+    before = catalogue_of(source).details.get(path, NO_METADATA)
+    try:
+        if "undo" in request.form:
+            shaped = _last_geometry(source, path) or before.geometry
+        else:
+            shaped = geometry_from(request.form, before.geometry)
+    except IncomingError as error:
+        flash(str(error), "error")
+    else:
+        session["geometry"] = [source.id, path, GeometryModel.from_geometry(before.geometry).written()]
+        services().store.metadata.set(source.id, path, before._replace(geometry=shaped))
+        flash("Saved. The next run makes the renditions anew; the original stays as it is.", "done")
+    return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="shape"), code=303)
+
+
+def _last_geometry(source: Source, path: str) -> Geometry | None:
+    """Return the geometry that an original had before the last change of this visitor."""
+    source_id, last_path, stored = session.get("geometry", (0, "", {}))
+    return (
+        GeometryModel.model_validate(stored).geometry()
+        if (source_id, last_path) == (source.id, path)
+        else None
+    )
 
 
 @blueprint.post("/s/<slug>/exception/<path:path>")

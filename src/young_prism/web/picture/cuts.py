@@ -12,6 +12,7 @@ from young_prism.core.images.crops import crop_origin, largest_crop
 from young_prism.core.pixels.preview import found_focal
 from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.selection.geometry import NO_GEOMETRY
 from young_prism.core.selection.image_metadata import (
     LONGEST_TITLE,
     FocalPoint,
@@ -21,7 +22,7 @@ from young_prism.core.types import Size
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.records import Source
 from young_prism.web.context import services
-from young_prism.web.files import small_file
+from young_prism.web.files import shape_tag, small_file
 
 _PREVIEW = 1280
 
@@ -42,6 +43,10 @@ class CropEditor(NamedTuple):
     focal: FocalPoint
     by_hand: bool
     facets: list[FacetCrop]
+    size: Size
+    """Of the picture that they are cut from, in pixels."""
+    shape: str
+    """What tells pictures of one original in different shapes apart; empty for the original's own."""
 
 
 def cuts_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, recipe: Recipe) -> CropEditor:
@@ -51,20 +56,22 @@ def cuts_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, recipe:
     shaped = [
         facet
         for facet in recipe.facets
-        if facet.ratio and not (facet.match and not matches(facet.match, entry.path))
+        if facet.ratio and facet.fit == "cut" and not (facet.match and not matches(facet.match, entry.path))
     ]
     focal = metadata.focal if metadata and metadata.focal else (0.5, 0.5)
     if shaped and not by_hand:
         focal = _found_focal(source, entry)
-    whole = entry.facts.size
+    geometry = metadata.geometry if metadata else NO_GEOMETRY
+    whole = geometry.size_of(entry.facts.size)
     facets = []
     for facet in shaped:
         assert facet.ratio is not None  # noqa: S101  (only those were taken)
-        size = largest_crop(whole, facet.ratio)
-        left, top = crop_origin(whole, size, focal)
+        own_area = geometry.area_of(facet.name)
+        size = largest_crop(own_area.size(whole) if own_area else whole, facet.ratio)
+        left, top = own_area.origin(whole, size) if own_area else crop_origin(whole, size, focal)
         area = (left / whole.width, top / whole.height, size.width / whole.width, size.height / whole.height)
         facets.append(FacetCrop(facet.name, facet.aspect or "", size, area, facet.up_to))
-    return CropEditor(focal, by_hand, facets)
+    return CropEditor(focal, by_hand, facets, whole, shape_tag(geometry))
 
 
 def _found_focal(source: Source, entry: CatalogueEntry) -> FocalPoint:
