@@ -29,7 +29,8 @@ from young_prism.core.types import (
         ({"kind": Kind.GRAPHIC}, ["jxl", "avif", "webp", "png"]),
         ({"kind": Kind.GRAPHIC, "transparent": True}, ["jxl", "avif", "webp", "png"]),
         ({"kind": Kind.VECTOR, "format": ImageFormat.SVG}, ["svg"]),
-        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2}, ["webp", "gif"]),
+        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2}, ["avif", "webp", "gif"]),
+        ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 2, "loops": 3}, ["webp", "gif"]),
         ({"kind": Kind.ANIMATION, "format": ImageFormat.WEBP, "frames": 2}, ["webp"]),
         # More frames than memory should hold: only copied.
         ({"kind": Kind.ANIMATION, "format": ImageFormat.GIF, "frames": 100_000}, ["gif"]),
@@ -55,7 +56,8 @@ COPY = {"copy": True}
 @pytest.mark.parametrize(
     ("changes", "recipe", "expected"),
     [
-        (ANIMATION, "", [("a.webp", (80, 40), "modern format for an animation, with its times and loops", {"quality": 75, "effort": 4, "lossless": "when-smaller"}),
+        (ANIMATION, "", [("a.avif", (80, 40), "modern format for an animation, with its times and loops", {"quality": 55, "effort": 3, "chroma": "4:2:0"}),
+                         ("a.webp", (80, 40), "modern format for an animation, with its times and loops", {"quality": 75, "effort": 4, "lossless": "when-smaller"}),
                          ("a.gif", (80, 40), "an animation: copied as it is", COPY)]),
         ({**ANIMATION, "format": ImageFormat.WEBP}, "", [("a.webp", (80, 40), "an animation: copied as it is", COPY)]),
         (VECTOR, "", [SANITISED]),

@@ -97,7 +97,7 @@ def test_a_profile_fills_in_what_a_recipe_leaves_out() -> None:
     assert efforts["fast"][1] > efforts["balanced"][1] > efforts["smallest"][1]
     graphic = Formats(profile="fast").for_kind("graphic")
     assert graphic.png == Png(level=1) and graphic.avif is None and graphic.jxl.effort == 4
-    assert Formats(profile="fast").for_animations().effort == 2
+    assert Formats(profile="fast").for_animations().webp.effort == 2
     smallest = Formats(profile="smallest")
     assert (smallest.for_kind("photo").jxl.effort, smallest.for_kind("graphic").jxl.effort) == (5, 7)
 

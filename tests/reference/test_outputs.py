@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
@@ -17,11 +18,14 @@ from tests.support import pictures
 from tests.support.avif import small_avifs
 from tests.support.builds import build
 from young_prism.core.inspection.inspect import inspect_bytes
+from young_prism.core.manifest.model import RenditionEntry
+from young_prism.core.markup.delivered import Delivered
 from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.formats import AnimationFormats, Formats
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render
-from young_prism.core.types import Outcome
+from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.output.manifest_file import read_manifest
 
@@ -195,7 +199,8 @@ def test_an_animation_keeps_its_times_and_loops_as_webp(loops: int | None, tmp_p
     source, file = tmp_path / "a.gif", tmp_path / "a.webp"
     frames[0].save(source, save_all=True, append_images=frames[1:], duration=[70, 130, 200], **options)
     data = source.read_bytes()
-    moving, copied = render(data, make_plan({"a.gif": inspect_bytes(data)}, Recipe()).originals[0])
+    only_webp = Recipe(formats=Formats(animation=AnimationFormats(avif=None)))
+    moving, copied = render(data, make_plan({"a.gif": inspect_bytes(data)}, only_webp).originals[0])
     assert (copied.data, copied.outcome) == (data, Outcome.KEPT)
     assert moving.data and moving.outcome is Outcome.MADE and moving.bytes < len(data)
     file.write_bytes(moving.data)
@@ -212,3 +217,60 @@ def test_an_animation_keeps_its_times_and_loops_as_webp(loops: int | None, tmp_p
     assert re.findall(r"Duration: (\d+)", text) == ["70", "130", "200"]
     # A WebP's number is how often it plays (RFC 9649, 2.7.1.1), a GIF's how often again; without one it plays once.
     assert re.search(r"Loop count\s*:\s*(\d+)", text)[1] == {None: "1", 0: "0", 2: "3"}[loops]
+
+
+def test_an_animation_in_avif_has_the_frames_and_times_that_browsers_show(tmp_path: Path) -> None:
+    """Frame by frame against Pillow's reading of the GIF, whose frames cover only what changes, with each way of disposal."""
+    ground = pictures.photo(120, 80).convert("RGB")
+    frames = []
+    for number in range(6):
+        frame = ground.copy()
+        frame.paste((200, 30 * number, 40), (10 * number, 20, 10 * number + 30, 50))
+        frames.append(frame)
+    source = tmp_path / "a.gif"
+    times = [40, 90, 10, 200, 60, 120]
+    frames[0].save(
+        source,
+        save_all=True,
+        append_images=frames[1:],
+        duration=times,
+        loop=0,
+        disposal=[1, 2, 1, 3, 1, 2],
+        optimize=True,
+    )
+    data = source.read_bytes()
+    plan = make_plan(
+        {"a.gif": inspect_bytes(data)}, Recipe(formats=Formats(animation=AnimationFormats(poster=True)))
+    )
+    made = {
+        (result.planned.format, result.planned.facet): result for result in render(data, plan.originals[0])
+    }
+    moving = made[ImageFormat.AVIF, "whole"]
+    assert moving.data and len(moving.data) < len(data)
+    with Image.open(source) as gif, Image.open(io.BytesIO(moving.data)) as avif:
+        assert avif.n_frames == gif.n_frames == 6
+        for number, time in enumerate(times):
+            gif.seek(number)
+            avif.seek(number)
+            avif.load()
+            assert avif.info["duration"] == (100 if time < 20 else time)  # as browsers show it
+            before, after = (np.asarray(image.convert("RGB"), int) for image in (gif, avif))
+            assert np.abs(before - after).mean() < 6
+    posters = [result for (_, facet), result in made.items() if facet == "poster" and result.data]
+    assert posters
+    with Image.open(source) as gif, Image.open(io.BytesIO(posters[-1].data)) as poster:
+        assert np.abs(np.asarray(gif.convert("RGB"), int) - np.asarray(poster.convert("RGB"), int)).mean() < 6
+
+
+def test_markup_shows_the_poster_to_those_who_want_less_motion() -> None:
+    entries = [
+        RenditionEntry(
+            path=f"a{facet and '-poster'}.{fmt}", format=fmt, type=f"image/{fmt}", width=80, height=40, bytes=9, sha256="",
+            key="", facet=facet or None, outcome="made", reason="",
+        )
+        for fmt, facet in (("avif", ""), ("gif", ""), ("webp", "poster"))
+    ]  # fmt: skip
+    snippet = Delivered("a.gif", tuple(entries), Recipe().markup).html()
+    first, second = re.findall(r"<source [^>]+>", snippet)
+    assert 'media="(prefers-reduced-motion: reduce)"' in first and "a-poster.webp" in first
+    assert "a.avif" in second and "media" not in second

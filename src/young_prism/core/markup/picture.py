@@ -14,6 +14,7 @@ from typing import NamedTuple
 from young_prism.core.ladder.layout import sizes_of
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import POSTER
 from young_prism.core.recipe.model import Markup, Recipe
 from young_prism.core.types import ImageFormat, Size
 
@@ -99,7 +100,7 @@ def compose(
     art: Sequence[ArtDirection] = (),
     placeholder: str = "",
 ) -> Element:
-    """Return the element for one original: sources for facets, then modern formats in order of preference, then `img`.
+    """Return the element for one original: sources for less motion, for facets, then modern formats in order of preference, then `img`.
 
     Of each facet, the candidates of the format that comes last are the fallback; one of its rungs alone needs no `srcset`.
     Raises `ValueError` without a candidate of the whole picture.
@@ -109,6 +110,10 @@ def compose(
         raise ValueError("no rendition to write markup for")
     auto = markup.auto_sizes and _loading(markup, text) == "lazy"
     sources = [
+        (("media", "(prefers-reduced-motion: reduce)"), *_source(rungs, markup, markup.sizes, auto=auto))
+        for rungs in by_format(candidates, POSTER)
+    ]
+    sources += [
         _source(rungs, markup, direction.sizes, up_to=direction.up_to, auto=auto)
         for direction in art
         for rungs in by_format(candidates, direction.facet)

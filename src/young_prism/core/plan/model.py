@@ -27,6 +27,8 @@ from young_prism.core.recipe.formats import (
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Size
 
+POSTER = "poster"
+"""The facet of the still picture of an animation."""
 EncoderSettings = RasterSettings | Squeeze | VectorFormats
 
 

@@ -37,6 +37,7 @@ from young_prism.core.plan.keys import (
     settings_digest,
 )
 from young_prism.core.plan.model import (
+    POSTER,
     EncoderSettings,
     PlannedOriginal,
     PlannedRendition,
@@ -80,6 +81,8 @@ class _FormatRows(NamedTuple):
     rows: list[tuple[ImageFormat, RasterSettings, str]]
 
 
+_MOST_AVIF_PIXELS = 60_000_000
+"""Pixels of all frames of an animation in AVIF: in RGBA, with what the encoder holds, half a gigabyte."""
 _SANITISED = VectorFormats()
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
 
@@ -388,16 +391,35 @@ class OriginalPlanner:
             return self._vector(folder, stem, remarks)
         if self._mark:
             remarks = [*remarks, "No watermark is put on an animation."]
-        return [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")], remarks
+        moving = [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")]
+        if self.recipe.formats.animation.avif and self.facts.format is ImageFormat.GIF and self.facts.loops:
+            remarks = [*remarks, "It does not play for ever, and AVIF would: there is none of it."]
+        return [*moving, *self._poster(folder, stem)], remarks
 
     def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
-        """Plan the WebP of a GIF that moves: all its frames, as large as they are."""
-        facts, webp = self.facts, self.recipe.formats.for_animations()
-        too_much = facts.frames * facts.size.pixels > MAX_PIXELS  # all frames are in memory at once
-        if facts.format is ImageFormat.GIF and webp and not too_much:
-            path = self._unsized_path(folder, stem, ImageFormat.WEBP, webp)
-            why = "modern format for an animation, with its times and loops"
-            yield self._single(path, ImageFormat.WEBP, facts.size, webp, why)
+        """Plan the modern formats of a GIF that moves: all its frames, as large as they are; and its poster."""
+        facts, formats = self.facts, self.recipe.formats.for_animations()
+        pixels = facts.frames * facts.size.pixels  # all frames are in memory at once
+        if facts.format is not ImageFormat.GIF:
+            return
+        why = "modern format for an animation, with its times and loops"
+        # AVIF plays for ever: nothing of ours writes another number of loops.
+        if formats.avif and facts.loops == 0 and pixels <= _MOST_AVIF_PIXELS:
+            path = self._unsized_path(folder, stem, ImageFormat.AVIF, formats.avif)
+            yield self._single(path, ImageFormat.AVIF, facts.size, formats.avif, why)
+        if formats.webp and pixels <= MAX_PIXELS:
+            path = self._unsized_path(folder, stem, ImageFormat.WEBP, formats.webp)
+            yield self._single(path, ImageFormat.WEBP, facts.size, formats.webp, why)
+
+    def _poster(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
+        """Plan the first frame of an animation as a still picture."""
+        if not self.recipe.formats.animation.poster:
+            return
+        kind = "photo_transparent" if self.facts.transparent else "photo"
+        for fmt, settings, _ in self.shared.formats_for(self.recipe, kind).rows:
+            path = self._unsized_path(folder, f"{stem}-{POSTER}", fmt, settings)
+            planned = self._single(path, fmt, self.facts.size, settings, "poster of an animation")
+            yield planned._replace(facet=POSTER, key=f"{planned.key}-{POSTER}")
 
     def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""

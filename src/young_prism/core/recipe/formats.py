@@ -341,18 +341,32 @@ class TransparentFormatSet(FormatSet):
 
 
 class AnimationFormats(RecipeModel):
-    """What a GIF that moves is made into; the GIF itself stays as the fallback. Without `webp` it is only copied."""
+    """What a GIF that moves is made into; the GIF itself stays as the fallback. Without the others it is only copied.
 
+    With `poster` its first frame is made as a still picture too, in the formats of photos. Markup shows it to people who asked
+    their system for less motion.
+    """
+
+    avif: Avif | None = Avif(quality=55)
     webp: Webp | None = Webp(quality=75, lossless="when-smaller")
+    poster: bool = False
 
-    @field_validator("webp")
-    @classmethod
-    def _has_no_target(cls, value: Webp | None) -> Webp | None:
-        if value and value.searched:
-            raise ValueError(
-                "an animation has no score, so webp can have no target and no band here; give it a quality"
-            )
-        return value
+    @model_validator(mode="after")
+    def _has_no_target(self) -> Self:
+        for name in ("avif", "webp"):
+            part = getattr(self, name)
+            if part and part.searched:
+                raise ValueError(
+                    f"an animation has no score, so {name} can have no target and no band here; give it a quality"
+                )
+        return self
+
+    def in_profile(self, profile: Profile) -> Self:
+        """Return the settings with what they leave out filled in."""
+        avif = self.avif and self.avif.in_profile(
+            profile, transparent=True
+        )  # by libaom, which alone has frames
+        return self.model_copy(update={"avif": avif, "webp": self.webp and self.webp.in_profile(profile)})
 
 
 class VectorFormats(RecipeModel):
@@ -485,10 +499,9 @@ class Formats(RecipeModel):
         formats: FormatSet = attrgetter(key)(self)
         return formats.in_profile(self.profile, transparent=isinstance(formats, TransparentFormatSet))
 
-    def for_animations(self) -> Webp | None:
-        """Return the settings that animations are encoded with, in this profile; None where they are only copied."""
-        webp = self.animation.webp
-        return webp and webp.in_profile(PROFILES[self.profile])
+    def for_animations(self) -> AnimationFormats:
+        """Return the formats of animations, in this profile."""
+        return self.animation.in_profile(PROFILES[self.profile])
 
 
 def ordered_formats(formats: Iterable[ImageFormat], order: Sequence[str]) -> list[ImageFormat]:

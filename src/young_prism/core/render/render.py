@@ -12,6 +12,7 @@ from functools import cache
 from typing import NamedTuple
 
 from young_prism.core.encode import jpeg, png, webp
+from young_prism.core.encode.animation import encode_avif
 from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
@@ -19,10 +20,11 @@ from young_prism.core.inspection.inspect import read_header
 from young_prism.core.metadata.embed import EmbeddedMetadata
 from young_prism.core.metadata.policy import Policy, filter_metadata
 from young_prism.core.pixels.decode import damaged
+from young_prism.core.pixels.frames import read_animation
 from young_prism.core.pixels.placeholder import placeholder
-from young_prism.core.plan.model import EncoderSettings, PlannedOriginal, PlannedRendition
+from young_prism.core.plan.model import POSTER, EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import packs_jpeg
-from young_prism.core.recipe.formats import RASTER_SETTINGS, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.recipe.formats import RASTER_SETTINGS, Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
 from young_prism.core.render.encoding import byte_limit, encode, encoded
 from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (
@@ -159,8 +161,11 @@ def _pass_through(
                 clean = sanitise(data)
                 reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
                 made[planned.path] = EncodedFile(clean.data, reason, is_kept=clean.data == data)
-            case Webp() if original.facts.kind is Kind.ANIMATION:
+            case Webp() if _moves(original, planned):
                 made[planned.path] = EncodedFile(_moving(data, planned.settings), planned.reason)
+            case Avif() if _moves(original, planned):
+                frames = read_animation(data, original.facts.format)
+                made[planned.path] = EncodedFile(encode_avif(frames, planned.settings), planned.reason)
     return made
 
 
@@ -171,6 +176,11 @@ def _packed(data: bytes, original: PlannedOriginal) -> EncodedFile:
     except DamagedError as error:
         return EncodedFile(b"", "", fault=error.what.rstrip("."))
     return EncodedFile(packed.data, f"packed without loss, {packed.proof}", is_kept=True)
+
+
+def _moves(original: PlannedOriginal, planned: PlannedRendition) -> bool:
+    """Whether a rendition has all frames of an animation."""
+    return original.facts.kind is Kind.ANIMATION and planned.facet != POSTER
 
 
 def _moving(data: bytes, settings: Webp) -> bytes:
@@ -195,7 +205,7 @@ def _encode_all(
     made: dict[str, EncodedFile] = {}
     facets: dict[str, list[PlannedRendition]] = {}
     for planned in facet_renditions:
-        if isinstance(planned.settings, RASTER_SETTINGS) and facts.kind is not Kind.ANIMATION:
+        if isinstance(planned.settings, RASTER_SETTINGS) and not _moves(original, planned):
             facets.setdefault(planned.facet, []).append(planned)
     if not facets:
         return made
