@@ -186,3 +186,27 @@ def test_a_run_writes_a_log_and_the_record_prints_it_again(site: Path) -> None:
     )
     text = command("runs", run["run"], "--log", *data).stdout
     assert re.search(r"^\S+\tmade\t\d+\tview-0\.jpg\tview-0-200w\.jpg\t", text, re.MULTILINE)
+
+
+def test_a_gif_becomes_the_smallest_moving_format_with_a_poster(site: Path) -> None:
+    frames = [pictures.photo(200, 120).convert("RGB") for _ in range(5)]
+    for number, frame in enumerate(frames):
+        frame.paste((220, 40, 40), (30 * number, 40, 30 * number + 30, 80))
+    gif = site / "ride.gif"
+    frames[0].save(gif, save_all=True, append_images=frames[1:], duration=[60, 80, 100, 120, 140], loop=0)
+    out = site.parent / "moving"
+    done = command("convert", gif, "--poster", "--out", out)
+    assert done.returncode == 0, done.stderr
+    [moving, poster] = sorted(out.iterdir(), key=lambda file: "poster" in file.name)
+    assert (moving.name, poster.name) == ("ride.avif", "ride-poster.jpg")
+    with Image.open(moving) as image:
+        assert image.n_frames == 5 and image.size == (200, 120) and moving.stat().st_size < gif.stat().st_size
+    both = command(
+        "convert", gif, "--format", "avif", "--format", "webp", "--width", 100, "--out", out / "small"
+    )
+    assert both.returncode == 0 and "5 frames" in both.stdout
+    with Image.open(out / "small" / "ride.webp") as image:
+        assert (image.n_frames, image.size) == (5, (100, 60))
+        image.seek(2)
+        image.load()
+        assert image.info["duration"] == 100

@@ -87,6 +87,7 @@ class SizeType(click.ParamType[tuple[int, int]]):
 @click.option(
     "--max-bytes", type=BytesType(), metavar="SIZE", help='The most that each file has, such as "100 kB".'
 )
+@click.option("--poster", is_flag=True, help="Of an animation: its first frame too, as a still picture.")
 @click.option("--out", type=FOLDER, help="Folder for the files; that of each picture if left out.")
 @click.option("--overwrite", is_flag=True, help="Replace files that are there; never one of the pictures.")
 @json_option
@@ -101,6 +102,7 @@ def convert(
     qualities: tuple[int, ...],
     target: float | None,
     max_bytes: int | None,
+    poster: bool,
     out: Path | None,
     overwrite: bool,
     as_json: bool,
@@ -109,6 +111,8 @@ def convert(
 
     Nothing is enlarged, no metadata go along, and colours become sRGB. Widths, formats and qualities are combined. With - as FILE, the
     picture comes from standard input, and the one result goes to standard output.
+
+    An animation becomes the smallest of AVIF and WebP, or the formats that are given.
 
     Exit status 1: a picture could not be converted; the others are done.
 
@@ -129,6 +133,7 @@ def convert(
         qualities=qualities,
         target=target,
         max_bytes=max_bytes,
+        poster=poster,
     )
     if _STREAM in files:
         if len(files) > 1:

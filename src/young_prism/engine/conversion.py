@@ -152,7 +152,10 @@ def convert_file(
 
 def names_of(picture: str, results: Sequence[Converted], used: Collection[str]) -> list[str]:
     """Return a file name for each result of a picture; none of them is in `used`."""
-    kinds = [ConvertedKind(result.format, result.size, result.asked_quality) for result in results]
+    kinds = [
+        ConvertedKind(result.format, result.size, result.asked_quality, result.is_poster)
+        for result in results
+    ]
     return converted_names(picture, kinds, used)
 
 

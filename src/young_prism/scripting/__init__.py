@@ -131,6 +131,7 @@ def convert(
     qualities: Sequence[int] = (),
     target: float | None = None,
     max_bytes: int | None = None,
+    poster: bool = False,
 ) -> list[Converted]:
     """Turn one picture into files in memory: every size, format and quality that is asked for. Nothing is enlarged.
 
@@ -144,6 +145,7 @@ def convert(
         qualities: Qualities from 1 to 100; empty for the usual one of each format.
         target: The score that each lossy file reaches, 10 to 100, in place of a quality.
         max_bytes: The most bytes that each file has.
+        poster: Whether the first frame of an animation is made too.
 
     Returns:
         The files, by size, then format, then quality: each with `data`, `format`, `size`, `quality`, `score` and `note`.
@@ -161,6 +163,7 @@ def convert(
         qualities=tuple(qualities),
         target=target,
         max_bytes=max_bytes,
+        poster=poster,
     )
     return convert_bytes(data, options)
 

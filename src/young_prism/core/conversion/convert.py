@@ -5,17 +5,20 @@ A recipe makes a fallback always, and leaves out what is not worth delivering; h
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from young_prism.core.conversion.options import ConvertOptions
 from young_prism.core.encode import png
+from young_prism.core.encode.animation import encode_avif, encode_webp
 from young_prism.core.errors import DamagedError, OriginalError
 from young_prism.core.images.facts import Facts
 from young_prism.core.inspection.inspect import inspect_bytes
+from young_prism.core.pixels.frames import Animation, read_animation
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.recipe.formats import (
+    AnimationFormats,
     Avif,
     Jpeg,
     Jxl,
@@ -38,6 +41,8 @@ from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
 
+_MOVING = (ImageFormat.AVIF, ImageFormat.WEBP)
+"""The formats that animations are turned into."""
 _SURELY_CLEAR = 250
 """Alpha below which no rounding of an encoder can make a pixel opaque."""
 _SETTINGS: dict[ImageFormat, type[Lossy | Png]] = {
@@ -60,6 +65,7 @@ class Converted(NamedTuple):
         score: Its score against the same pixels uncompressed, 0 to 100 (SSIMULACRA 2); None for a lossless file.
         note: What else there is to know, in a few words; often empty.
         asked_quality: The quality that was asked for; None for none.
+        is_poster: Whether it is the first frame of an animation.
     """
 
     data: bytes
@@ -69,6 +75,62 @@ class Converted(NamedTuple):
     score: float | None
     note: str
     asked_quality: int | None
+    is_poster: bool = False
+
+
+def convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> list[Converted]:
+    """Turn an animation into moving files, and into its poster where that is asked for.
+
+    Without a format the smallest of AVIF and WebP is made. AVIF plays for ever: of an animation that does not it is made
+    only on request. JPEG, PNG and JPEG XL have no frames: asked for, they are stills of the first one.
+
+    Args:
+        data: The bytes of the animation.
+        facts: What an inspection of it found.
+        options: Sizes, formats and qualities to make.
+
+    Raises:
+        OriginalError: It cannot be decoded.
+    """
+    animation = read_animation(data, facts.format)
+    usual = (ImageFormat.AVIF, ImageFormat.WEBP) if not animation.loops else (ImageFormat.WEBP,)
+    made: list[Converted] = []
+    for size in options.sizes_of(facts.size):
+        resized = animation.at_size(size)
+        files = [
+            _moving_file(resized, fmt, quality, size)
+            for fmt in options.formats or usual
+            if fmt in _MOVING
+            for quality in options.qualities_of(fmt)
+        ]
+        made += files if options.formats else sorted(files, key=lambda file: len(file.data))[:1]
+    stills = [fmt for fmt in options.formats if fmt not in _MOVING]
+    if options.poster and not stills:
+        stills = [ImageFormat.PNG if facts.transparent else ImageFormat.JPEG]
+    still_facts = replace(facts, kind=Kind.PHOTO, frames=1)
+    still_options = replace(options, formats=tuple(stills))
+    made += [
+        still._replace(is_poster=True, note=", ".join(filter(None, ("first frame", still.note))))
+        for still in (convert(data, still_options, facts=still_facts) if stills else ())
+    ]
+    return made
+
+
+def _moving_file(animation: Animation, fmt: ImageFormat, quality: int | None, size: Size) -> Converted:
+    given: dict[str, Any] = {} if quality is None else {"quality": quality}
+    usual = AnimationFormats().in_profile(PROFILES[Recipe().formats.profile])
+    assert usual.avif and usual.webp  # noqa: S101, PT018  (the defaults)
+    settings: Avif | Webp
+    if fmt is ImageFormat.AVIF:
+        settings = avif = usual.avif.model_copy(update=given)
+        data = encode_avif(animation, avif)
+    else:
+        settings = webp = usual.webp.model_copy(update=given)
+        data = encode_webp(animation, webp)
+    note = f"{len(animation.frames)} frames"
+    if fmt is ImageFormat.AVIF and animation.loops:
+        note += ", plays for ever"
+    return Converted(data, fmt, size, settings.quality, None, note, quality)
 
 
 def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None) -> list[Converted]:
@@ -80,16 +142,17 @@ def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None)
         facts: What an inspection of the picture found; None to inspect it.
 
     Raises:
-        OriginalError: The picture cannot be read, moves, or is a drawing.
+        OriginalError: The picture cannot be read, or is a drawing.
         DamagedError: A file cannot be made, or no quality brings it below the most bytes.
     """
     facts = facts or inspect_bytes(data)
-    if facts.passes_through:
-        kind = "a drawing" if facts.format is ImageFormat.SVG else "an animation"
+    if facts.kind is Kind.VECTOR:
         raise OriginalError(
-            f"It is {kind}, which is not converted.",
+            "It is a drawing, which is not converted.",
             remedy="Build it with young-prism build, which copies it and makes what suits it.",
         )
+    if facts.kind is Kind.ANIMATION:
+        return convert_animation(data, facts, options)
     picture = _Picture.decoded(data, facts, options)
     return [
         picture.converted(size, fmt, quality)
@@ -110,6 +173,7 @@ def unencoded(data: bytes, facts: Facts, size: Size) -> bytes:
     Raises:
         DamagedError: The picture cannot be decoded.
     """
+    facts = replace(facts, kind=Kind.PHOTO) if facts.kind is Kind.ANIMATION else facts  # its first frame
     options = ConvertOptions(box=size, formats=(ImageFormat.WEBP,))
     picture = _Picture.decoded(data, facts, options)
     settings = Webp(lossless="always", effort=0)

@@ -16,6 +16,7 @@ class ConvertedKind(NamedTuple):
     format: ImageFormat
     size: Size
     quality: int | None
+    is_poster: bool = False
 
 
 def converted_names(name: str, kinds: Sequence[ConvertedKind], used: Iterable[str] = ()) -> list[str]:
@@ -39,8 +40,10 @@ def converted_names(name: str, kinds: Sequence[ConvertedKind], used: Iterable[st
 
 
 def _name(stem: str, kind: ConvertedKind, kinds: Sequence[ConvertedKind]) -> str:
-    alike = [sibling for sibling in kinds if sibling.format is kind.format]
-    parts = [stem]
+    alike = [
+        sibling for sibling in kinds if sibling.format is kind.format and sibling.is_poster == kind.is_poster
+    ]
+    parts = [stem, "poster"] if kind.is_poster else [stem]
     widths = {sibling.size.width for sibling in alike}
     if len({sibling.size for sibling in alike}) > 1:
         shares_width = len(widths) < len({sibling.size for sibling in alike})

@@ -29,6 +29,7 @@ class ConvertOptions:
         qualities: Qualities from 1 to 100; empty for the usual one of each format.
         target: The score that each lossy file reaches, 10 to 100; None for a fixed quality.
         max_bytes: The most bytes that each lossy file has; None for any number.
+        poster: Whether the first frame of an animation is made too, as a still picture.
         matte: The colour behind transparent pixels where a format has no transparency, as #rrggbb.
 
     Raises:
@@ -44,6 +45,7 @@ class ConvertOptions:
     target: float | None = None
     max_bytes: int | None = None
     matte: str = "#ffffff"
+    poster: bool = False
 
     def __post_init__(self) -> None:
         """Check the bounds."""

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.errors import OriginalError
 from young_prism.core.pixels.decode import by_pillow
-from young_prism.core.types import ImageFormat
+from young_prism.core.types import ImageFormat, Size
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -27,6 +27,15 @@ class Animation(NamedTuple):
     frames: tuple[Image, ...]
     durations_ms: tuple[int, ...]
     loops: int
+
+    def at_size(self, size: Size) -> Animation:
+        """Return it with its frames reduced to a size in pixels."""
+        if self.frames[0].size == size:
+            return self
+        from PIL.Image import Resampling
+
+        frames = tuple(frame.resize(size, Resampling.LANCZOS, reducing_gap=3) for frame in self.frames)
+        return self._replace(frames=frames)
 
 
 def read_animation(data: bytes, fmt: ImageFormat) -> Animation:

@@ -39,6 +39,7 @@ class ConversionForm:
         target: The score to reach.
         quality: The qualities.
         bytes: The byte limit of each file.
+        poster: Whether the first frame of an animation is made too.
     """
 
     measure: str = "width"
@@ -48,6 +49,7 @@ class ConversionForm:
     target: str = f"{LOOKS_THE_SAME:g}"
     quality: str = "80"
     bytes: str = "100 kB"
+    poster: bool = False
 
     @classmethod
     def from_fields(cls, fields: Mapping[str, str], formats: Sequence[str]) -> ConversionForm:
@@ -61,6 +63,7 @@ class ConversionForm:
             target=fields.get("target", "").strip() or usual.target,
             quality=fields.get("quality", "").strip() or usual.quality,
             bytes=fields.get("bytes", "").strip() or usual.bytes,
+            poster="poster" in fields,
         )
 
     @classmethod
@@ -91,6 +94,7 @@ class ConversionForm:
             target=plain_number(options.target) if options.target is not None else usual.target,
             quality=", ".join(map(str, options.qualities)) or usual.quality,
             bytes=format_bytes(options.max_bytes) if options.max_bytes else usual.bytes,
+            poster=options.poster,
         )
 
     def options(self) -> ConvertOptions:
@@ -111,6 +115,7 @@ class ConversionForm:
                 qualities=_numbers("Quality", self.quality, int) if self.by == "quality" else (),
                 target=_numbers("Score", self.target, float)[0] if self.by == "target" else None,
                 max_bytes=_bytes(self.bytes) if self.by == "bytes" else None,
+                poster=self.poster,
             )
         except ValueError as error:
             raise _wrong("A value", str(error), "Change it.") from error
