@@ -210,3 +210,25 @@ def test_a_gif_becomes_the_smallest_moving_format_with_a_poster(site: Path) -> N
         image.seek(2)
         image.load()
         assert image.info["duration"] == 100
+    # A GIF says how often it plays again, a WebP how often it plays (RFC 9649, 2.7.1.1).
+    frames[0].save(gif, save_all=True, append_images=frames[1:], duration=60, loop=2)
+    command("convert", gif, "--out", out / "twice")
+    with Image.open(out / "twice" / "ride.webp") as image:
+        assert image.info["loop"] == 3
+
+
+def test_files_are_squeezed_in_their_format_to_a_score_under_their_names(site: Path) -> None:
+    pictures.photo(800, 600, 5).save(site / "web.webp", quality=98)
+    pictures.photo(300, 200, 6).save(site / "photo.png")
+    before = {file.name: file.stat().st_size for file in site.iterdir()}
+    files = build(site, "[formats.squeeze]\ntarget = 80\n")
+    assert set(files) == set(before)
+    for name, (fmt, size, after) in files.items():
+        with Image.open(site / name) as original:
+            assert (fmt, size) == (original.format, original.size)
+        assert after < (0.7 if name.startswith(("view", "web")) else 1) * before[name]
+    manifest = json.loads((site.parent / "out/manifest.json").read_text())
+    reasons = {original["path"]: original["renditions"][0]["reason"] for original in manifest["originals"]}
+    scores = [float(match[1]) for text in reasons.values() if (match := re.search(r"score ([\d.]+)", text))]
+    assert len(scores) >= 4 and min(scores) >= 80
+    assert "a photo in PNG: as WebP or JPEG it would be a small part" in reasons["photo.png"]

@@ -60,14 +60,20 @@ def read_animation(data: bytes, fmt: ImageFormat) -> Animation:
         )
     frames, durations = [], []
     with by_pillow(readers[fmt], data) as picture:
-        # A GIF without a loop extension plays once; one that says 3 repeats it three times after that, in browsers.
-        loops = picture.info.get("loop", 1 if fmt is ImageFormat.GIF else 0)
+        loops = _plays(picture.info.get("loop"), fmt)
         for number in range(getattr(picture, "n_frames", 1)):
             picture.seek(number)
             picture.load()
             frames.append(picture.convert("RGBA"))
             durations.append(_shown_ms(picture.info.get("duration", 0)))
-    return Animation(tuple(frames), tuple(durations), int(loops))
+    return Animation(tuple(frames), tuple(durations), loops)
+
+
+def _plays(declared: int | None, fmt: ImageFormat) -> int:
+    """Return how often an animation plays, 0 for ever: a GIF says how often again, and one that says nothing plays once."""
+    if fmt is not ImageFormat.GIF or declared == 0:
+        return declared or 0
+    return 1 if declared is None else declared + 1
 
 
 def _shown_ms(declared: float) -> int:

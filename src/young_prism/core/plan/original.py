@@ -368,17 +368,20 @@ class OriginalPlanner:
 
     def _squeezed(self, folder: str, name: str) -> PlannedRendition:
         """Plan the same picture with fewer bytes, under its own name."""
-        squeeze = self.recipe.formats.squeeze if self.facts.format in _SQUEEZABLE else None
-        if self.facts.kind is Kind.ANIMATION:
+        squeeze = self.recipe.formats.squeeze
+        has_target = squeeze is not None and squeeze.target is not None
+        is_squeezable = self.facts.format in _SQUEEZABLE or (
+            has_target and self.facts.format is ImageFormat.WEBP
+        )
+        if not is_squeezable or self.facts.kind is Kind.ANIMATION:
             squeeze = None
         packs = squeeze and squeeze.jpeg_to_jxl and self.facts.format is ImageFormat.JPEG
         if packs and not self.facts.cmyk:
             path = f"{_join(folder, split_name(name)[0])}.{ImageFormat.JXL.ext}"
             text = "the JPEG packed without loss: it can be restored bit by bit"
             return self._single(path, ImageFormat.JXL, self.facts.size, squeeze, text)
-        text = (
-            "the same pixels in fewer bytes" if squeeze else "copied as it is: nothing squeezes this format"
-        )
+        text = "the same picture in fewer bytes" if has_target else "the same pixels in fewer bytes"
+        text = text if squeeze else "copied as it is: nothing squeezes this format"
         if packs:
             squeeze = squeeze and squeeze.model_copy(update={"jpeg_to_jxl": False})
             text += "; JPEG XL cannot pack CMYK"

@@ -383,11 +383,20 @@ class VectorFormats(RecipeModel):
 class Squeeze(RecipeModel):
     """Same format, same pixels, fewer bytes: one file for each original, under its own name, proven by decoding both.
 
-    With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit.
+    With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit. With a `target`
+    pixels may change: JPEG and WebP are encoded again at the lowest quality that reaches the score, and a PNG gets a palette
+    where that does; what is no smaller than the lossless file is left.
     """
 
     level: Annotated[int, Field(ge=0, le=6)] = 4
     jpeg_to_jxl: bool = False
+    target: Target | None = None
+
+    @model_validator(mode="after")
+    def _one_aim(self) -> Self:
+        if self.jpeg_to_jxl and self.target is not None:
+            raise ValueError("jpeg_to_jxl keeps every pixel, and a target changes them; keep one")
+        return self
 
 
 class _UsualFormats(NamedTuple):

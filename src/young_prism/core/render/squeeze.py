@@ -1,4 +1,7 @@
-"""Same format, same pixels, fewer bytes; proven by decoding both, or the original stays as it is."""
+"""Same format, fewer bytes: with the same pixels, proven by decoding both, or with a score that is reached.
+
+Where neither is possible the original stays as it is.
+"""
 
 from __future__ import annotations
 
@@ -16,6 +19,7 @@ from young_prism.core.metadata.embed import (
     EmbeddedMetadata,
     embed_in_jpeg,
     embed_in_png,
+    with_metadata,
 )
 from young_prism.core.metadata.policy import (
     Policy,
@@ -24,8 +28,13 @@ from young_prism.core.metadata.policy import (
 )
 from young_prism.core.pixels.decode import open_image
 from young_prism.core.pixels.packed_jpeg import unpack_jpeg
-from young_prism.core.recipe.formats import Squeeze
-from young_prism.core.types import ImageFormat
+from young_prism.core.pixels.readback import array_of, read_back
+from young_prism.core.pixels.shape import without_metadata
+from young_prism.core.recipe.formats import Chroma, Jpeg, Png, Squeeze, Webp
+from young_prism.core.render.encoding import encoded
+from young_prism.core.render.quality_search import search_quality
+from young_prism.core.score.padding import PaddedReference
+from young_prism.core.types import ImageFormat, Kind
 from young_prism.core.vips_image import VipsImage
 
 
@@ -37,14 +46,76 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     """
     try:
         carried = _carried(data, facts, policy)
-        smaller = _smaller(data, facts.format, settings, carried)
-        if len(smaller) >= len(data):
-            return data, "it was as small as it can be"
-        if not same_pixels(data, smaller, facts):
-            return data, "squeezing would have changed its pixels, so it stays as it is"
+        smaller, reason = _lossless(data, facts, settings, carried)
+        if settings.target is None:
+            return smaller, reason
+        lossy = _to_score(data, facts, settings.target, settings.level, carried)
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the original serves)
         return data, "it cannot be squeezed, so it stays as it is"
+    if lossy is not None and len(lossy.data) < len(smaller):
+        smaller, reason = lossy.data, lossy.reason
+    return smaller, "; ".join(filter(None, (reason, _hint(facts))))
+
+
+def _hint(facts: Facts) -> str:
+    """Return what would help a picture more than a squeeze; empty for nothing."""
+    is_photo = facts.format is ImageFormat.PNG and facts.kind is Kind.PHOTO
+    return "a photo in PNG: as WebP or JPEG it would be a small part of that" if is_photo else ""
+
+
+def _lossless(data: bytes, facts: Facts, settings: Squeeze, carried: EmbeddedMetadata) -> tuple[bytes, str]:
+    """Return the smaller file with the same pixels, or the original's own bytes, and what was done."""
+    if facts.format not in (ImageFormat.JPEG, ImageFormat.PNG):
+        return data, "nothing makes it smaller without loss"
+    smaller = _smaller(data, facts.format, settings, carried)
+    if len(smaller) >= len(data):
+        return data, "it was as small as it can be"
+    if not same_pixels(data, smaller, facts):
+        return data, "squeezing would have changed its pixels, so it stays as it is"
     return smaller, f"pixel for pixel the same, {len(data) - len(smaller):,} bytes fewer"
+
+
+class _Squeezed(NamedTuple):
+    """A smaller file that looks the same, and what was done."""
+
+    data: bytes
+    reason: str
+
+
+def _to_score(
+    data: bytes, facts: Facts, target: float, level: int, carried: EmbeddedMetadata
+) -> _Squeezed | None:
+    """Return the file of the fewest bytes that reaches a score against the original; None where there is none.
+
+    The pixels are taken as they are stored: orientation and profile stay beside them.
+    """
+    if facts.cmyk or facts.frames > 1 or facts.bit_depth > 8:
+        return None
+    image = open_image(data, facts.format, max_pixels=max(1, facts.stored.pixels))
+    pixels = without_metadata(image.colourspace("srgb").cast("uchar")).copy_memory()
+    reference = PaddedReference(array_of(pixels))
+
+    def score(file: bytes) -> float:
+        return float(reference.score(read_back(file, facts.format)))
+
+    if facts.format is ImageFormat.PNG:
+        few = embed_in_png(png.encode_palette(pixels, Png(level=level)), carried)
+        reached = score(few)
+        return _Squeezed(few, f"a palette, score {reached:.1f}") if reached >= target else None
+    if facts.format is ImageFormat.JPEG:
+        chroma: Chroma = "4:4:4" if facts.subsampling == "4:4:4" else "4:2:0"
+        settings: Jpeg | Webp = Jpeg(target=target, chroma=chroma)
+    else:
+        settings = Webp(target=target)
+    marked = with_metadata(pixels, carried)
+    result = search_quality(
+        settings,
+        lambda chosen, *, is_proxy=False: encoded(marked, chosen, is_proxy=is_proxy),
+        score,
+        original_bytes=len(data),
+        transparent=pixels.hasalpha(),
+    )
+    return _Squeezed(result.data, result.explanation) if result.reached else None
 
 
 def _carried(data: bytes, facts: Facts, policy: Policy) -> EmbeddedMetadata:
