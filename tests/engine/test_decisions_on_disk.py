@@ -6,7 +6,9 @@ import json
 import shutil
 from pathlib import Path
 
+import numpy as np
 import pytest
+from PIL import Image
 
 from tests.support import pictures
 from tests.support.builds import build
@@ -14,7 +16,7 @@ from tests.support.files import files
 from young_prism.core.errors import OutputError, RecipeError
 from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.recipe.finishing import Finishing, Watermark
-from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Png, Webp
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
@@ -149,3 +151,35 @@ def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -
     assert second.outcomes[Outcome.MADE] == worn.renditions, "another mark is another picture"
     manifest = json.loads((out / "manifest.json").read_text())
     assert len(manifest["originals"][0]["renditions"]) == worn.renditions
+
+
+def test_a_line_of_text_is_a_watermark_and_the_file_of_one_is_no_original(tmp_path: Path) -> None:
+    source, out = tmp_path / "site", tmp_path / "out"
+    source.mkdir()
+    Image.new("RGB", (400, 300), (90, 90, 90)).save(source / "grey.png")
+    png = FormatSet(png=Png())
+    plain = Recipe(ladder=Ladder(widths=(400,)), formats=Formats(photo=png, graphic=png))
+    run(source, out, plain)
+    [before] = out.glob("grey-400w.png")
+    unmarked = np.asarray(Image.open(before).convert("L"), int)
+    mark = Watermark(text="© Ottermoor café", position="top-left", opacity=1, size=0.5)
+    recipe = plain.model_copy(update={"finishing": Finishing(watermark=mark)})
+    run(source, out, recipe, watermarks=load_watermarks(recipe, source))
+    marked = np.asarray(Image.open(before).convert("L"), int)
+    changed = np.argwhere(np.abs(marked - unmarked) > 20)
+    top, left = changed.min(axis=0)
+    bottom, right = changed.max(axis=0)
+    assert left < 20 and top < 20 and 180 <= right - left <= 210 and bottom - top < 60
+    assert marked.max() > 240 and marked.min() < 20  # letters and their outline
+    unknown = plain.model_copy(update={"finishing": Finishing(watermark=Watermark(text="日本"))})
+    with pytest.raises(RecipeError, match="no “日”"):
+        load_watermarks(unknown, source)
+    with pytest.raises(ValueError, match="either a file or a text"):
+        Watermark(file="a.png", text="b")
+
+    Image.new("RGBA", (40, 20), (255, 0, 0, 255)).save(source / "mark.png")
+    by_file = plain.model_copy(update={"finishing": Finishing(watermark=Watermark(file="mark.png"))})
+    result = run(source, out, by_file, watermarks=load_watermarks(by_file, source))
+    assert [(left.path, left.error) for left in result.skipped if not left.rendition] == [
+        ("mark.png", "It is the watermark.")
+    ]

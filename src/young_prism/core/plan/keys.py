@@ -106,6 +106,8 @@ def settings_digest(
         if value != plain[name]
     }
     if mark and finishing.watermark:
-        worn = finishing.watermark.model_dump(mode="json", exclude={"file", "min_width", "facets"})
+        worn = finishing.watermark.model_dump(
+            mode="json", exclude={"file", "text", "colour", "min_width", "facets"}
+        )
         different["watermark"] = {**worn, "sha256": mark.sha256}
     return _digest(f"{text}, {json.dumps(different, sort_keys=True)}" if different else text)

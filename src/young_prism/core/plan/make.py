@@ -65,6 +65,15 @@ def make_plan(
         for path, recipe in recipes.items()
         if recipe is None
     ]
+    marking = _watermark_files(recipe) & facts.keys()
+    left += [
+        SkippedOriginal(
+            path=path, error="It is the watermark.", remedy="Nothing is made of it.", failed=False
+        )
+        for path in sorted(marking)
+        if recipes[path] is not None
+    ]
+    recipes = {path: None if path in marking else resolved for path, resolved in recipes.items()}
     no_mark = {
         path: mark
         for path, recipe in recipes.items()
@@ -116,7 +125,13 @@ def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFil
     """Return the file of the watermark that an original should wear and that is not there; empty for none."""
     watermark = recipe.finishing.watermark
     worn = watermark and not (facts.passes_through or recipe.formats.squeeze)
-    return watermark.file if watermark and worn and watermark.file not in marks else ""
+    return watermark.name if watermark and worn and watermark.name not in marks else ""
+
+
+def _watermark_files(recipe: Recipe) -> set[str]:
+    """Return the files that a recipe and its exceptions name as watermarks."""
+    finishings = (recipe.finishing, *(override.finishing for override in recipe.overrides))
+    return {finishing.watermark.file for finishing in finishings if finishing and finishing.watermark}
 
 
 def _cleaner(names: Names) -> Callable[[str], str]:

@@ -202,7 +202,7 @@ class OriginalPlanner:
     @property
     def _mark(self) -> WatermarkFile | None:
         watermark = self.recipe.finishing.watermark
-        return self.marks.get(watermark.file) if watermark else None
+        return self.marks.get(watermark.name) if watermark else None
 
     def _folder(self, stem: str) -> str:
         """Return the folder below the output folder that the renditions lie in."""

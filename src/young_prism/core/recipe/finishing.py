@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from young_prism.core.recipe.base import (
+    Colour,
     ListAsTuple,
     RecipeModel,
     Share,
@@ -29,13 +30,15 @@ Position = Literal[
 
 
 class Watermark(RecipeModel):
-    """A mark on the renditions. `file` is a PNG or SVG beside the recipe, or in the source.
+    """A mark on the renditions: `file`, a PNG or SVG beside the recipe or in the source, or a line of `text` in a `colour`.
 
     `size` is the mark's width as a share of the picture's, `margin` its distance from the edge as a share of the shorter
     side. An opacity of 0.2 to 0.3 is the habit (common practice, no source).
     """
 
-    file: Annotated[str, Field(min_length=1, max_length=500)]
+    file: Annotated[str, Field(max_length=500)] = ""
+    text: Annotated[str, Field(max_length=100, pattern=r"^[^\x00-\x1f]*$")] = ""
+    colour: Colour = "#ffffff"
     position: Position = "bottom-right"
     size: Share = 0.2
     margin: Annotated[float, Field(ge=0, le=0.5)] = 0.03
@@ -44,6 +47,17 @@ class Watermark(RecipeModel):
     """Renditions narrower than this have none."""
     facets: Annotated[tuple[str, ...], ListAsTuple] = ()
     """Only these, where any is named; `whole` is the uncut picture."""
+
+    @model_validator(mode="after")
+    def _one_mark(self) -> Self:
+        if bool(self.file) == bool(self.text.strip()):
+            raise ValueError("a watermark needs either a file or a text")
+        return self
+
+    @property
+    def name(self) -> str:
+        """What tells it apart from other watermarks: its file, or its text with its colour."""
+        return self.file or f"text “{self.text}” in {self.colour}"
 
 
 class Finishing(RecipeModel):

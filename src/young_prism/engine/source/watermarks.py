@@ -1,4 +1,4 @@
-"""The watermark files that a recipe names, found and read."""
+"""The watermarks that a recipe names: files found and read, or text drawn."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from pathlib import Path
 
 from young_prism.core.errors import DamagedError, RecipeError
 from young_prism.core.plan.model import WatermarkFile
+from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
@@ -18,7 +19,7 @@ _MAX_BYTES = 20_000_000
 
 @dataclass(frozen=True, slots=True)
 class Watermarks:
-    """Watermarks by the file that the recipe names, and why others of them cannot be used."""
+    """Watermarks by their names in the recipe, and why others of them cannot be used."""
 
     by_file: dict[str, WatermarkFile]
     errors: tuple[RecipeError, ...]
@@ -29,9 +30,11 @@ def find_watermarks(recipe: Recipe, folders: Iterable[Path]) -> Watermarks:
     watermarks: dict[str, WatermarkFile] = {}
     errors = []
     where = list(folders)
-    for name in _watermark_files(recipe):
+    for settings in _watermarks_of(recipe):
         try:
-            watermarks[name] = _read(name, where)
+            watermarks[settings.name] = (
+                _read(settings.file, where) if settings.file else _drawn(settings.text, settings.colour)
+            )
         except RecipeError as error:
             errors.append(error)
     return Watermarks(watermarks, tuple(errors))
@@ -45,12 +48,25 @@ def load_watermarks(recipe: Recipe, *folders: Path) -> dict[str, WatermarkFile]:
     return marks.by_file
 
 
-def _watermark_files(recipe: Recipe) -> list[str]:
+def _watermarks_of(recipe: Recipe) -> list[Watermark]:
     finishings = [
         recipe.finishing,
         *(override.finishing for override in recipe.overrides if override.finishing),
     ]
-    return list(dict.fromkeys(finishing.watermark.file for finishing in finishings if finishing.watermark))
+    by_name = {
+        finishing.watermark.name: finishing.watermark for finishing in finishings if finishing.watermark
+    }
+    return list(by_name.values())
+
+
+def _drawn(text: str, colour: str) -> WatermarkFile:
+    from young_prism.core.render.text_mark import draw_text_mark
+
+    try:
+        data = draw_text_mark(text, colour)
+    except DamagedError as error:
+        raise RecipeError(error.what, file=text, remedy=error.remedy) from error
+    return WatermarkFile(data, hashlib.sha256(data).hexdigest())
 
 
 def _read(name: str, folders: list[Path]) -> WatermarkFile:

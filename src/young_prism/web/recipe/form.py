@@ -85,13 +85,25 @@ def _fallback_changes(plain: Mapping[str, Any], path: str, chosen: str) -> Itera
 
 
 def _put(text: str, path: str, value: Value) -> str:
-    # Without its widths a facet has the recipe's ladder again, and without its file there is no watermark.
-    if value is None and path.endswith((".ladder.widths", ".watermark.file")):
+    if path.endswith((".watermark.file", ".watermark.text")):
+        return _with_mark(text, path, value)
+    # Without its widths a facet has the recipe's ladder again.
+    if value is None and path.endswith(".ladder.widths"):
         path = path.rpartition(".")[0]
     try:
         return with_value(text, path, value)
     except LookupError:
         return text  # a place that is gone since the page was drawn
+
+
+def _with_mark(text: str, path: str, value: Value) -> str:
+    """Set the file or the text of a watermark, which takes the other away; without both there is no watermark."""
+    table, _, key = path.rpartition(".")
+    alternative = f"{table}.{'text' if key == 'file' else 'file'}"
+    if value is None:
+        return with_value(text, path if value_at(parsed(text), alternative) else table, None)
+    text = with_value(text, path, value)
+    return with_value(text, alternative, None) if value_at(parsed(text), alternative) else text
 
 
 def _done(text: str, do: str, path: str) -> str:
