@@ -20,7 +20,7 @@ from PIL import Image
 from tests.support import pictures
 
 from young_prism.core.encode import avif, jpeg, png, webp
-from young_prism.core.recipe.formats import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Png, Webp
 from young_prism.core.vips import pyvips
 
 SIZES = (60_000, 250_000, 500_000)

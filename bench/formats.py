@@ -37,7 +37,7 @@ from bench.efforts import (
 from young_prism.core.encode import avif, jpeg, jxl, webp
 from young_prism.core.encode.contract import AvifEncoder, AvifPreset
 from young_prism.core.pixels.readback import read_back
-from young_prism.core.recipe.formats import Jpeg, Jxl, Webp
+from young_prism.core.recipe.codecs import Jpeg, Jxl, Webp
 from young_prism.core.score import Reference
 from young_prism.core.types import ImageFormat
 from young_prism.core.vips_image import VipsImage

@@ -30,17 +30,8 @@ from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.html.rewrite.page import rewrite_page
 from young_prism.core.project import read_project
-from young_prism.core.recipe.formats import (
-    Avif,
-    Formats,
-    FormatSet,
-    Jpeg,
-    Jxl,
-    Png,
-    TransparentFormatSet,
-    VectorFormats,
-    Webp,
-)
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet, TransparentFormatSet, VectorFormats
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe

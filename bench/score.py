@@ -36,7 +36,8 @@ from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.bench import ProofBench
 from young_prism.core.proof.candidate import candidate_of
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import ProfileName

@@ -33,6 +33,7 @@ def main() -> None:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             _walk(page, address)
+            _convert(page, address, data)
             phone = browser.new_page(viewport={"width": 390, "height": 844}, device_scale_factor=2)
             _desk(page, phone, address)
             _take(phone, f"{address}/s/ottermoor-hill-railway/intake?flag=place", "intake-phone")
@@ -55,11 +56,6 @@ def _walk(page: Page, address: str) -> None:
     _take(page, f"{source}/intake", "intake")
     _take(page, f"{source}/intake?view=map&show=rides/IMG_2043.JPG", "intake-map")
     _take(page, f"{source}/recipe", "recipe")
-    _take(
-        page,
-        f"{address}/recipes?one=saved:railway-pages&other=saved:one-column-blog#compare",
-        "saved-recipes",
-    )
     page.goto(f"{source}/proof?original=panoramas/summit-dawn.jpg")
     page.locator("[data-done=yes]").wait_for(timeout=120_000)
     _take(page, page.url, "proof")
@@ -84,6 +80,17 @@ def _walk(page: Page, address: str) -> None:
     page.get_by_role("button", name="Compare before and after").click()
     page.get_by_text("opened before and after:").wait_for(timeout=120_000)
     _take(page, page.url, "pages")
+
+
+def _convert(page: Page, address: str, data: Path) -> None:
+    """Show a few pictures converted, with one beside its original."""
+    folder = data / "ottermoor" / "images"
+    names = ("panoramas/lake-mirror.jpg", "rides/IMG_2041.HEIC", "brand/badge.gif", "motion/climb.gif")
+    page.goto(f"{address}/convert")
+    page.locator("[data-files]").set_input_files([folder / name for name in names])
+    page.get_by_role("button", name="Convert").click()
+    page.get_by_role("link", name=re.compile("as a zip")).wait_for(timeout=120_000)
+    _take(page, page.url, "convert")
 
 
 def _desk(page: Page, phone: Page, address: str) -> None:

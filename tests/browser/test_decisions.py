@@ -107,7 +107,7 @@ def test_an_original_is_cropped_by_dragging_and_undone(page: Page, live: str) ->
     shaping.locator("[name=width]").fill("50")
     shaping.locator("[name=height]").fill("50")
     shaping.get_by_role("button", name="Save").click()
-    expect(page.get_by_text("Saved. The next run makes the renditions anew")).to_be_visible()
+    expect(page.get_by_text("Saved. The next run replaces the renditions")).to_be_visible()
     assert barriers(page) == [] and too_wide(page) == []
     # The half of a turned picture: its sides are exchanged, and its widest rung is half as wide.
     sizes = page.locator(".focal input[type=image]").evaluate("image => [image.width, image.height]")

@@ -155,7 +155,7 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     phone.get_by_text("Turn and crop").tap()
     phone.locator("[data-shaping] [name=width]").fill("50")
     phone.locator("[data-shaping]").get_by_role("button", name="Save").tap()
-    expect(phone.get_by_text("Saved. The picture is being made anew")).to_be_visible()
+    expect(phone.get_by_text("Saved. New renditions are being made")).to_be_visible()
     phone.get_by_label("Description for those who cannot see it").fill("A hill in the fog")
     phone.get_by_role("button", name="Keep it").tap()
     expect(phone.get_by_text("Kept.", exact=True)).to_be_visible()

@@ -193,7 +193,7 @@ def test_a_gallery_fits_any_screen_and_its_links_lead_to_the_large_pictures(
     assert too_wide(page) == []
     images = page.locator(".gallery img")
     natural = images.evaluate_all("images => images.map(image => [image.naturalWidth, image.clientWidth])")
-    assert len(natural) == 2 and all(shown <= width == 200 for width, shown in natural)
+    assert len(natural) == 2 and all(client_width <= width == 200 for width, client_width in natural)
     link = page.locator(".gallery a").first
     size = link.evaluate("link => [link.dataset.largeWidth, link.dataset.largeHeight].map(Number)")
     page.goto(link.evaluate("link => link.href"))

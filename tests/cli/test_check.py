@@ -20,7 +20,8 @@ from young_prism.core.audit.budgets import (
 from young_prism.core.errors import ProjectError
 from young_prism.core.manifest.model import Manifest, OriginalEntry
 from young_prism.core.project import read_project
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 

@@ -11,7 +11,8 @@ from young_prism.core.plan import keys as keys_module
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import settings_dict
 from young_prism.core.plan.suggest import suggest_names
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Override, Recipe
 from young_prism.core.recipe.toml import read_recipe

@@ -9,17 +9,9 @@ from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_pre
 from young_prism.core.plan.estimate import ProfileEstimate, estimate_profiles
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedRendition
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.edit import value_at, with_value
-from young_prism.core.recipe.formats import (
-    Avif,
-    Formats,
-    FormatSet,
-    Jpeg,
-    Jxl,
-    Png,
-    TransparentFormatSet,
-    Webp,
-)
+from young_prism.core.recipe.formats import Formats, FormatSet, TransparentFormatSet
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import parsed, read_recipe, write_recipe
 from young_prism.core.types import ImageFormat, Size

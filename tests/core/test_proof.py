@@ -19,7 +19,8 @@ from young_prism.core.proof.apply_choice import (
 from young_prism.core.proof.candidate import candidate_of, name_of
 from young_prism.core.proof.curve import Point, at_score
 from young_prism.core.proof.suggest import curve_names, first_strip, representative_originals
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, TransparentFormatSet, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet, TransparentFormatSet
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.score.staircase import (

@@ -18,10 +18,11 @@ from young_prism.core.ladder.rungs import rungs_for
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.codecs import Avif, Jpeg, Webp
 from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.edit import parse_value, value_at, with_value
 from young_prism.core.recipe.finishing import Finishing, Watermark
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder, Layout, LayoutLine, Steps
 from young_prism.core.recipe.model import Facet, Names, Override, Recipe
 from young_prism.core.recipe.starts import starts

@@ -15,7 +15,8 @@ import pytest
 from tests.support import pictures
 from tests.support.builds import build
 from young_prism.core.errors import OutputError, SourceError
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import Outcome

@@ -15,8 +15,9 @@ from tests.support.builds import build
 from tests.support.files import files
 from young_prism.core.errors import OutputError, RecipeError
 from young_prism.core.naming.collisions import casefold_key
+from young_prism.core.recipe.codecs import Jpeg, Png, Webp
 from young_prism.core.recipe.finishing import Finishing, Watermark
-from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.selection.image_metadata import ImageMetadata

@@ -11,7 +11,8 @@ from PIL import Image
 from tests.support import pictures
 from tests.support.builds import build
 from young_prism.core.manifest.model import SITE_MANIFEST_NAME
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Squeeze
+from young_prism.core.recipe.codecs import Avif, Jpeg
+from young_prism.core.recipe.formats import Formats, FormatSet, Squeeze
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome

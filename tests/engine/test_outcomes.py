@@ -17,7 +17,8 @@ from tests.support.builds import build
 from tests.support.commands import command
 from tests.support.processes import running
 from young_prism.core.manifest.model import Manifest
-from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, VectorFormats, Webp
+from young_prism.core.recipe.codecs import Jpeg, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet, VectorFormats
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.types import Outcome

@@ -19,7 +19,8 @@ from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.proof.candidate import candidate_of
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import render

@@ -12,8 +12,9 @@ import pytest
 from tests.support import pictures
 from tests.support.builds import build
 from tests.support.files import files
+from young_prism.core.recipe.codecs import Avif, Jpeg, Png, Webp
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Names, Recipe
 from young_prism.core.types import Outcome

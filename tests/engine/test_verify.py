@@ -10,7 +10,7 @@ from PIL import Image
 from tests.support import pictures
 from tests.support.builds import build
 from young_prism.core.plan.model import PlannedRendition
-from young_prism.core.recipe.formats import Jpeg, Png
+from young_prism.core.recipe.codecs import Jpeg, Png
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render import encoding as encoding_module

@@ -16,17 +16,9 @@ from tests.support import pictures
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import WatermarkFile
+from young_prism.core.recipe.codecs import Jpeg, Png, Webp
 from young_prism.core.recipe.finishing import Finishing, Watermark
-from young_prism.core.recipe.formats import (
-    Formats,
-    FormatSet,
-    Jpeg,
-    Png,
-    Squeeze,
-    TransparentFormatSet,
-    VectorFormats,
-    Webp,
-)
+from young_prism.core.recipe.formats import Formats, FormatSet, Squeeze, TransparentFormatSet, VectorFormats
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
 from young_prism.core.render.render import render

@@ -22,8 +22,9 @@ from young_prism.core.pixels.jxl_profile import encode_with_profile
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.pixels.shape import to_srgb
 from young_prism.core.plan.make import make_plan
+from young_prism.core.recipe.codecs import Jpeg, Jxl, Png
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Formats, FormatSet, Jpeg, Jxl, Png, TransparentFormatSet
+from young_prism.core.recipe.formats import Formats, FormatSet, TransparentFormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.render import encode_paths

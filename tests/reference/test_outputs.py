@@ -132,7 +132,7 @@ from young_prism.engine.workers.environment import configure_codecs
 configure_codecs()
 import numpy as np
 from young_prism.core.encode import avif
-from young_prism.core.recipe.formats import Avif
+from young_prism.core.recipe.codecs import Avif
 from young_prism.core.vips import pyvips
 
 noise = np.random.default_rng(1).integers(0, 255, (600, 900, 3), dtype=np.uint8)

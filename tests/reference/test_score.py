@@ -27,7 +27,8 @@ from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.make import make_plan
 from young_prism.core.proof.bench import worst_window
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Jxl, LossySettings, Png, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, LossySettings, Png, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render import encoding

@@ -32,7 +32,8 @@ from young_prism.core.markup.server_rules import (
     nginx,
 )
 from young_prism.core.markup.server_tests import SCRIPT_NAME, request_script
-from young_prism.core.recipe.formats import Avif, Formats, FormatSet, Jpeg, Jxl, Webp
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Webp
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.model import Ladder, Names, Recipe
 from young_prism.engine.output.manifest_file import require_manifest
 from young_prism.serving import Renditions

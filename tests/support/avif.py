@@ -9,7 +9,7 @@ import numpy as np
 
 from tests.support import pictures
 from young_prism.core.encode import avif
-from young_prism.core.recipe.formats import Avif
+from young_prism.core.recipe.codecs import Avif
 from young_prism.core.vips import pyvips
 
 SIDES = ((1, 1), (2, 3), (3, 64), (4, 4), (5, 64), (64, 7), (63, 33), (64, 64))

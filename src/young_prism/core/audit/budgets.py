@@ -12,7 +12,7 @@ from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.media import Screen
 from young_prism.core.project import Budget
-from young_prism.core.recipe.formats import Lossy, RasterSettings
+from young_prism.core.recipe.codecs import Lossy, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.report.visits import fetch, ladders

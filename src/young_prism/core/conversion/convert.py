@@ -17,8 +17,7 @@ from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.pixels.frames import Animation, read_animation
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.recipe.formats import (
-    AnimationFormats,
+from young_prism.core.recipe.codecs import (
     Avif,
     Jpeg,
     Jxl,
@@ -29,6 +28,7 @@ from young_prism.core.recipe.formats import (
     RasterSettings,
     Webp,
 )
+from young_prism.core.recipe.formats import AnimationFormats
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import PROFILES
@@ -117,15 +117,15 @@ def convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> lis
 
 
 def _moving_file(animation: Animation, fmt: ImageFormat, quality: int | None, size: Size) -> Converted:
-    given: dict[str, Any] = {} if quality is None else {"quality": quality}
+    changes: dict[str, Any] = {} if quality is None else {"quality": quality}
     usual = AnimationFormats().in_profile(PROFILES[Recipe().formats.profile])
     assert usual.avif and usual.webp  # noqa: S101, PT018  (the defaults)
     settings: Avif | Webp
     if fmt is ImageFormat.AVIF:
-        settings = avif = usual.avif.model_copy(update=given)
+        settings = avif = usual.avif.model_copy(update=changes)
         data = encode_avif(animation, avif)
     else:
-        settings = webp = usual.webp.model_copy(update=given)
+        settings = webp = usual.webp.model_copy(update=changes)
         data = encode_webp(animation, webp)
     note = f"{len(animation.frames)} frames"
     if fmt is ImageFormat.AVIF and animation.loops:

@@ -6,7 +6,7 @@ import io
 
 from young_prism.core.encode.lossless import encode_by_mode
 from young_prism.core.pixels.frames import Animation
-from young_prism.core.recipe.formats import Avif, Webp
+from young_prism.core.recipe.codecs import Avif, Webp
 
 _FASTEST = 9
 """The speed of libaom at effort 0."""

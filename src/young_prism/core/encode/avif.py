@@ -9,7 +9,7 @@ import numpy as np
 from young_prism.core.encode import svt_av1
 from young_prism.core.encode.contract import AvifEncoder, AvifPreset, avif_preset, proxy_preset
 from young_prism.core.metadata.embed import keep_flags
-from young_prism.core.recipe.formats import Avif, Chroma
+from young_prism.core.recipe.codecs import Avif, Chroma
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage

@@ -7,7 +7,7 @@ from functools import cache
 from importlib.metadata import version
 from typing import NamedTuple
 
-from young_prism.core.recipe.formats import Avif
+from young_prism.core.recipe.codecs import Avif
 from young_prism.core.types import ImageFormat, Size
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from young_prism.core.metadata.embed import embed_in_jpeg, metadata_of
-from young_prism.core.recipe.formats import Jpeg
+from young_prism.core.recipe.codecs import Jpeg
 from young_prism.core.vips_image import VipsImage
 
 

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from young_prism.core.encode.lossless import encode_by_mode
 from young_prism.core.metadata.embed import embed_in_jxl, metadata_of
 from young_prism.core.pixels.jxl_profile import encode_with_profile
-from young_prism.core.recipe.formats import Jxl
+from young_prism.core.recipe.codecs import Jxl
 from young_prism.core.vips_image import VipsImage
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import oxipng
 
 from young_prism.core.metadata.embed import embed_in_png, metadata_of
-from young_prism.core.recipe.formats import Png
+from young_prism.core.recipe.codecs import Png
 from young_prism.core.vips_image import VipsImage
 
 

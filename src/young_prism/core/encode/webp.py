@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from young_prism.core.encode.lossless import encode_by_mode
 from young_prism.core.metadata.embed import keep_flags
-from young_prism.core.recipe.formats import Webp
+from young_prism.core.recipe.codecs import Webp
 from young_prism.core.vips_image import VipsImage
 
 

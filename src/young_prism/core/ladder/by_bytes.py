@@ -1,4 +1,4 @@
-"""A ladder with steps of so many bytes, from what a sample really weighs."""
+"""A ladder with equal steps in bytes, from the measured bytes of a sample."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def widths_by_bytes(
     share: float = 0.4,
     smallest: int = 320,
 ) -> tuple[int, ...]:
-    """Return widths, ascending, of which each has so many bytes fewer than the next one.
+    """Return widths, ascending, that are one step of bytes apart.
 
     The widest measured width is the last rung. Between measured widths bytes follow a power of the width.
 
@@ -64,7 +64,7 @@ def _rising(points: Sequence[WeighedWidth]) -> list[WeighedWidth]:
 
 
 def _width_at(points: Sequence[WeighedWidth], size: float) -> float:
-    """Return the width that weighs so many bytes, on a straight line of logarithms between or beyond points."""
+    """Return the width that has a number of bytes, on a straight line of logarithms between or beyond points."""
     if len(points) < 2:
         return float(points[0].width)
     at = min(max(1, bisect_left([point.bytes for point in points], size)), len(points) - 1)

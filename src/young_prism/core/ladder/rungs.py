@@ -40,10 +40,10 @@ def _thinned(sizes: tuple[Size, ...], most: int | None) -> tuple[Size, ...]:
     if most == 1:
         return sizes[-1:]
     low, high = sizes[0].width, sizes[-1].width
-    wanted = [low * (high / low) ** (step / (most - 1)) for step in range(most)]
+    ideal_widths = [low * (high / low) ** (step / (most - 1)) for step in range(most)]
     left = list(sizes)
     chosen = []
-    for number, width in enumerate(wanted, start=1):
+    for number, width in enumerate(ideal_widths, start=1):
         # Enough sizes are left for the widths that follow.
         reachable = left[: len(left) - (most - number)]
         nearest = min(reachable, key=lambda size: abs(math.log(size.width / width)))
@@ -58,7 +58,7 @@ def widths_of(ladder: Ladder) -> tuple[int, ...]:
 
 
 def _largest(original: Size, ladder: Ladder) -> Size:
-    """Return the largest size allowed: the original's own, or so many times that; of it what fits in the box."""
+    """Return the largest size allowed: the original's own, or that times the allowed enlargement, inside the box."""
     if ladder.enlarge > 1:
         original = original.at_width(max(original.width, math.floor(original.width * ladder.enlarge)))
     if ladder.box is None or (original.width <= ladder.box[0] and original.height <= ladder.box[1]):

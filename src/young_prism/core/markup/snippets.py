@@ -34,7 +34,7 @@ def write_snippets(
         selector: The selector of a CSS rule; a class named after the original if empty.
     """
     with_facet = [original for original in originals if original.of_facet(facet).renditions]
-    shown = [original.of_facet(facet) for original in with_facet]
+    facets = [original.of_facet(facet) for original in with_facet]
     match form:
         case SnippetForm.THUMBNAIL:
             snippets = [thumbnails.thumbnail(item, texts[item.path], facet) for item in with_facet]
@@ -43,16 +43,16 @@ def write_snippets(
         case SnippetForm.JINJA:
             snippets = [forms.JINJA_MACRO.rstrip()]
         case SnippetForm.JSON:
-            snippets = [json.dumps(forms.data(shown, texts), indent=1, ensure_ascii=False)]
+            snippets = [json.dumps(forms.data(facets, texts), indent=1, ensure_ascii=False)]
         case SnippetForm.CSS:
-            layouts = [effective_recipe(item.path, recipe).ladder.layout for item in shown]
+            layouts = [effective_recipe(item.path, recipe).ladder.layout for item in facets]
             snippets = [
-                forms.css(item, layout, selector) for item, layout in zip(shown, layouts, strict=True)
+                forms.css(item, layout, selector) for item, layout in zip(facets, layouts, strict=True)
             ]
         case SnippetForm.PRELOAD:
-            return "\n".join(forms.preload(item) for item in shown)
+            return "\n".join(forms.preload(item) for item in facets)
         case SnippetForm.MARKDOWN:
-            snippets = [forms.markdown(item, texts[item.path]) for item in shown]
+            snippets = [forms.markdown(item, texts[item.path]) for item in facets]
         case SnippetForm.HTML:
-            snippets = [item.html(texts[item.path]) for item in shown]
+            snippets = [item.html(texts[item.path]) for item in facets]
     return "\n\n".join(snippets)

@@ -41,13 +41,13 @@ _BRACE = re.compile(r"\{([^{}]*)\}")
 _PADDED = ("width", "height", "counter", "hash", "random", "sha")
 """Braces that take a number: so many digits at the least, or of a hash or a random name so many characters."""
 _SHORTENED = {"hash": 8, "random": 16, "sha": 64}
-"""Braces that are shortened to so many characters, or to the number that a rule gives."""
+"""Braces that are shortened to this length, or to the length that a rule gives."""
 _DAYS = ("date", "today", "modified")
 """Braces that take a format of `strftime`."""
 _DAY_FORMAT = re.compile(r"(?:%[YymdjBbVGu]|[A-Za-z0-9_.-])+")
 """What such a format may consist of: parts of a date (C99, 7.23.3.5), and text that may stand in a name."""
 UNDATED = "undated"
-"""What stands for a day that is not known."""
+"""Replaces a day that is not known."""
 
 
 def random_name(secret: str, sha256: str) -> str:

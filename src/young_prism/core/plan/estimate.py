@@ -18,18 +18,17 @@ from typing import NamedTuple, TypeVar
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
 from young_prism.core.plan.model import EncoderSettings, Plan, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import format_key
-from young_prism.core.recipe.formats import (
+from young_prism.core.recipe.codecs import (
     RASTER_SETTINGS,
     Avif,
-    Formats,
     Jpeg,
     Jxl,
     LossySettings,
     Png,
     RasterSettings,
-    Squeeze,
     Webp,
 )
+from young_prism.core.recipe.formats import Formats, Squeeze
 from young_prism.core.recipe.profiles import PROFILES, ProfileName
 from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.types import (

@@ -13,8 +13,9 @@ from functools import lru_cache
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, encoder_version
 from young_prism.core.images.crops import Crop
 from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searched, settings_dict
+from young_prism.core.recipe.codecs import Avif, Lossy
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Avif, Lossy, VectorFormats
+from young_prism.core.recipe.formats import VectorFormats
 from young_prism.core.svg import SANITISER_VERSION
 from young_prism.core.types import ImageFormat, Size
 

@@ -10,7 +10,8 @@ from collections.abc import Mapping
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.recipe.formats import Avif, Jxl, Squeeze
+from young_prism.core.recipe.codecs import Avif, Jxl
+from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.types import (
     MAX_ANALYSIS_PIXELS,
     ImageFormat,

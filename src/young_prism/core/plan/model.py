@@ -12,18 +12,9 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import (
-    Avif,
-    Jpeg,
-    Jxl,
-    Lossy,
-    Png,
-    RasterSettings,
-    Squeeze,
-    VectorFormats,
-    Webp,
-)
+from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Size
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import count
 from typing import NamedTuple
 
 from young_prism.core.encode.contract import AvifEncoder, avif_preset
@@ -20,12 +19,8 @@ from young_prism.core.naming.rule import (
     NameParts,
     compile_name_template,
     folder_of,
-    has_size,
     random_name,
     split_name,
-    uses,
-    with_stem,
-    with_width,
     without_size,
 )
 from young_prism.core.plan.keys import (
@@ -44,13 +39,18 @@ from young_prism.core.plan.model import (
     WatermarkFile,
     is_searched,
 )
+from young_prism.core.plan.rendition_names import (
+    ONE_NAME,
+    distinguish_names,
+    quality_part,
+    rules_of,
+    score_part,
+)
 from young_prism.core.plan.resolve import format_key, has_watermark, matches, packs_jpeg
+from young_prism.core.recipe.codecs import Avif, RasterSettings
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
-    Avif,
     Formats,
-    Lossy,
-    RasterSettings,
     Squeeze,
     TransparentFormatSet,
     VectorFormats,
@@ -68,9 +68,6 @@ from young_prism.core.types import (
 
 _LONGEST_SIDE = {ImageFormat.WEBP: 16_383, ImageFormat.AVIF: 16_384}
 """Pixels. WebP: 14 bits a side (RFC 9649, 2.6). AVIF: what decoders in browsers can be relied on for (from memory)."""
-
-_WIDTH_ADDED = "The name rule has no size: the width is added where rungs would share a name."
-_ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
 
 
 class _FormatRows(NamedTuple):
@@ -160,7 +157,7 @@ class OriginalPlanner:
             remarks += left
         if self._in_place:
             renditions, remarks = self._under_its_name(renditions, remarks)
-        troubled = _ONE_NAME in remarks
+        troubled = ONE_NAME in remarks
         trouble = troublesome_part(max((rendition.path for rendition in renditions), key=len, default=""))
         if trouble:
             troubled = True
@@ -228,7 +225,7 @@ class OriginalPlanner:
             more, left = self._facet(folder, parts._replace(facet=facet.name), facet)
             renditions += more
             remarks += [remark for remark in left if remark not in remarks]
-        return _distinguish_names(renditions, remarks)
+        return distinguish_names(renditions, remarks)
 
     def _name_parts(self, stem: str) -> NameParts:
         facts, names = self.facts, self.recipe.names
@@ -239,31 +236,14 @@ class OriginalPlanner:
             first_built=self._first_built, modified=self.context.modified.get(self.path, ""),
         )  # fmt: skip
 
-    def _rules(self, facet: str, rungs: tuple[Size, ...]) -> tuple[list[str], list[str]]:
-        """Return the name rule of each rung of a facet, and remarks on them."""
-        rules = [self._rule(facet, size, rungs) for size in rungs]
-        own_rules = [self.recipe.names.rule_for(facet, size, rungs) for size in rungs]
-        is_width_added = [*map(has_size, rules)] != [*map(has_size, own_rules)]
-        return rules, [_WIDTH_ADDED] if is_width_added else []
-
-    def _rule(self, facet: str, rung: Size, rungs: tuple[Size, ...]) -> str:
-        """Return the name rule for a rendition, with a size where the rungs of a facet would share a name without one."""
-        names = self.recipe.names
-        chosen = rule = names.rule_for(facet, rung, rungs)
-        if len(rungs) > 1 and not has_size(rule):
-            sharing = sum(names.rule_for(facet, size, rungs) == rule for size in rungs)
-            rule = with_width(rule) if sharing > 1 else rule
-        if self.needs_stem and not uses(rule, "stem"):
-            rule = with_stem(rule)
-        is_facet_named = facet == WHOLE_FACET or uses(rule, "facet") or chosen != names.rule
-        return rule if is_facet_named else rule.replace("{stem}", "{stem}-{facet}")
-
     def _unsized_path(
         self, folder: str, stem: str, fmt: ImageFormat, settings: EncoderSettings | None = None
     ) -> str:
         """Return the path of a file that has no rungs: the name rule without what tells rungs apart."""
         size = self.facts.size
-        rule = without_size(self._rule(WHOLE_FACET, size, (size,)))
+        rule = without_size(
+            rules_of(self.recipe.names, WHOLE_FACET, (size,), needs_stem=self.needs_stem)[0][0]
+        )
         parts = self._name_parts(stem)._replace(
             format=fmt.value, ext=fmt.ext, quality=quality_part(settings), score=score_part(settings)
         )
@@ -304,7 +284,7 @@ class OriginalPlanner:
         narrowest = rungs[0].width
         longest = max(rungs[-1])
         mark, held = self._mark, finishing.placeholder != "none"
-        rules, remarks = self._rules(facet, rungs)
+        rules, remarks = rules_of(recipe.names, facet, rungs, needs_stem=self.needs_stem)
         sha256 = facts.sha256
         formats = self.shared.formats_for(recipe, format_key(facts, recipe.formats))
         if formats.browsers_without:
@@ -473,47 +453,6 @@ def _raster_recipe(recipe: Recipe) -> Recipe:
     only = TransparentFormatSet(png=recipe.formats.vector.png)
     formats = recipe.formats.model_copy(update={"photo": only, "photo_transparent": only})
     return recipe.model_copy(update={"formats": formats})
-
-
-def _distinguish_names(
-    renditions: list[PlannedRendition], remarks: list[str]
-) -> tuple[list[PlannedRendition], list[str]]:
-    """Give an original's own renditions names of their own where the rules give two the same."""
-    # What tells an original's own renditions apart (numbers, formats, facets) has no upper case.
-    if len({rendition.path for rendition in renditions}) == len(renditions):
-        return renditions, remarks
-    used_names: set[str] = set()
-    apart = []
-    for rendition in renditions:
-        path = next(path for path in _further_names(rendition) if casefold_key(path) not in used_names)
-        used_names.add(casefold_key(path))
-        apart.append(rendition if path == rendition.path else rendition._replace(path=path))
-    return apart, [*remarks, _ONE_NAME]
-
-
-def _further_names(rendition: PlannedRendition) -> Iterator[str]:
-    """Yield the names that a rendition may have, without end: its own, then with its width, its facet, and a number."""
-    stem, ending = split_name(rendition.path)
-    dot = f".{ending}" if ending else ""
-    yield rendition.path
-    wide = f"{stem}-{rendition.size.width}w"
-    yield f"{wide}{dot}"
-    yield f"{wide}-{rendition.facet}{dot}"
-    yield from (f"{wide}-{number}{dot}" for number in count(2))
-
-
-def quality_part(settings: EncoderSettings | None) -> str:
-    """Return what `{quality}` stands for: a number, `lossless`, or `searched`."""
-    if not isinstance(settings, Lossy) or settings.is_lossless:
-        return "lossless"
-    return "searched" if settings.searched else str(settings.quality)
-
-
-def score_part(settings: EncoderSettings | None) -> str:
-    """Return what `{score}` stands for: the target, a band such as `60to80`, or `unscored`."""
-    if not isinstance(settings, Lossy) or settings.is_lossless or not settings.searched:
-        return "unscored"
-    return "to".join(f"{score:g}" for score in settings.band or (settings.target or 0.0,))
 
 
 def _join(folder: str, name: str) -> str:

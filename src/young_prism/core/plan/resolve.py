@@ -8,8 +8,9 @@ from pathspec import GitIgnoreSpec
 
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
+from young_prism.core.recipe.codecs import Jxl
 from young_prism.core.recipe.finishing import Finishing
-from young_prism.core.recipe.formats import Formats, FormatSet, Jxl
+from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.model import Override, Recipe
 from young_prism.core.types import ImageFormat, Kind, Size
 

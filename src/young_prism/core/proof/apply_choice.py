@@ -16,8 +16,8 @@ from young_prism.core.plan.resolve import (
     resolve_recipe,
 )
 from young_prism.core.proof.candidate import Candidate
+from young_prism.core.recipe.codecs import Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.edit import value_at, with_value
-from young_prism.core.recipe.formats import Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.toml import parsed, read_recipe
 
 

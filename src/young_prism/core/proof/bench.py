@@ -14,7 +14,7 @@ from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.plan.resolve import packs_jpeg
 from young_prism.core.proof.candidate import Candidate
-from young_prism.core.recipe.formats import Jpeg, Jxl, Lossy, Png, RasterSettings
+from young_prism.core.recipe.codecs import Jpeg, Jxl, Lossy, Png, RasterSettings
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import LadderSearch, SearchResult
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.recipe.formats import (
+from young_prism.core.recipe.codecs import (
     Avif,
     Jpeg,
     Jxl,

@@ -7,7 +7,8 @@ from typing import NamedTuple
 
 from young_prism.core.images.facts import Facts
 from young_prism.core.proof.candidate import name_of
-from young_prism.core.recipe.formats import FormatSet, Lossy
+from young_prism.core.recipe.codecs import Lossy
+from young_prism.core.recipe.formats import FormatSet
 from young_prism.core.types import ImageFormat, Kind
 
 _SMALL = 200

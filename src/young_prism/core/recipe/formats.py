@@ -1,10 +1,4 @@
-"""Formats and how they are encoded, with defaults that have a reason.
-
-Qualities: WebP about 80 is where a photo is hard to tell from its original (common practice, no source). AVIF 57
-has the same mean SSIMULACRA 2 (docs/performance.md), so the two modern formats look alike and their bytes may be
-compared. The fallback is a step better, as is the habit. Efforts and tolerances that a recipe leaves out come from its
-profile (`core/recipe/profiles.py`). Chroma is pinned everywhere: encoders change it by themselves.
-"""
+"""The formats of each kind of picture, or of each type of file, and what is made of animations and drawings."""
 
 from __future__ import annotations
 
@@ -16,233 +10,24 @@ from pydantic import Field, field_validator, model_validator
 
 from young_prism.core.recipe.base import (
     ByteCount,
-    Colour,
     ListAsTuple,
     RecipeModel,
 )
+from young_prism.core.recipe.codecs import (
+    JXL_QUALITY_GRAPHIC,
+    NOT_BOTH,
+    Avif,
+    Band,
+    Jpeg,
+    Jxl,
+    Png,
+    RasterSettings,
+    Target,
+    Webp,
+    goes_up,
+)
 from young_prism.core.recipe.profiles import DEFAULT_PROFILE, PROFILES, Profile, ProfileName
 from young_prism.core.types import MODERN_FORMATS, ImageFormat
-
-Chroma = Literal["4:2:0", "4:4:4"]
-Quality = Annotated[int, Field(ge=1, le=100)]
-Target = Annotated[float, Field(ge=10, le=98)]
-"""A score (SSIMULACRA 2) to be reached: 70 is good, about 90 hard to tell apart."""
-
-
-Band = Annotated[tuple[Target, Target], ListAsTuple]
-"""The lowest and the highest score at which a picture keeps the fixed quality."""
-
-
-JXL_QUALITY = 71
-"""The quality of JPEG XL that has the mean score of AVIF at 57 (docs/performance.md)."""
-JXL_QUALITY_GRAPHIC = 83
-"""The same for AVIF at 70, the usual quality of drawings."""
-_USUAL = PROFILES[DEFAULT_PROFILE]
-_NOT_BOTH = "either a target or a band, not both"
-
-
-def _goes_up(value: Band | None) -> Band | None:
-    if value and value[0] >= value[1]:
-        raise ValueError(f"a band goes from its lower score to its higher one: {value[1]:g}, {value[0]:g}")
-    return value
-
-
-class Lossy(RecipeModel):
-    """What formats share whose quality can be chosen: how it is found, and within which bounds.
-
-    With a `target` the smallest quality is searched whose score reaches it; with a `band` the quality is tried as it is, and a
-    picture that scores outside is brought to the nearest edge of the band. `lowest` and `highest` bound a search, and with
-    `never_larger` no file that it finds has more bytes than the original. A search ends at most `tolerance` points over its
-    target; left out, the profile decides. A file over `max_bytes` gets the highest quality that stays within; one that has none
-    is not delivered.
-    """
-
-    quality: Quality
-    target: Target | None = None
-    tolerance: Annotated[float, Field(ge=0.1, le=10)] | None = None
-    band: Band | None = None
-    lowest: Quality | None = None
-    highest: Quality | None = None
-    never_larger: bool = False
-    max_bytes: ByteCount | None = None
-
-    _goes_up = field_validator("band")(_goes_up)
-
-    @model_validator(mode="after")
-    def _one_way(self) -> Self:
-        if self.target is not None and self.band is not None:
-            raise ValueError(_NOT_BOTH)
-        if (self.lowest or 1) > (self.highest or 100):
-            raise ValueError(f"lowest ({self.lowest}) is above highest ({self.highest})")
-        return self
-
-    @property
-    def searched(self) -> bool:
-        """Whether its quality depends on the picture."""
-        return self.target is not None or self.band is not None
-
-    @property
-    def is_lossless(self) -> bool:
-        """Whether the settings ask for exact pixels, whatever they weigh."""
-        return False
-
-    @property
-    def search_tolerance(self) -> float:
-        """The tolerance in points; that of the default profile where none is set."""
-        return _USUAL.tolerance if self.tolerance is None else self.tolerance
-
-    def _tolerance_in(self, profile: Profile) -> dict[str, float]:
-        """Return the field to fill in: a search needs a tolerance, a fixed quality none."""
-        return {"tolerance": profile.tolerance} if self.searched and self.tolerance is None else {}
-
-
-class LossyOrLossless(Lossy):
-    """What formats share that have a lossless mode too; `when-smaller` takes it where it needs no more bytes."""
-
-    lossless: Literal["never", "when-smaller", "always"] = "never"
-
-    @property
-    def is_lossless(self) -> bool:
-        """Whether the settings ask for exact pixels, whatever they weigh."""
-        return self.lossless == "always"
-
-
-class Jxl(LossyOrLossless):
-    """JPEG XL: fast to encode, and smallest where quality is high or detail is fine.
-
-    With `from_jpeg`, the rendition of a JPEG original at its own size is the original's data packed without loss, from which
-    that JPEG can be restored bit by bit.
-    """
-
-    quality: Quality = JXL_QUALITY
-    effort: Annotated[int, Field(ge=1, le=9)] | None = None
-    from_jpeg: bool = False
-
-    @property
-    def chosen_effort(self) -> int:
-        """The effort; that of the default profile where none is set."""
-        return self._effort_in(_USUAL)
-
-    def in_profile(self, profile: Profile) -> Self:
-        """Return the settings with what they leave out filled in."""
-        return self.model_copy(update={"effort": self._effort_in(profile), **self._tolerance_in(profile)})
-
-    def _effort_in(self, profile: Profile) -> int:
-        if self.effort is not None:
-            return self.effort
-        return profile.jxl_effort if self.lossless == "never" else profile.jxl_effort_lossless
-
-
-def lossy_only(settings: Lossy) -> dict[str, Any]:
-    """Return the changes that leave only the lossy mode of a format."""
-    changes: dict[str, Any] = {"lossless": "never"} if isinstance(settings, LossyOrLossless) else {}
-    return {**changes, "near_lossless": None} if isinstance(settings, Webp) else changes
-
-
-class Avif(Lossy):
-    """AV1 still pictures: smallest by far on photos.
-
-    An `effort` is a place on one curve of bytes against time, whichever encoder is best there (docs/performance.md); left
-    out, the profile decides.
-    """
-
-    quality: Quality = 57
-    effort: Annotated[int, Field(ge=0, le=9)] | None = None
-    chroma: Chroma = "4:2:0"
-
-    @property
-    def chosen_effort(self) -> int:
-        """The effort; that of the default profile where none is set."""
-        return self._effort_in(_USUAL)
-
-    def in_profile(self, profile: Profile, *, transparent: bool = False) -> Self:
-        """Return the settings with what they leave out filled in."""
-        effort = self._effort_in(profile, transparent=transparent)
-        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
-
-    def _effort_in(self, profile: Profile, *, transparent: bool = False) -> int:
-        if self.effort is not None:
-            return self.effort
-        needs_libaom = transparent or self.chroma == "4:4:4"
-        return profile.avif_effort_libaom if needs_libaom else profile.avif_effort
-
-
-class Webp(LossyOrLossless):
-    """WebP: quick, everywhere, with a lossless mode for graphics."""
-
-    quality: Quality = 80
-    effort: Annotated[int, Field(ge=0, le=6)] | None = None
-    near_lossless: Annotated[int, Field(ge=0, le=99)] | None = None
-    """What is lossless may move pixels a little so that they pack better: 99 hardly, 60 a few steps, 0 the most."""
-
-    @model_validator(mode="after")
-    def _near_what(self) -> Self:
-        if self.near_lossless is not None and self.lossless == "never":
-            raise ValueError("near_lossless needs lossless to be when-smaller or always")
-        return self
-
-    @property
-    def chosen_effort(self) -> int:
-        """The effort; that of the default profile where none is set."""
-        return _USUAL.webp_effort if self.effort is None else self.effort
-
-    def in_profile(self, profile: Profile) -> Self:
-        """Return the settings with what they leave out filled in."""
-        effort = profile.webp_effort if self.effort is None else self.effort
-        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
-
-
-class Jpeg(Lossy):
-    """The fallback for opaque photos: progressive, with trellis quantisation.
-
-    With an `effort` of 1, the best order of the scans is searched too: 2 % fewer bytes for half as much time again.
-    """
-
-    quality: Quality = 80
-    effort: Annotated[int, Field(ge=0, le=1)] | None = None
-    chroma: Chroma = "4:2:0"
-    matte: Colour | None = None
-    """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
-
-    @property
-    def chosen_effort(self) -> int:
-        """The effort; that of the default profile where none is set."""
-        return _USUAL.jpeg_effort if self.effort is None else self.effort
-
-    def in_profile(self, profile: Profile) -> Self:
-        """Return the settings with what they leave out filled in."""
-        effort = profile.jpeg_effort if self.effort is None else self.effort
-        return self.model_copy(update={"effort": effort, **self._tolerance_in(profile)})
-
-
-class Png(RecipeModel):
-    """The fallback for graphics and transparency: lossless, squeezed by oxipng at `level`.
-
-    With `palette` it has at most 256 colours where its score with these is at least that. A file over `max_bytes` gets a
-    palette too, and is not delivered where that has still more.
-    """
-
-    level: Annotated[int, Field(ge=0, le=6)] | None = None
-    palette: Target | None = None
-    max_bytes: ByteCount | None = None
-
-    @property
-    def chosen_level(self) -> int:
-        """The level; that of the default profile where none is set."""
-        return _USUAL.png_level if self.level is None else self.level
-
-    def in_profile(self, profile: Profile) -> Self:
-        """Return the settings with what they leave out filled in."""
-        return self.model_copy(update={"level": profile.png_level if self.level is None else self.level})
-
-
-LossySettings = Jxl | Avif | Webp | Jpeg
-"""The settings of formats that have a quality."""
-RasterSettings = LossySettings | Png
-"""The settings of formats that are made at every rung."""
-RASTER_SETTINGS = (Lossy, Png)
-"""The same for `isinstance`."""
-
 
 _BROWSERS_WITHOUT: dict[str, str] = {
     ImageFormat.WEBP: "Safari before 14, Firefox before 65 and Internet Explorer",
@@ -277,12 +62,12 @@ class FormatSet(RecipeModel):
     jpeg: Jpeg | None = None
     png: Png | None = None
 
-    _goes_up = field_validator("band")(_goes_up)
+    _goes_up = field_validator("band")(goes_up)
 
     @model_validator(mode="after")
     def _one_format(self) -> Self:
         if self.target is not None and self.band is not None:
-            raise ValueError(_NOT_BOTH)
+            raise ValueError(NOT_BOTH)
         if not self.settings():
             raise ValueError("no format is named; name one or more of jxl, avif, webp, jpeg and png")
         return self

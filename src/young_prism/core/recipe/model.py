@@ -156,10 +156,10 @@ class Names(RecipeModel):
             rungs: All rungs of that facet, the smallest first.
         """
         for special in self.special:
-            wanted = {"smallest": rungs[0].width, "largest": rungs[-1].width}.get(
+            width = {"smallest": rungs[0].width, "largest": rungs[-1].width}.get(
                 str(special.rung), special.rung
             )
-            if special.facet == facet and wanted in (None, rung.width):
+            if special.facet == facet and width in (None, rung.width):
                 return special.rule
         return self.rule
 

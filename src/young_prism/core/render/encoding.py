@@ -5,7 +5,7 @@ from __future__ import annotations
 from young_prism.core.encode import avif, jpeg, jxl, png, webp
 from young_prism.core.errors import DamagedError
 from young_prism.core.plan.model import EncoderSettings, is_searched
-from young_prism.core.recipe.formats import Avif, Jpeg, Jxl, Lossy, Png, Webp, lossy_only
+from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Lossy, Png, Webp, lossy_only
 from young_prism.core.render.byte_limit import within_bytes
 from young_prism.core.render.quality_search import (
     LadderSearch,

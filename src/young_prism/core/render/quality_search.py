@@ -17,7 +17,7 @@ from young_prism.core.encode import avif
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, proxy_preset
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import EncoderSettings
-from young_prism.core.recipe.formats import Avif, Lossy, LossyOrLossless, LossySettings, lossy_only
+from young_prism.core.recipe.codecs import Avif, Lossy, LossyOrLossless, LossySettings, lossy_only
 from young_prism.core.render.rungs import RungPixels
 from young_prism.core.score.curves import HIGHEST, LOWEST, USUAL_CURVES
 from young_prism.core.score.search import (

@@ -24,7 +24,8 @@ from young_prism.core.pixels.frames import read_animation
 from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.plan.model import POSTER, EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import packs_jpeg
-from young_prism.core.recipe.formats import RASTER_SETTINGS, Avif, Jpeg, Png, Squeeze, VectorFormats, Webp
+from young_prism.core.recipe.codecs import RASTER_SETTINGS, Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.render.encoding import byte_limit, encode, encoded
 from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (

@@ -15,7 +15,7 @@ from young_prism.core.pixels.readback import array_of
 from young_prism.core.pixels.shape import largest_rung, sharpened, smaller_rung, without_metadata
 from young_prism.core.plan.model import EncoderSettings, PlannedOriginal
 from young_prism.core.plan.resolve import has_watermark
-from young_prism.core.recipe.formats import RASTER_SETTINGS, Jpeg
+from young_prism.core.recipe.codecs import RASTER_SETTINGS, Jpeg
 from young_prism.core.render.watermark import in_space, with_watermark
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import Size

@@ -30,7 +30,8 @@ from young_prism.core.pixels.decode import open_image
 from young_prism.core.pixels.packed_jpeg import unpack_jpeg
 from young_prism.core.pixels.readback import array_of, read_back
 from young_prism.core.pixels.shape import without_metadata
-from young_prism.core.recipe.formats import Chroma, Jpeg, Png, Squeeze, Webp
+from young_prism.core.recipe.codecs import Chroma, Jpeg, Png, Webp
+from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import search_quality
 from young_prism.core.score.padding import PaddedReference

@@ -1,4 +1,4 @@
-"""How a person turns, mirrors, straightens and crops an original. Kept beside it; the file stays as it is.
+"""How a person turns, mirrors, straightens and crops an original. The file itself does not change.
 
 The order is fixed: turn by quarters, mirror, straighten, then crop. All places are shares of the picture after the steps before,
 so they hold at any size.

@@ -13,7 +13,7 @@ from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.resolve import formats_for
 from young_prism.core.proof.candidate import PROOFED, Candidate, candidate_of
 from young_prism.core.proof.suggest import curve_names
-from young_prism.core.recipe.formats import Png, RasterSettings
+from young_prism.core.recipe.codecs import Png, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.quality_search import format_of
 from young_prism.core.types import (

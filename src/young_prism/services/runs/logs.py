@@ -33,7 +33,7 @@ class RunLogWriter:
     """Writes the log of a build while it runs. It is called with the events of the build."""
 
     def __init__(self, file: Path) -> None:
-        """Open the file anew. Raises `OutputError`."""
+        """Open the file; an older log in it is replaced. Raises `OutputError`."""
         self._format = format_of_log(file)
         try:
             self._file = file.open("w", encoding="utf-8", errors="surrogateescape")

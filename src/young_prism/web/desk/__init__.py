@@ -257,7 +257,7 @@ def geometry(upload: str) -> BaseResponse:
         flash(str(error), "error")
     else:
         parts.uploads.change(source, row, before._replace(geometry=shaped))
-        flash("Saved. The picture is being made anew; its original stays as it is.", "info")
+        flash("Saved. New renditions are being made; its original stays as it is.", "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 

@@ -150,7 +150,7 @@ def geometry(slug: str, path: str) -> Response:
     else:
         session["geometry"] = [source.id, path, GeometryModel.from_geometry(before.geometry).written()]
         services().store.metadata.set(source.id, path, before._replace(geometry=shaped))
-        flash("Saved. The next run makes the renditions anew; the original stays as it is.", "done")
+        flash("Saved. The next run replaces the renditions; the original stays as it is.", "done")
     return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="shape"), code=303)
 
 

@@ -15,7 +15,7 @@ from young_prism.core.plan.resolve import (
     kind_key,
 )
 from young_prism.core.proof.candidate import Candidate, candidate_of
-from young_prism.core.recipe.formats import Png, RasterSettings
+from young_prism.core.recipe.codecs import Png, RasterSettings
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.quality_search import format_of
 from young_prism.core.types import ImageFormat, Size

@@ -20,7 +20,8 @@ from young_prism.core.plan.resolve import (
 from young_prism.core.proof.candidate import PROOFED, Candidate, candidate_of, name_of
 from young_prism.core.proof.curve import CurveEstimate, Point, at_score
 from young_prism.core.proof.suggest import curve_names, first_strip, quickest_first
-from young_prism.core.recipe.formats import FormatSet, Lossy, RasterSettings
+from young_prism.core.recipe.codecs import Lossy, RasterSettings
+from young_prism.core.recipe.formats import FormatSet
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import (
     ImageFormat,

@@ -87,7 +87,7 @@ if (conversion) {
       const page = new DOMParser().parseFromString(await (await fetch(location.href)).text(), 'text/html')
       for (const part of conversion.querySelectorAll('[data-part]')) {
         const fresh = page.querySelector(`[data-part="${part.dataset.part}"]`)
-        // What somebody looks at stays; the rest of its part comes with the end.
+        // A part with the focus is not replaced.
         if (fresh && !part.contains(document.activeElement)) part.replaceWith(document.adoptNode(fresh))
       }
       document.title = page.title
