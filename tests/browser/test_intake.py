@@ -163,7 +163,7 @@ def test_a_folder_is_brought_in_with_its_structure_and_gone_on_with(
     assert len(sent) == 5
     expect(page.locator("[data-path='My trip/late.jpg'] .since")).to_have_text("new")
     # A zip goes into the source that is there.
-    page.locator("[data-files]").set_input_files(trip.parent / "more.zip")
+    page.locator("[data-drop] [data-files]").set_input_files(trip.parent / "more.zip")
     expect(page.locator("p.counts")).to_contain_text("6 originals")
 
 
@@ -181,7 +181,7 @@ def test_what_was_refused_stays_in_sight_and_a_broken_line_is_tried_again(
     context.set_default_timeout(20_000)
     page.goto(live)
     page.get_by_label("Name of the new source").fill("Shaky")
-    page.locator("[data-files]").set_input_files([trip / "IMG_0.jpg", trip / "letter.pdf"])
+    page.locator("[data-drop] [data-files]").set_input_files([trip / "IMG_0.jpg", trip / "letter.pdf"])
     expect(page.locator("[data-drop-failed]")).to_contain_text("PDF document")
     expect(page.locator("[data-drop-said]")).to_have_text("1 of 2 files are here")
     expect(page.get_by_role("button", name="Send those again that failed")).to_be_visible()
