@@ -232,3 +232,15 @@ def test_files_are_squeezed_in_their_format_to_a_score_under_their_names(site: P
     scores = [float(match[1]) for text in reasons.values() if (match := re.search(r"score ([\d.]+)", text))]
     assert len(scores) >= 4 and min(scores) >= 80
     assert "a photo in PNG: as WebP or JPEG it would be a small part" in reasons["photo.png"]
+
+
+def test_a_folder_is_compared_on_one_sheet_the_worst_first(site: Path) -> None:
+    (site / "flat.png").write_bytes(pictures.png(Image.new("RGB", (300, 200), (90, 120, 150))))
+    sheet = site.parent / "sheet.html"
+    arguments = ("proof", site, "-c", "webp-30", "--width", 300, "--sort", "score", "--html", sheet, "--json")
+    done = command(*arguments)
+    assert done.returncode == 0, done.stderr
+    shown = json.loads(done.stdout)["pictures"]
+    scores = [candidate["score"] for picture in shown for candidate in picture["candidates"]]
+    assert len(scores) == 5 and scores == sorted(scores)
+    assert sheet.read_text().count("data:image/webp") >= 5

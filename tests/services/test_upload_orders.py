@@ -15,9 +15,11 @@ from tests.support import pictures
 from tests.support.apps import new_store
 from young_prism.core.errors import DamagedError, DeskStateError
 from young_prism.core.inspection.inspect import inspect_bytes
-from young_prism.core.selection.image_metadata import ImageMetadata
+from young_prism.core.plan.model import NO_WATERMARKS
+from young_prism.core.recipe.toml import read_recipe
+from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.engine.intake.inbox import Limits
-from young_prism.engine.intake.quick_render import QuickResult
+from young_prism.engine.intake.quick_render import QuickResult, UploadJob, render_quickly
 from young_prism.services.uploads.files import UploadFolders
 from young_prism.services.uploads.service import UploadService
 from young_prism.store.states import RunState, UploadState
@@ -148,3 +150,15 @@ def test_a_run_that_ends_as_a_title_is_kept_does_not_end_what_the_title_begins(
     threads[0].join(10)
     row = row_of(stage)
     assert row.state == "working" and row.run_id != seen.run_id
+
+
+@pytest.mark.parametrize(("rule", "number"), [("{stem}-{width}w.{ext}", 2), ("{counter}-{width}w.{ext}", 0)])
+def test_nothing_is_made_at_once_whose_name_only_the_records_know(
+    rule: str, number: int, tmp_path: Path
+) -> None:
+    (tmp_path / "a.jpg").write_bytes(ONE)
+    recipe = read_recipe(
+        f'[ladder]\nwidths = [40, 80]\n[names]\nrule = "{rule}"\n[formats.photo]\njpeg = {{}}\n'
+    )
+    job = UploadJob(str(tmp_path), "a.jpg", recipe, NO_METADATA, NO_WATERMARKS)
+    assert len(render_quickly(job).renditions) == number

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -45,6 +46,13 @@ if TYPE_CHECKING:
     "--width", type=click.IntRange(1, 16383), default=1200, show_default=True, help="Pixels; never enlarged."
 )
 @click.option("--html", "html_file", type=FOLDER, help="Write a proof sheet as one file, to show to others.")
+@click.option(
+    "--sort",
+    type=click.Choice(["given", "score", "bytes"]),
+    default="given",
+    show_default=True,
+    help="Order of the pictures: the lowest score first, or the most bytes first.",
+)
 @jobs_option
 @memory_option
 @json_option
@@ -58,11 +66,15 @@ def proof(
     target: float | None,
     width: int,
     html_file: Path | None,
+    sort: str,
     jobs: int | None,
     memory_mb: int | None,
     as_json: bool,
 ) -> None:
-    """Try candidates on PICTURE...: format, quality, bytes, score. No picture is changed."""
+    """Try candidates on PICTURE...: format, quality, bytes, score. No picture is changed.
+
+    A folder stands for all pictures in it: with --html that is a contact sheet of before and after.
+    """
     from young_prism.engine.proof.sheet import proof_sheets
     from young_prism.engine.workers.pool import default_jobs, worker_pool
 
@@ -73,7 +85,7 @@ def proof(
         worker_pool(jobs or default_jobs(), memory=memory) as pool,
     ):
         sheets = proof_sheets(
-            pictures,
+            _expanded(pictures),
             recipe,
             pool,
             Path(folder),
@@ -83,6 +95,7 @@ def proof(
             exact=html_file is not None,
             on_progress=_show if on_terminal() else lambda _done, _all: None,
         )
+        sheets = _sorted(sheets, sort)
         if html_file is not None:
             _write_html(html_file, sheets, Path(folder))
     if as_json:
@@ -99,6 +112,35 @@ def proof(
 
 def _show(done: int, total: int) -> None:
     click.echo(f"\r{done} of {total}" if done < total else "\r\033[K", err=True, nl=False)
+
+
+def _expanded(pictures: Sequence[Path]) -> list[Path]:
+    """Return the pictures, with those of a folder in its place."""
+    from young_prism.engine.source.walk import scan
+
+    expanded = []
+    for picture in pictures:
+        if picture.is_dir():
+            expanded += [picture / original.path for original in scan(picture).originals]
+        else:
+            expanded.append(picture)
+    return expanded
+
+
+def _sorted(sheets: Sequence[ProofSheet], sort: str) -> list[ProofSheet]:
+    """Return the sheets in an order; pictures that could not be tried come last."""
+    if sort == "given":
+        return list(sheets)
+
+    def rank(sheet: ProofSheet) -> tuple[bool, float]:
+        results = [row.result for row in sheet.rows if row.result]
+        if not results:
+            return True, 0.0
+        if sort == "bytes":
+            return False, -float(max(result.bytes for result in results))
+        return False, min(100.0 if result.score is None else result.score for result in results)
+
+    return sorted(sheets, key=rank)
 
 
 def _write_html(file: Path, sheets: list[ProofSheet], folder: Path) -> None:
