@@ -240,7 +240,23 @@ def test_a_folder_is_compared_on_one_sheet_the_worst_first(site: Path) -> None:
     arguments = ("proof", site, "-c", "webp-30", "--width", 300, "--sort", "score", "--html", sheet, "--json")
     done = command(*arguments)
     assert done.returncode == 0, done.stderr
-    shown = json.loads(done.stdout)["pictures"]
-    scores = [candidate["score"] for picture in shown for candidate in picture["candidates"]]
+    compared = json.loads(done.stdout)["pictures"]
+    scores = [candidate["score"] for picture in compared for candidate in picture["candidates"]]
     assert len(scores) == 5 and scores == sorted(scores)
     assert sheet.read_text().count("data:image/webp") >= 5
+
+
+def test_exported_files_are_squeezed_without_loss(site: Path) -> None:
+    out = site.parent / "squeezed"
+    names = ("view-0.jpg", "screen.png")
+    done = command("convert", *(site / name for name in names), "--lossless", "--out", out)
+    assert done.returncode == 0, done.stderr
+    for name in names:
+        assert (out / name).stat().st_size < (site / name).stat().st_size
+        with Image.open(site / name) as before, Image.open(out / name) as after:
+            assert before.convert("RGBA").tobytes() == after.convert("RGBA").tobytes()
+    packed = command("convert", site / "view-0.jpg", "--lossless", "--format", "jxl", "--out", out)
+    assert packed.returncode == 0 and "restored and compared" in packed.stdout
+    refused = command("convert", site / "view-0.jpg", "--lossless", "--format", "avif", "--out", out)
+    assert refused.returncode == 1 and "AVIF has no lossless mode" in refused.stderr
+    assert command("convert", site / "view-0.jpg", "--lossless", "--quality", 5).returncode == 2

@@ -87,6 +87,11 @@ class SizeType(click.ParamType[tuple[int, int]]):
 @click.option(
     "--max-bytes", type=BytesType(), metavar="SIZE", help='The most that each file has, such as "100 kB".'
 )
+@click.option(
+    "--lossless",
+    is_flag=True,
+    help="Keep every pixel: squeeze files in their own format, or encode without loss.",
+)
 @click.option("--poster", is_flag=True, help="Of an animation: its first frame too, as a still picture.")
 @click.option("--out", type=FOLDER, help="Folder for the files; that of each picture if left out.")
 @click.option("--overwrite", is_flag=True, help="Replace files that are there; never one of the pictures.")
@@ -102,6 +107,7 @@ def convert(
     qualities: tuple[int, ...],
     target: float | None,
     max_bytes: int | None,
+    lossless: bool,
     poster: bool,
     out: Path | None,
     overwrite: bool,
@@ -124,6 +130,8 @@ def convert(
 
     if target is not None and qualities:
         raise click.UsageError("--quality and --target are two ways to say the same; give one.")
+    if lossless and (qualities or target is not None or max_bytes is not None):
+        raise click.UsageError("--lossless keeps every pixel; leave --quality, --target and --max-bytes out.")
     options = ConvertOptions(
         widths=widths,
         longest_sides=longest_sides,
@@ -134,6 +142,7 @@ def convert(
         target=target,
         max_bytes=max_bytes,
         poster=poster,
+        lossless=lossless,
     )
     if _STREAM in files:
         if len(files) > 1:

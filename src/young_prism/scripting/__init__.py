@@ -132,6 +132,7 @@ def convert(
     target: float | None = None,
     max_bytes: int | None = None,
     poster: bool = False,
+    lossless: bool = False,
 ) -> list[Converted]:
     """Turn one picture into files in memory: every size, format and quality that is asked for. Nothing is enlarged.
 
@@ -146,6 +147,7 @@ def convert(
         target: The score that each lossy file reaches, 10 to 100, in place of a quality.
         max_bytes: The most bytes that each file has.
         poster: Whether the first frame of an animation is made too.
+        lossless: Whether every pixel stays as it is.
 
     Returns:
         The files, by size, then format, then quality: each with `data`, `format`, `size`, `quality`, `score` and `note`.
@@ -164,6 +166,7 @@ def convert(
         target=target,
         max_bytes=max_bytes,
         poster=poster,
+        lossless=lossless,
     )
     return convert_bytes(data, options)
 

@@ -28,7 +28,7 @@ from young_prism.core.recipe.codecs import (
     RasterSettings,
     Webp,
 )
-from young_prism.core.recipe.formats import AnimationFormats
+from young_prism.core.recipe.formats import AnimationFormats, Squeeze
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.profiles import PROFILES
@@ -36,6 +36,7 @@ from young_prism.core.render.byte_limit import within_bytes
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import LadderSearch, scored
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
+from young_prism.core.render.squeeze import pack, squeeze
 from young_prism.core.render.verify import find_fault
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat, Kind, Size
@@ -43,6 +44,10 @@ from young_prism.core.vips_image import VipsImage
 
 _MOVING = (ImageFormat.AVIF, ImageFormat.WEBP)
 """The formats that animations are turned into."""
+_SQUEEZED = (ImageFormat.JPEG, ImageFormat.PNG)
+"""The formats whose files are squeezed without a change of any pixel."""
+_EXACT = (ImageFormat.JXL, ImageFormat.WEBP, ImageFormat.PNG)
+"""The formats that have a lossless mode."""
 _SURELY_CLEAR = 250
 """Alpha below which no rounding of an encoder can make a pixel opaque."""
 _SETTINGS: dict[ImageFormat, type[Lossy | Png]] = {
@@ -155,11 +160,38 @@ def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None)
         return convert_animation(data, facts, options)
     picture = _Picture.decoded(data, facts, options)
     return [
-        picture.converted(size, fmt, quality)
+        lossless_file(data, facts, picture, size, fmt)
+        if options.lossless
+        else picture.converted(size, fmt, quality)
         for size in options.sizes_of(facts.size)
         for fmt in options.formats_of(facts.format, transparent=facts.transparent)
         for quality in options.qualities_of(fmt)
     ]
+
+
+def lossless_file(data: bytes, facts: Facts, picture: _Picture, size: Size, fmt: ImageFormat) -> Converted:
+    """Return a file with the very pixels: squeezed in its own format, a JPEG packed into JPEG XL, or encoded without loss.
+
+    Args:
+        data: The bytes of the picture.
+        facts: What an inspection of it found.
+        picture: The picture, decoded.
+        size: Width and height in pixels.
+        fmt: The format.
+
+    Raises:
+        DamagedError: The format has no lossless mode, or the file is not as it should be.
+    """
+    if size == facts.size and fmt is facts.format and fmt in _SQUEEZED:
+        squeezed, reason = squeeze(data, facts, Squeeze(), "none")
+        return Converted(squeezed, fmt, size, None, None, reason, None)
+    if size == facts.size and facts.format is ImageFormat.JPEG and fmt is ImageFormat.JXL and not facts.cmyk:
+        packed = pack(data, facts, "none")
+        return Converted(packed.data, fmt, size, None, None, packed.proof, None)
+    if fmt not in _EXACT:
+        other_ways = "Choose PNG, WebP or JPEG XL, or the picture's own size and format."
+        raise DamagedError(f"{fmt.label} has no lossless mode of that.", remedy=other_ways)
+    return picture.exact(size, fmt)
 
 
 def unencoded(data: bytes, facts: Facts, size: Size) -> bytes:
@@ -224,6 +256,15 @@ class _Picture:
         is_exact = trial.quality is None and trial.note in ("", "lossless")
         score = None if is_exact else scored(self.rung(size), settings, trial.data)
         return Converted(trial.data, fmt, size, trial.quality, score, note, quality)
+
+    def exact(self, size: Size, fmt: ImageFormat) -> Converted:
+        """Return one file without loss. Raises `DamagedError`."""
+        settings = self._settings(fmt, None)
+        if isinstance(settings, LossyOrLossless):
+            settings = settings.model_copy(update={"lossless": "always"})
+        data = encoded(self.rung(size).ready_for(settings), settings)
+        self._verify(data, size, settings)
+        return Converted(data, fmt, size, None, None, "lossless", None)
 
     def _settings(self, fmt: ImageFormat, quality: int | None) -> RasterSettings:
         values: dict[str, Any] = {} if quality is None else {"quality": quality}

@@ -29,6 +29,7 @@ class ConvertOptions:
         qualities: Qualities from 1 to 100; empty for the usual one of each format.
         target: The score that each lossy file reaches, 10 to 100; None for a fixed quality.
         max_bytes: The most bytes that each lossy file has; None for any number.
+        lossless: Whether every pixel stays as it is: files are squeezed in their own format, or encoded without loss.
         poster: Whether the first frame of an animation is made too, as a still picture.
         matte: The colour behind transparent pixels where a format has no transparency, as #rrggbb.
 
@@ -46,6 +47,7 @@ class ConvertOptions:
     max_bytes: int | None = None
     matte: str = "#ffffff"
     poster: bool = False
+    lossless: bool = False
 
     def __post_init__(self) -> None:
         """Check the bounds."""
@@ -56,6 +58,8 @@ class ConvertOptions:
             raise ValueError(f"a quality is from 1 to {_HIGHEST}")
         if self.target is not None and not _LEAST_TARGET <= self.target <= _HIGHEST:
             raise ValueError(f"a target is from {_LEAST_TARGET} to {_HIGHEST}")
+        if self.lossless and (self.qualities or self.target is not None or self.max_bytes is not None):
+            raise ValueError("without loss there is neither a quality nor a target nor a byte limit")
         if any(side < 1 for side in (*self.widths, *self.longest_sides)):
             raise ValueError("a width is at least 1")
         if any(not 0 < percent <= _WHOLE for percent in self.percents):

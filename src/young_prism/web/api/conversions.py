@@ -47,6 +47,7 @@ class ConversionQuery(BaseModel):
     target: float | None = Field(
         default=None, ge=10, le=100, description="The score of each file, in place of a quality."
     )
+    lossless: bool = Field(default=False, description="Whether every pixel stays as it is.")
     poster: bool = Field(default=False, description="Whether the first frame of an animation is made too.")
     max_bytes: int | None = Field(default=None, ge=1, le=1 << 40, description="The most bytes of each file.")
 
@@ -130,6 +131,7 @@ def _options(query: ConversionQuery) -> ConvertOptions:
             target=query.target,
             max_bytes=query.max_bytes,
             poster=query.poster,
+            lossless=query.lossless,
         )
     except ValueError as error:
         raise Problem(422, f"A value of the query cannot be used: {error}.") from error

@@ -35,7 +35,7 @@ class ConversionForm:
         measure: One of `SIZES`.
         size: The numbers that go with it.
         formats: The formats; empty for each picture's own.
-        by: How the quality is found: `target`, `quality` or `bytes`.
+        by: How the quality is found: `target`, `quality`, `bytes` or `lossless`.
         target: The score to reach.
         quality: The qualities.
         bytes: The byte limit of each file.
@@ -90,7 +90,13 @@ class ConversionForm:
             if options.box
             else ", ".join(map(plain_number, numbers)),
             formats=tuple(fmt.value for fmt in options.formats),
-            by="target" if options.target is not None else "bytes" if options.max_bytes else "quality",
+            by="lossless"
+            if options.lossless
+            else "target"
+            if options.target is not None
+            else "bytes"
+            if options.max_bytes
+            else "quality",
             target=plain_number(options.target) if options.target is not None else usual.target,
             quality=", ".join(map(str, options.qualities)) or usual.quality,
             bytes=format_bytes(options.max_bytes) if options.max_bytes else usual.bytes,
@@ -116,6 +122,7 @@ class ConversionForm:
                 target=_numbers("Score", self.target, float)[0] if self.by == "target" else None,
                 max_bytes=_bytes(self.bytes) if self.by == "bytes" else None,
                 poster=self.poster,
+                lossless=self.by == "lossless",
             )
         except ValueError as error:
             raise _wrong("A value", str(error), "Change it.") from error
