@@ -38,7 +38,7 @@ def site(tmp_path: Path) -> Path:
 
 
 def build(site: Path, recipe: str) -> dict[str, tuple[str, tuple[int, int], int]]:
-    """Build with a recipe, and return format, size and bytes of each file by its name."""
+    """Build with a recipe, and return the files by name, each with format, size and bytes."""
     (site.parent / "recipe.toml").write_text(recipe)
     out = site.parent / "out"
     done = command("build", "--source", site, "--recipe", site.parent / "recipe.toml", "--out", out)
@@ -260,3 +260,34 @@ def test_exported_files_are_squeezed_without_loss(site: Path) -> None:
     refused = command("convert", site / "view-0.jpg", "--lossless", "--format", "avif", "--out", out)
     assert refused.returncode == 1 and "AVIF has no lossless mode" in refused.stderr
     assert command("convert", site / "view-0.jpg", "--lossless", "--quality", 5).returncode == 2
+
+
+def test_a_limit_holds_also_where_the_original_s_own_pixels_would_do(site: Path) -> None:
+    pictures.photo(300, 200, 8).save(site / "own.png")
+    (site.parent / "recipe.toml").write_text(
+        '[ladder]\nwidths = [4000]\n[formats.photo]\npng = {max_bytes = "2 kB"}\n[formats.graphic]\npng = {}\n'
+    )
+    out = site.parent / "out"
+    arguments = ("build", "--source", site, "--recipe", site.parent / "recipe.toml", "--out", out)
+    done = command(*arguments, "--only", "own.png")
+    assert done.returncode == 1 and "over the limit of 2,000" in done.stderr
+    assert not list(out.glob("own*"))
+
+
+def test_an_animation_is_kept_without_loss_or_within_a_limit_and_never_silently_otherwise(site: Path) -> None:
+    frames = [pictures.photo(120, 80, seed).convert("RGB").quantize(64) for seed in range(3)]
+    gif = site / "ride.gif"
+    frames[0].save(gif, save_all=True, append_images=frames[1:], duration=80, loop=0)
+    out = site.parent / "moving"
+    assert command("convert", gif, "--lossless", "--to", out / "exact").returncode == 0
+    with Image.open(gif) as before, Image.open(out / "exact" / "ride.webp") as after:
+        for number in range(3):
+            before.seek(number)
+            after.seek(number)
+            assert before.convert("RGB").tobytes() == after.convert("RGB").tobytes()
+    refused = command("convert", gif, "--lossless", "--format", "avif", "--to", out)
+    assert refused.returncode == 1 and "AVIF has no lossless mode" in refused.stderr
+    small = command("convert", gif, "--format", "webp", "--max-bytes", "2 kB", "--to", out / "small")
+    assert small.returncode == 0 and "for at most 2.0 kB" in small.stdout
+    assert (out / "small" / "ride.webp").stat().st_size <= 2000
+    assert command("convert", gif, "--max-bytes", 40, "--to", out / "none").returncode == 1

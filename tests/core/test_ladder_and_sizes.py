@@ -246,7 +246,7 @@ def test_steps_in_bytes_are_that_far_apart(bytes_per_1000_px: int, power: float,
     widths = widths_by_bytes(points, step_bytes=step, smallest=100)
     assert widths[-1] == 2000
     for below, above in pairwise(widths):
-        # A width is whole pixels: half a pixel is so many bytes.
+        # Widths are whole pixels, so a step is exact to the bytes of half a pixel.
         slack = weight(below + 0.5) - weight(below - 0.5) + weight(above + 0.5) - weight(above - 0.5)
         assert abs(weight(above) - weight(below) - step) <= slack
     shares = widths_by_bytes(points, share=0.5, smallest=100)

@@ -20,6 +20,7 @@ from young_prism.core.naming.rule import NameParts, check_rule, compile_name_tem
 from young_prism.core.plan.make import make_plan
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.core.types import ImageFormat, Kind
 
 
 @pytest.mark.parametrize(
@@ -204,3 +205,14 @@ def test_today_is_the_day_of_the_first_build() -> None:
         text, ("new.jpg", "old.jpg"), build_day="2026-11-29", first_built={"old.jpg": "2026-01-05"}
     )
     assert names == ["2026-01-05-old.jpg", "2026-11-29-new.jpg"]
+
+
+def test_what_has_one_size_counts_as_the_largest() -> None:
+    text = (
+        '[names]\nrule = "{stem}.{ext}"\n[[names.special]]\nrung = "smallest"\nrule = "thumb-{stem}.{ext}"\n'
+        "[ladder]\nwidths = [4000]\n"
+    )
+    assert _names_of(text + ONE_FORMAT) == ["a.jpg"]
+    moving = facts(format=ImageFormat.GIF, kind=Kind.ANIMATION, frames=2)
+    plan = make_plan({"a.gif": moving}, read_recipe(text))
+    assert {rendition.path for rendition in plan.originals[0].renditions} == {"a.avif", "a.webp", "a.gif"}

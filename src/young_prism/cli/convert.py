@@ -93,7 +93,9 @@ class SizeType(click.ParamType[tuple[int, int]]):
     help="Keep every pixel: squeeze files in their own format, or encode without loss.",
 )
 @click.option("--poster", is_flag=True, help="Of an animation: its first frame too, as a still picture.")
-@click.option("--out", type=FOLDER, help="Folder for the files; that of each picture if left out.")
+@click.option(
+    "--to", "--out", "out", type=FOLDER, help="Folder for the files; that of each picture if left out."
+)
 @click.option("--overwrite", is_flag=True, help="Replace files that are there; never one of the pictures.")
 @json_option
 def convert(
@@ -122,7 +124,7 @@ def convert(
 
     Exit status 1: a picture could not be converted; the others are done.
 
-    Example: young-prism convert photo.jpg other.png --width 1920 --quality 70 --format webp --out out/
+    Example: young-prism convert photo.jpg other.png --width 1920 --quality 70 --format webp --to out/
     """
     from young_prism.core.conversion.options import ConvertOptions
     from young_prism.core.types import ImageFormat, Size

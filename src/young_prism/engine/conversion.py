@@ -140,7 +140,7 @@ def convert_file(
             raise OutputError(
                 "It is there already.",
                 file=str(target),
-                remedy="Give another --out, or --overwrite to replace it.",
+                remedy="Give another --to, or --overwrite to replace it.",
             )
     for target, result in zip(targets, results, strict=True):
         write_atomically(target, result.data)

@@ -157,10 +157,7 @@ class ConversionService:
         if not files:
             raise IncomingError("No file was chosen.", remedy="Choose one to fifty pictures.")
         if len(files) > MOST_PICTURES:
-            raise IncomingTooLargeError(
-                f"{len(files)} pictures are over the limit of {MOST_PICTURES}.",
-                remedy="Add them as a source, which has no such limit.",
-            )
+            raise _too_many("")
         conversion = Conversion(secrets.token_urlsafe(12), time.time(), options)
         inbox = self._inbox(conversion.key)
         inbox.open()
@@ -297,9 +294,13 @@ class ConversionService:
                 placed, refused = [inbox.receive(file.name, file.stream)], []
         except IncomingError as error:
             placed, refused = [], [error]
-        known = {picture.name for picture in conversion.pictures}
+        known = {picture.name for picture in conversion.pictures if picture.bytes}
         for placement in placed:
-            if placement.path not in known:
+            if len(known) >= MOST_PICTURES:
+                inbox.discard(placement.path)
+                refused.append(_too_many(placement.path))
+            elif placement.path not in known:
+                known.add(placement.path)
                 size = (inbox.originals / placement.path).stat().st_size
                 conversion.pictures.append(InputPicture(placement.path, bytes=size))
         for problem in refused:
@@ -373,3 +374,11 @@ class ConversionService:
 
     def _record(self, key: str) -> Path:
         return self._folder / key / "conversion.json"
+
+
+def _too_many(file: str) -> IncomingTooLargeError:
+    return IncomingTooLargeError(
+        f"A conversion takes at most {MOST_PICTURES} pictures.",
+        file=file,
+        remedy="Add the others as a source, which has no such limit.",
+    )

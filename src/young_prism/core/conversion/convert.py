@@ -1,10 +1,11 @@
 """Turn one picture into files: decoded, encoded and verified as in a build, but without the rules of a recipe.
 
-A recipe makes a fallback always, and leaves out what is not worth delivering; here every format that is asked for is made, alone too.
+A recipe leaves out formats that are not worth delivering; here every format that is asked for is made.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
@@ -83,11 +84,11 @@ class Converted(NamedTuple):
     is_poster: bool = False
 
 
-def convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> list[Converted]:
+def _convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> list[Converted]:
     """Turn an animation into moving files, and into its poster where that is asked for.
 
     Without a format the smallest of AVIF and WebP is made. AVIF plays for ever: of an animation that does not it is made
-    only on request. JPEG, PNG and JPEG XL have no frames: asked for, they are stills of the first one.
+    only on request. An animation has no score, so with a target it has the usual quality. JPEG, PNG and JPEG XL have no frames: asked for, they are stills of the first one.
 
     Args:
         data: The bytes of the animation.
@@ -96,19 +97,26 @@ def convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> lis
 
     Raises:
         OriginalError: It cannot be decoded.
+        DamagedError: A format cannot be without loss, or no quality brings a file below the most bytes.
     """
     animation = read_animation(data, facts.format)
-    usual = (ImageFormat.AVIF, ImageFormat.WEBP) if not animation.loops else (ImageFormat.WEBP,)
+    has_avif = not (animation.loops or options.lossless)
+    usual = (ImageFormat.AVIF, ImageFormat.WEBP) if has_avif else (ImageFormat.WEBP,)
     made: list[Converted] = []
     for size in options.sizes_of(facts.size):
         resized = animation.at_size(size)
-        files = [
-            _moving_file(resized, fmt, quality, size)
-            for fmt in options.formats or usual
-            if fmt in _MOVING
-            for quality in options.qualities_of(fmt)
+        formats = [fmt for fmt in options.formats or usual if fmt in _MOVING]
+        if options.formats:
+            made += [
+                _moving_file(resized, fmt, quality, options)
+                for fmt in formats
+                for quality in options.qualities_of(fmt)
+            ]
+            continue
+        made += [
+            min((_moving_file(resized, fmt, quality, options) for fmt in formats), key=_bytes_of)
+            for quality in options.qualities_of(formats[0])
         ]
-        made += files if options.formats else sorted(files, key=lambda file: len(file.data))[:1]
     stills = [fmt for fmt in options.formats if fmt not in _MOVING]
     if options.poster and not stills:
         stills = [ImageFormat.PNG if facts.transparent else ImageFormat.JPEG]
@@ -121,21 +129,58 @@ def convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> lis
     return made
 
 
-def _moving_file(animation: Animation, fmt: ImageFormat, quality: int | None, size: Size) -> Converted:
-    changes: dict[str, Any] = {} if quality is None else {"quality": quality}
+def _bytes_of(converted: Converted) -> int:
+    return len(converted.data)
+
+
+def _moving_file(
+    animation: Animation, fmt: ImageFormat, quality: int | None, options: ConvertOptions
+) -> Converted:
+    """Return all frames in one format. Raises `DamagedError`."""
+    encode, usual_quality = _moving_encoder(animation, fmt)
+    trial = _Trial(encode(quality or usual_quality), quality or usual_quality, "")
+    if fmt is ImageFormat.WEBP and quality is None:
+        exact = _Trial(encode(None), None, "lossless")
+        trial = exact if options.lossless or len(exact.data) <= len(trial.data) else trial
+    elif options.lossless:
+        raise _no_lossless_mode(fmt)
+    most = options.max_bytes
+    if most is not None and len(trial.data) > most:
+        best = within_bytes(encode, most)
+        if best is None:
+            raise DamagedError(
+                f"No quality brings the {fmt.label} to {format_bytes(most)}.", remedy="Give a smaller size."
+            )
+        trial = _Trial(best.data, best.quality, f"for at most {format_bytes(most)}")
+    ever = "plays for ever" if fmt is ImageFormat.AVIF and animation.loops else ""
+    usual = "no score, so the usual quality" if options.target is not None and trial.quality else ""
+    note = ", ".join(filter(None, (f"{len(animation.frames)} frames", ever, usual, trial.note)))
+    size = Size(*animation.frames[0].size)
+    return Converted(trial.data, fmt, size, trial.quality, None, note, quality)
+
+
+def _moving_encoder(animation: Animation, fmt: ImageFormat) -> tuple[Callable[[int | None], bytes], int]:
+    """Return what encodes an animation by a quality, in WebP without loss for None, and the usual quality."""
     usual = AnimationFormats().in_profile(PROFILES[Recipe().formats.profile])
     assert usual.avif and usual.webp  # noqa: S101, PT018  (the defaults)
-    settings: Avif | Webp
+    avif, webp = usual.avif, usual.webp
     if fmt is ImageFormat.AVIF:
-        settings = avif = usual.avif.model_copy(update=changes)
-        data = encode_avif(animation, avif)
-    else:
-        settings = webp = usual.webp.model_copy(update=changes)
-        data = encode_webp(animation, webp)
-    note = f"{len(animation.frames)} frames"
-    if fmt is ImageFormat.AVIF and animation.loops:
-        note += ", plays for ever"
-    return Converted(data, fmt, size, settings.quality, None, note, quality)
+        return lambda quality: encode_avif(
+            animation, avif.model_copy(update={"quality": quality})
+        ), avif.quality
+
+    def encode(quality: int | None) -> bytes:
+        changes = {"lossless": "always"} if quality is None else {"lossless": "never", "quality": quality}
+        return encode_webp(animation, webp.model_copy(update=changes))
+
+    return encode, webp.quality
+
+
+def _no_lossless_mode(fmt: ImageFormat) -> DamagedError:
+    return DamagedError(
+        f"{fmt.label} has no lossless mode of that.",
+        remedy="Choose PNG, WebP or JPEG XL, or the picture's own size and format.",
+    )
 
 
 def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None) -> list[Converted]:
@@ -157,10 +202,10 @@ def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None)
             remedy="Build it with young-prism build, which copies it and makes what suits it.",
         )
     if facts.kind is Kind.ANIMATION:
-        return convert_animation(data, facts, options)
+        return _convert_animation(data, facts, options)
     picture = _Picture.decoded(data, facts, options)
     return [
-        lossless_file(data, facts, picture, size, fmt)
+        _lossless_file(data, facts, picture, size, fmt)
         if options.lossless
         else picture.converted(size, fmt, quality)
         for size in options.sizes_of(facts.size)
@@ -169,7 +214,7 @@ def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None)
     ]
 
 
-def lossless_file(data: bytes, facts: Facts, picture: _Picture, size: Size, fmt: ImageFormat) -> Converted:
+def _lossless_file(data: bytes, facts: Facts, picture: _Picture, size: Size, fmt: ImageFormat) -> Converted:
     """Return a file with the very pixels: squeezed in its own format, a JPEG packed into JPEG XL, or encoded without loss.
 
     Args:
@@ -189,8 +234,7 @@ def lossless_file(data: bytes, facts: Facts, picture: _Picture, size: Size, fmt:
         packed = pack(data, facts, "none")
         return Converted(packed.data, fmt, size, None, None, packed.proof, None)
     if fmt not in _EXACT:
-        other_ways = "Choose PNG, WebP or JPEG XL, or the picture's own size and format."
-        raise DamagedError(f"{fmt.label} has no lossless mode of that.", remedy=other_ways)
+        raise _no_lossless_mode(fmt)
     return picture.exact(size, fmt)
 
 

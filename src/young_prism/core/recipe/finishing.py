@@ -30,7 +30,7 @@ Position = Literal[
 
 
 class Watermark(RecipeModel):
-    """A mark on the renditions: `file`, a PNG or SVG beside the recipe or in the source, or a line of `text` in a `colour`.
+    """A mark on the renditions: `file`, a PNG or SVG in the folder of the recipe or in the source, or a line of `text` in a `colour`.
 
     `size` is the mark's width as a share of the picture's, `margin` its distance from the edge as a share of the shorter
     side. An opacity of 0.2 to 0.3 is the habit (common practice, no source).

@@ -6,7 +6,7 @@ import hashlib
 from collections import Counter
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from young_prism.core.naming.rule import WHOLE_FACET, check_rule, uses
 from young_prism.core.recipe.base import ListAsTuple, RecipeModel
@@ -81,21 +81,24 @@ _SHORTEST_SECRET = 16
 """Characters under which a secret can be tried out (our choice)."""
 
 
-class SpecialName(RecipeModel):
-    """Another name rule for one facet, or for one rung of the whole picture.
+def _checked_rule(rule: str) -> str:
+    check_rule(rule)
+    return rule
 
-    `rung` is a width in pixels, or the `smallest` or `largest` rung of an original.
+
+NameRule = Annotated[str, AfterValidator(_checked_rule)]
+"""A name rule that gives every rendition a name inside the output folder."""
+
+
+class SpecialName(RecipeModel):
+    """Another name rule for one facet, for one rung of the whole picture, or for one rung of a facet.
+
+    `rung` is a width in pixels, or the `smallest` or `largest` rung of an original; a single rung is the largest.
     """
 
     facet: Annotated[str, Field(min_length=1, max_length=40)] = WHOLE_FACET
     rung: Annotated[int, Field(ge=1, le=MAX_WIDTH)] | Literal["smallest", "largest"] | None = None
-    rule: str
-
-    @field_validator("rule")
-    @classmethod
-    def _known_braces(cls, value: str) -> str:
-        check_rule(value)
-        return value
+    rule: NameRule
 
     @model_validator(mode="after")
     def _is_for_some(self) -> Self:
@@ -113,7 +116,7 @@ class Names(RecipeModel):
     The switches change the stem and the folders.
     """
 
-    rule: str = "{stem}-{width}w.{ext}"
+    rule: NameRule = "{stem}-{width}w.{ext}"
     special: Annotated[tuple[SpecialName, ...], ListAsTuple] = ()
     """Other rules for some facets or rungs. The first that fits is used; files without rungs count as the largest."""
     counter_start: Annotated[int, Field(ge=0, le=1_000_000_000)] = 1
@@ -156,18 +159,16 @@ class Names(RecipeModel):
             rungs: All rungs of that facet, the smallest first.
         """
         for special in self.special:
-            width = {"smallest": rungs[0].width, "largest": rungs[-1].width}.get(
-                str(special.rung), special.rung
-            )
-            if special.facet == facet and width in (None, rung.width):
+            match special.rung:
+                case "smallest":
+                    fits = rung == rungs[0] and len(rungs) > 1
+                case "largest":
+                    fits = rung == rungs[-1]
+                case width:
+                    fits = width in (None, rung.width)
+            if special.facet == facet and fits:
                 return special.rule
         return self.rule
-
-    @field_validator("rule")
-    @classmethod
-    def _known_braces(cls, value: str) -> str:
-        check_rule(value)
-        return value
 
     @model_validator(mode="after")
     def _secret_where_needed(self) -> Names:

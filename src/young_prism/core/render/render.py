@@ -222,7 +222,9 @@ def _encode_all(
                 if planned.size == size:
                     context.on_progress(planned, -1)
                     shared = _Shared(rungs(size), ladder)
-                    made[planned.path] = _rendition(data, original, planned, shared, context)
+                    made[planned.path] = _within_limit(
+                        _rendition(data, original, planned, shared, context), planned
+                    )
                     context.on_progress(planned, len(made[planned.path].data))
     return made
 
@@ -262,6 +264,14 @@ def _sizes_by_settings(original: PlannedOriginal, facet: str) -> Callable[[Encod
     return sizes
 
 
+def _within_limit(encoded_file: EncodedFile, planned: PlannedRendition) -> EncodedFile:
+    """Return the file of a rendition, with a fault where it has more bytes than the recipe allows."""
+    limit, size = byte_limit(planned.settings), len(encoded_file.data)
+    if limit is None or size <= limit or encoded_file.fault:
+        return encoded_file
+    return encoded_file._replace(fault=f"its fewest bytes are {size:,}, over the limit of {limit:,}")
+
+
 def _rendition(
     data: bytes,
     original: PlannedOriginal,
@@ -279,7 +289,9 @@ def _rendition(
     if packs_jpeg(facts, finishing, planned.settings, size=size, cut=cut, facet=facet):
         with suppress(DamagedError):  # then its pixels are encoded
             packed = pack(data, facts, finishing.metadata)
-            return EncodedFile(packed.data, f"{planned.reason}: {packed.proof}", True, stand_in, clear)
+            limit = byte_limit(planned.settings)
+            if limit is None or len(packed.data) <= limit:
+                return EncodedFile(packed.data, f"{planned.reason}: {packed.proof}", True, stand_in, clear)
     fresh, reason = encode(rung, planned.size, planned.settings, shared.ladder)
     plain = not rung.marked and finishing.metadata == "none" and planned.cut is None
     squeezed = _original_squeezed(data, facts, planned) if plain else None
@@ -289,9 +301,6 @@ def _rendition(
         )
     reason = f"{planned.reason}: {reason}" if reason else planned.reason
     fault = score_shortfall(context.floor, rung, fresh, planned.settings)
-    limit = byte_limit(planned.settings)
-    if limit is not None and len(fresh) > limit:
-        fault = f"it has {len(fresh):,} bytes at the lowest quality, over the limit of {limit:,}"
     return EncodedFile(fresh, reason, False, stand_in, clear, fault)
 
 

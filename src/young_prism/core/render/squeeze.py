@@ -6,6 +6,7 @@ Where neither is possible the original stays as it is.
 from __future__ import annotations
 
 import hashlib
+from contextlib import suppress
 from typing import NamedTuple
 
 import numpy as np
@@ -36,6 +37,7 @@ from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import search_quality
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import ImageFormat, Kind
+from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
 
@@ -48,13 +50,14 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     try:
         carried = _carried(data, facts, policy)
         smaller, reason = _lossless(data, facts, settings, carried)
-        if settings.target is None:
-            return smaller, reason
-        lossy = _to_score(data, facts, settings.target, settings.level, carried)
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the original serves)
         return data, "it cannot be squeezed, so it stays as it is"
-    if lossy is not None and len(lossy.data) < len(smaller):
-        smaller, reason = lossy.data, lossy.reason
+    if settings.target is None:
+        return smaller, reason
+    with suppress(DamagedError, pyvips.Error):  # then the lossless file serves
+        lossy = _to_score(data, facts, settings.target, settings.level, carried)
+        if lossy is not None and len(lossy.data) < len(smaller):
+            smaller, reason = lossy.data, lossy.reason
     return smaller, "; ".join(filter(None, (reason, _hint(facts))))
 
 
@@ -88,7 +91,7 @@ def _to_score(
 ) -> _Squeezed | None:
     """Return the file of the fewest bytes that reaches a score against the original; None where there is none.
 
-    The pixels are taken as they are stored: orientation and profile stay beside them.
+    The pixels are scored as they are stored; orientation and profile are kept as metadata.
     """
     if facts.cmyk or facts.frames > 1 or facts.bit_depth > 8:
         return None

@@ -60,6 +60,7 @@ class QuickRenderer:
 
     def __init__(self, *, jobs: int | None = None, memory: int | None = None) -> None:
         self._pool = WarmPool("first", timeout_s=_TIMEOUT_S, jobs=jobs, memory=memory)
+        self._warming: list[Future[None]] = []
 
     def submit(self, job: UploadJob, on_result: OnQuickResult) -> None:
         """Queue a job. `on_result` is called with its result or error, on the thread of the workers."""
@@ -73,8 +74,8 @@ class QuickRenderer:
 
     def warm(self) -> None:
         """Start the workers before the first upload arrives."""
-        for _ in range(self._pool.jobs):
-            self._pool.submit(warm_up)
+        if all(future.done() for future in self._warming):
+            self._warming = [self._pool.submit(warm_up) for _ in range(self._pool.jobs)]
 
     def close(self) -> None:
         """Stop everything, and wait for it. What waits is not made."""

@@ -60,9 +60,9 @@ function shape(form) {
     const thirds = [1, 2].map((n) => `M${box[0] + (box[2] * n) / 3} ${box[1]}v${box[3]}M${box[0]} ${box[1] + (box[3] * n) / 3}h${box[2]}`).join('')
     part('grid').innerHTML = `<path d="${thirds}"/>`
     for (const handle of svg.querySelectorAll('[data-handle]')) {
-      const [down_, right] = [handle.dataset.handle[0] === 's', handle.dataset.handle[1] === 'e']
-      handle.setAttribute('cx', box[0] + (right ? box[2] : 0))
-      handle.setAttribute('cy', box[1] + (down_ ? box[3] : 0))
+      const [isBottom, isRight] = [handle.dataset.handle[0] === 's', handle.dataset.handle[1] === 'e']
+      handle.setAttribute('cx', box[0] + (isRight ? box[2] : 0))
+      handle.setAttribute('cy', box[1] + (isBottom ? box[3] : 0))
       handle.setAttribute('r', unit * 2.4)
     }
     part('degrees').textContent = Number(field('straighten').value).toFixed(1)
