@@ -291,3 +291,21 @@ def test_an_animation_is_kept_without_loss_or_within_a_limit_and_never_silently_
     assert small.returncode == 0 and "for at most 2.0 kB" in small.stdout
     assert (out / "small" / "ride.webp").stat().st_size <= 2000
     assert command("convert", gif, "--max-bytes", 40, "--to", out / "none").returncode == 1
+
+
+def test_pages_keep_an_original_that_was_cropped_to_another_shape(site: Path) -> None:
+    page = (
+        '<!doctype html><img src="view-0.jpg" width="800" height="600" alt=""><img src="view-1.jpg" alt="">'
+    )
+    (site / "index.html").write_text(page)
+    recipe, details, out = site.parent / "r.toml", site.parent / "d.toml", site / "pictures"
+    recipe.write_text("[ladder]\nwidths = [333, 400]\n[formats.photo]\njpeg = {}\n")
+    details.write_text(
+        '["view-0.jpg"]\ngeometry = { turn = 90 }\n["view-1.jpg"]\ngeometry = { mirror = true }\n'
+    )
+    arguments = ("--source", site, "--out", out)
+    assert command("build", *arguments, "--recipe", recipe, "--details", details).returncode == 0
+    done = command("rewrite", *arguments, "--pages", site)
+    assert "turned or cropped by hand" in done.stderr + done.stdout
+    assert 'src="view-0.jpg" width="800"' in done.stdout.split("\n+")[1]
+    assert "view-1-400w.jpg" in done.stdout

@@ -520,7 +520,9 @@ def test_nothing_is_lazy_that_has_no_reserved_place() -> None:
 
 
 def test_each_source_of_another_shape_has_its_own_dimensions() -> None:
-    tall = replace(named("hero-m.jpg"), size=Size(600, 800))
+    wide = named("hero-m.jpg")
+    renditions = tuple(r.model_copy(update={"height": r.width * 4 // 3}) for r in wide.renditions)
+    tall = replace(wide, size=Size(600, 800), renditions=renditions)
     where = site(delivered={**{path: named(path) for path in ORIGINALS}, "hero-m.jpg": tall})
     page = '<picture><source media="(max-width: 9em)" srcset="img/hero-m.jpg"><img src="img/a.jpg"></picture>'
     for mode, number in (("picture", 3), ("sizes", 1)):

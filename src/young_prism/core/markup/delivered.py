@@ -96,6 +96,13 @@ class Delivered:
         return next((rendition for rendition in self.fallback if rendition.width >= width), self.fallback[-1])
 
     @property
+    def keeps_shape(self) -> bool:
+        """Whether the whole picture has the original's shape: a person may have turned or cropped it."""
+        width, height = self.size
+        most = max(width, height)  # a pixel of rounding on one side
+        return all(abs(r.width * height - r.height * width) <= most for r in self.whole)
+
+    @property
     def is_copy(self) -> bool:
         """Whether there is one file alone, and that as the original was: a drawing, or what was the smallest already."""
         return len(self.renditions) == 1 and self.renditions[0].outcome == "kept"

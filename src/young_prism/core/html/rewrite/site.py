@@ -28,6 +28,7 @@ class NoMatch(Enum):
     TEMPLATE = "a template makes its address"
     ELSEWHERE = "it lies on another host"
     MISSING = "there is no such file"
+    RESHAPED = "it is turned or cropped by hand, and in the page's box its renditions would be distorted"
     NOT_OURS = "it is no original of this source, or nothing was made of it"
     DATA = ""
     NO_FILE = "it leads to no picture file of this site"
@@ -109,6 +110,8 @@ class SiteIndex:
             joined = posixpath.normpath(posixpath.join(root, path.lstrip("/")))
             original = self.originals.get(joined) or self._by_place(joined)
             if original and original in self.delivered:
+                if not self.delivered[original].keeps_shape:
+                    return NoMatch.RESHAPED
                 return Match(original, root, from_root=path.startswith("/"))
             if original or joined in self.files:
                 return NoMatch.NOT_OURS
