@@ -153,6 +153,8 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     upload = phone.url.rpartition("/")[2]
     expect(phone.locator("[data-shaping]")).to_have_count(1)
     phone.get_by_text("Turn and crop").tap()
+    phone.locator("[data-shaping]").get_by_role("button", name="Turn right").tap()
+    expect(phone.get_by_role("img", name=re.compile("The picture with its crop"))).to_be_visible()
     phone.locator("[data-shaping] [name=width]").fill("50")
     phone.locator("[data-shaping]").get_by_role("button", name="Save").tap()
     expect(phone.get_by_text("Saved. New renditions are being made")).to_be_visible()
@@ -163,5 +165,5 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     assert result["alt"] == "A hill in the fog"
     whole = [item for item in result["renditions"] if item["facet"] == "whole"]
     shapes = {round(item["height"] / item["width"], 1) for item in whole}
-    assert shapes == {1.5}  # 320 x 480 of 640 x 480
+    assert shapes == {2.7}  # turned, 480 x 640, of which the left half stays
     assert too_wide(phone) == []
