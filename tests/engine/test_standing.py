@@ -18,7 +18,7 @@ from young_prism.core.types import Outcome
 from young_prism.engine.build import pipeline as build_module
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
-from young_prism.engine.events import Event, ReusedUnchanged
+from young_prism.engine.events import Event, OriginalDone, ReusedUnchanged
 
 RECIPE = read_recipe(faults.RECIPE)
 
@@ -60,6 +60,18 @@ def test_it_says_what_the_long_way_says_without_planning(
     assert {**first, "seconds": 0} == {**second, "seconds": 0}
     assert [failure.path for failure in short_way.failures] == ["broken.jpg"]
     assert short_way.outcomes[Outcome.FAILED] == 1  # and the command's exit status says so
+
+
+def test_a_run_that_goes_on_hears_of_each_rendition_also_where_nothing_is_left_to_do(
+    built: tuple[Path, Path],
+) -> None:
+    source, out = built
+    events: list[Event] = []
+    build(source, out, RECIPE, options=BuildOptions(jobs=2, lists_all=True), on_event=events.append)
+    done = [event for event in events if isinstance(event, OriginalDone)]
+    assert len(done) == 2 and {item.outcome for event in done for item in event.items} == {Outcome.REUSED}
+    assert not any(isinstance(event, ReusedUnchanged) for event in events)
+    assert run(source, out)[1]  # and the next one is short again
 
 
 def touched(source: Path, out: Path) -> None:

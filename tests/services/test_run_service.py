@@ -264,7 +264,12 @@ def test_what_a_server_that_was_killed_had_begun_is_resumed_and_what_was_to_be_s
         return run
 
     working, stopping = left_behind(RunState.RUNNING), left_behind(RunState.STOPPING)
+    item = {"original": "a.jpg", "path": "a-80.webp", "format": "webp", "width": 80, "height": 60}
+    stage.store.runs.add_items(
+        working, [{**item, "outcome": "made", "reason": "", "bytes": 900}], originals=1
+    )
     stage.serve()
+    assert stage.building(0).options.lists_all  # or what it made would count as unchanged
     stage.building(0).end.set()
     stage.until(working, RunState.DONE)
     assert stage.state(stopping) is RunState.STOPPED and len(stage.builds) == 1

@@ -376,7 +376,10 @@ class OriginalPlanner:
             remarks = [*remarks, "No watermark is put on an animation."]
         moving = [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")]
         if self.recipe.formats.animation.avif and self.facts.format is ImageFormat.GIF and self.facts.loops:
-            remarks = [*remarks, "AVIF is left out: the animation ends after some rounds, and AVIF would play for ever."]
+            remarks = [
+                *remarks,
+                "AVIF is left out: the animation ends after some rounds, and AVIF would play for ever.",
+            ]
         return [*moving, *self._poster(folder, stem)], remarks
 
     def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:

@@ -25,6 +25,8 @@ class BuildOptions:
         backup: Folder for the originals whose names renditions take (in-place builds); None for one beside the source.
         pool: An open pool to use in place of `jobs`, `memory` and `nice`.
         cluster: Opens workers on other machines, which then make the renditions.
+        lists_all: Whether each original reports its renditions, also the unchanged ones. A run that goes on after an
+            interruption needs that: what it made before then may be all there is to do.
         is_cancelled: Polled between items. Once it returns True, items under way are finished and the rest is left.
     """
 
@@ -36,6 +38,7 @@ class BuildOptions:
     backup: Path | None = None
     pool: Pool | None = None
     cluster: Callable[[], AbstractContextManager[Workers]] | None = None
+    lists_all: bool = False
     is_cancelled: Callable[[], bool] = lambda: False
 
 

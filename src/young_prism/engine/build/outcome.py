@@ -19,6 +19,7 @@ class FullPlanReason(StrEnum):
     IN_PLACE = (
         "Renditions take the names of their originals, so all originals are compared with their backup."
     )
+    LISTS_ALL = "The run was interrupted and lists what it made before then."
     NO_SNAPSHOT = "There is no snapshot of a finished build by this recipe and these versions."
     BESIDE_ORIGINALS = "Renditions lie beside their originals, whose names they may not take."
     COUNTER = "The name rule has a counter, which depends on all originals."

@@ -68,9 +68,14 @@ def _build(
 ) -> BuildOutcome:
     pool = _opener(options, stack)
     diff = None if backed_up else SourceDiff.from_request(request)
-    if diff and diff.is_empty:
+    if options.lists_all:
+        plan: IncrementalPlan | FullPlanReason = FullPlanReason.LISTS_ALL
+    elif diff is None:
+        plan = FullPlanReason.IN_PLACE
+    elif diff.is_empty:
         return diff.unchanged_outcome(on_event)
-    plan = diff.plan(pool, on_event) if diff else FullPlanReason.IN_PLACE
+    else:
+        plan = diff.plan(pool, on_event)
     incremental = plan if isinstance(plan, IncrementalPlan) else None
     if incremental:
         prepared = incremental.prepared

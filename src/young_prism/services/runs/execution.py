@@ -62,13 +62,14 @@ class RunExecution:
             self._end_before_start(job, run)
             return
         recipe = read_recipe(run.recipe)
+        earlier = self._store.runs.reset_for_resume(run.id)
         recorder = RunRecorder(
             self._store,
             run.id,
             recipe,
             verify=recipe.finishing.verify,
             pace=self._store.runs.pace(job.source.id),
-            earlier=self._store.runs.reset_for_resume(run.id),
+            earlier=earlier,
             seconds=run.seconds,
         )
         self._store.runs.change(run.id, state=RunState.INSPECTING)
@@ -80,7 +81,7 @@ class RunExecution:
             self._store.runs.change(run.id, state=RunState.WAITING)
             return
         request = self._request(job, run, inspected)
-        outcome = self._build(request, self._options(job), recorder)
+        outcome = self._build(request, self._options(job, lists_all=bool(earlier)), recorder)
         recorder.flush()
         if outcome.stopped and not recorder.requested_stop and self._resumes(job):
             self._store.runs.change(run.id, state=RunState.WAITING, live={})
@@ -124,7 +125,7 @@ class RunExecution:
             scan=inspected.scan if str(out) in (source.out_folder, source.folder) else None,
         )
 
-    def _options(self, job: RunJob) -> BuildOptions:
+    def _options(self, job: RunJob, *, lists_all: bool) -> BuildOptions:
         settings = self._settings
         return BuildOptions(
             jobs=settings.jobs,
@@ -133,5 +134,6 @@ class RunExecution:
             pool=self._quick_pool if job.quick else None,
             cache=settings.cache,
             cluster=cluster_at(settings.cluster) if settings.cluster else None,
+            lists_all=lists_all,
             is_cancelled=job.stop.is_set,
         )
