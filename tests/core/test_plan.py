@@ -66,7 +66,12 @@ COPY = {"copy": True}
         (VECTOR, "[formats.vector]\npng = { level = 6 }\n", [SANITISED, ("a-240w.png", (240, 120), "fallback for a vector", {"level": 6})]),
         ({}, SQUEEZE, [("a.x", (80, 40), "the same pixels in fewer bytes", {"level": 1})]),
         ({"format": ImageFormat.WEBP}, SQUEEZE, [("a.x", (80, 40), "copied as it is: nothing squeezes this format", COPY)]),
-        (ANIMATION, SQUEEZE, [("a.x", (80, 40), "copied as it is: nothing squeezes this format", COPY)]),
+        (ANIMATION, SQUEEZE, [("a.x", (80, 40), "the same pixels in fewer bytes", {"level": 1})]),
+        ({**ANIMATION, "format": ImageFormat.WEBP}, SQUEEZE, [("a.x", (80, 40), "copied as it is: nothing squeezes this format", COPY)]),
+        (VECTOR, SQUEEZE, [("a.x", (80, 40), "a drawing in fewer bytes", {"sanitise": True, "minify": True, "raster_limit": 3.0})]),
+        (ANIMATION, "[formats.animation]\nwebp = {}\ngif = { colours = 64 }\n", [("a.avif", (80, 40), "modern format for an animation, with its times and loops", {"quality": 55, "effort": 3, "chroma": "4:2:0"}),
+                         ("a.webp", (80, 40), "modern format for an animation, with its times and loops", {"quality": 80, "effort": 4, "lossless": "never"}),
+                         ("a.gif", (80, 40), "fallback for an animation", {"colours": 64, "tolerance": 0})]),
     ],
 )  # fmt: skip
 def test_what_is_not_resized_keeps_its_size_and_says_why(

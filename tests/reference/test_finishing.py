@@ -21,6 +21,7 @@ from young_prism.core.recipe.finishing import Finishing, Watermark
 from young_prism.core.recipe.formats import Formats, FormatSet, Squeeze, TransparentFormatSet, VectorFormats
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
+from young_prism.core.render.minify import minify
 from young_prism.core.render.render import render
 from young_prism.core.render.results import Rendered
 from young_prism.core.selection.image_metadata import ImageMetadata
@@ -219,6 +220,101 @@ def test_a_watermark_leaves_small_ones_and_other_facets_alone_and_keeps_transpar
     [without] = made(clear, recipe(400))
     alpha, before = pixels(item, "RGBA")[..., 3], pixels(without, "RGBA")[..., 3]
     assert alpha[5, 5] in (127, 128) and (alpha[30:] == before[30:]).all()
+
+
+def test_a_watermark_is_on_the_formats_that_it_is_meant_for_alone() -> None:
+    every = Formats(photo=FormatSet(webp=Webp(target=70), jpeg=Jpeg(quality=90)))
+    data = pictures.png(pictures.photo(300, 200))
+    marked, plain = (
+        {
+            item.planned.format: item
+            for item in made(data, recipe(300, formats=every, finishing=finishing), marks={"m.png": mark()})
+        }
+        for finishing in (
+            Finishing(watermark=Watermark(file="m.png", opacity=1, formats=(ImageFormat.JPEG,))),
+            Finishing(),
+        )
+    )
+    assert marked[ImageFormat.WEBP].data == plain[ImageFormat.WEBP].data
+    assert marked[ImageFormat.WEBP].planned.key == plain[ImageFormat.WEBP].planned.key
+    assert np.abs(pixels(marked[ImageFormat.JPEG]) - pixels(plain[ImageFormat.JPEG])).max() > 100
+
+
+def moving_gif() -> bytes:
+    """An animation whose frames cover only what changes, with times of their own."""
+    frames = [Image.new("RGB", (80, 60), (0, 0, 200)) for _ in range(3)]
+    for number, frame in enumerate(frames):
+        ImageDraw.Draw(frame).rectangle((number * 20, 10, number * 20 + 8, 30), fill=(250, 250, 250))
+    file = io.BytesIO()
+    frames[0].save(file, "GIF", save_all=True, append_images=frames[1:], duration=[80, 120, 60], loop=0)
+    return file.getvalue()
+
+
+def frames_of(data: bytes) -> tuple[list[np.ndarray], list[int]]:
+    with Image.open(io.BytesIO(data)) as image:
+        frames, times = [], []
+        for number in range(getattr(image, "n_frames", 1)):
+            image.seek(number)
+            image.load()
+            frames.append(np.asarray(image.convert("RGB")).astype(int))
+            times.append(round(image.info["duration"]))
+        return frames, times
+
+
+def test_a_watermark_is_on_every_frame_of_an_animation_and_times_stay() -> None:
+    photos = [
+        pictures.photo(320, 240, 3).transform((320, 240), Image.Transform.AFFINE, (1, 0, step, 0, 1, 0))
+        for step in range(3)
+    ]
+    file = io.BytesIO()
+    photos[0].save(file, "GIF", save_all=True, append_images=photos[1:], duration=[80, 120, 60], loop=0)
+    data = file.getvalue()
+    watermark = Watermark(file="m.png", position="bottom-right", size=0.5, margin=0, opacity=1)
+    result = [
+        item
+        for item in made(data, Recipe(finishing=Finishing(watermark=watermark)), marks={"m.png": mark()})
+        if item.data
+    ]
+    assert {item.planned.format for item in result} == {ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.GIF}
+    before, times = frames_of(data)
+    for item in result:
+        frames, shown = frames_of(item.data)
+        assert shown == times, item.planned.format
+        for frame, original in zip(frames, before, strict=True):
+            red = (frame[..., 0] > 200) & (frame[..., 2] < 60)
+            assert red[164:236, 164:316].mean() > 0.99 and not red[:156].any(), item.planned.format
+            assert np.abs(frame[:156] - original[:156]).mean() < 8, item.planned.format
+
+
+def test_a_gif_is_squeezed_frame_for_frame_and_by_colours_where_a_score_allows_it() -> None:
+    rng = np.random.default_rng(1)
+    frames = [Image.fromarray(rng.integers(0, 4, (60, 80, 3), np.uint8) * 40 + 60)] * 2
+    frames.append(Image.fromarray(255 - np.asarray(frames[0])))
+    wasteful = io.BytesIO()
+    frames[0].save(
+        wasteful, "GIF", save_all=True, append_images=frames[1:], duration=[50, 70, 90], loop=0, disposal=2
+    )
+    data = moving_gif()
+    [exact] = made(data, Recipe(formats=Formats(squeeze=Squeeze())))
+    assert exact.planned.path == "a.x" and len(exact.data) <= len(data)
+    for frame, original in zip(frames_of(exact.data)[0], frames_of(data)[0], strict=True):
+        assert (frame == original).all()
+    [fewer] = made(wasteful.getvalue(), Recipe(formats=Formats(squeeze=Squeeze(target=60))))
+    assert len(fewer.data) < len(wasteful.getvalue()) and sum(frames_of(fewer.data)[1]) == 210
+
+
+def test_a_drawing_is_minified_where_it_is_drawn_the_same() -> None:
+    drawing = b"""<?xml version="1.0"?>
+    <!-- drawn by hand --><svg xmlns="http://www.w3.org/2000/svg" width="40" height="40" viewBox="0 0 40 40">
+      <title>Stamp</title><defs><circle id="used-elsewhere" r="2"/></defs>
+      <g><g><path d="M 10.0000000 10.0000000 L 30.0000000 10.0000000 L 20.0000000 30.0000000 Z" fill="#ff0000"/></g></g>
+    </svg>"""
+    [item] = made(drawing, Recipe(formats=Formats(squeeze=Squeeze())))
+    assert len(item.data) < len(drawing) * 0.7 and b"<title>" in item.data and b"used-elsewhere" in item.data
+    first, second = (pyvips.Image.svgload_buffer(data, scale=4).numpy() for data in (drawing, item.data))
+    assert np.abs(first.astype(int) - second).max() <= 8
+    bomb = b'<!DOCTYPE svg [<!ENTITY a "aaaa">]><svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><text>&a;</text></svg>'
+    assert minify(bomb)[0] == bomb
 
 
 def test_tiles_cover_any_shape_and_a_mark_never_sticks_out() -> None:

@@ -43,10 +43,20 @@ def stage(tmp_path: Path) -> Iterator[SimpleNamespace]:
             source.id, origin=origin, owner="server", recipe="", version="1", only=only, quick=True
         )
 
-    locations = UploadFolders(uploads=tmp_path / "up", outputs=tmp_path / "out", cache=None, limits=Limits())
+    locations = UploadFolders(
+        uploads=tmp_path / "up",
+        outputs=tmp_path / "out",
+        cache=None,
+        limits=Limits(),
+        watermarks=tmp_path / "marks",
+    )
+
+    def publish(*_: object) -> None:
+        raise AssertionError("this recipe publishes nothing")
+
     first: Any = SimpleNamespace(submit=lambda _job, on_result: events.append(on_result))
     stage = SimpleNamespace(meanwhile=[])
-    desk = UploadService(store, first, start, locations, lambda _row: None)
+    desk = UploadService(store, first, locations, start_run=start, publish=publish, on_done=lambda _row: None)
     source = desk.resolve_source()
     row = desk.receive(source, "summit.jpg", io.BytesIO(ONE), origin="api").row
     events.pop()(QuickResult(inspect_bytes(ONE), (), "#888888"))

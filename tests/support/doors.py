@@ -78,10 +78,10 @@ class Doors:
 
 
 @contextmanager
-def doors(base: Path, **settings: Any) -> Iterator[Doors]:
+def doors(base: Path, recipe: str = RECIPE, **settings: Any) -> Iterator[Doors]:
     app = new_app(base, limits=LIMITS, **settings)
     parts = services_of(app)
-    parts.store.recipes.add("Light", RECIPE)
+    parts.store.recipes.add("Light", recipe)
     secret = parts.tokens.make("everything", EVERYTHING).secret
     server = http_server(app, parts.settings, host="127.0.0.1", port=0)
 

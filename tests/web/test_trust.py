@@ -19,8 +19,8 @@ from tests.support.doors import Doors, doors
 from tests.support.limits import limit
 from tests.support.requests import head, raw
 from young_prism.core.errors import AccessError, ServeError, StoreError
+from young_prism.services.outgoing import PrivateAddressError, public_address
 from young_prism.services.settings import Settings
-from young_prism.services.webhooks import PrivateAddressError, public_address
 from young_prism.web import bodies
 from young_prism.web.app import close_app, create_app
 from young_prism.web.context import services_of

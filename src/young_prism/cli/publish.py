@@ -23,10 +23,23 @@ if TYPE_CHECKING:
 @click.option(
     "--delete", is_flag=True, help="Also delete there what the manifest there proves ours and is no more."
 )
+@click.option(
+    "--public-read", is_flag=True, help="Let everybody read each object (the canned ACL public-read)."
+)
+@click.option("--cache-control", default="", help="This header in place of the one that suits the names.")
 @click.option("--overwrite", is_flag=True, help="Take names there that files have which are not ours.")
 @json_option
 def publish(
-    *, out: Path, target: str, endpoint: str, dry_run: bool, delete: bool, overwrite: bool, as_json: bool
+    *,
+    out: Path,
+    target: str,
+    endpoint: str,
+    dry_run: bool,
+    delete: bool,
+    public_read: bool,
+    cache_control: str,
+    overwrite: bool,
+    as_json: bool,
 ) -> None:
     """Publish the build in OUT to TARGET: a folder, or s3://bucket/folder.
 
@@ -35,7 +48,7 @@ def publish(
     """
     from young_prism.engine.handoff.deploy import deploy as send
     from young_prism.engine.handoff.deploy import plan_deploy
-    from young_prism.engine.handoff.storage import storage_at
+    from young_prism.engine.handoff.storage import ObjectAccess, storage_at
 
     plan = plan_deploy(out, storage_at(target, endpoint), delete=delete, overwrite=overwrite)
     _say_plan(plan, dry_run=dry_run)
@@ -43,7 +56,8 @@ def publish(
         if as_json:
             print_json(_as_data(plan))
         sys.exit(1 if plan.foreign else 0)
-    result = send(plan, progress=_progress if on_terminal() else None)
+    access = ObjectAccess(cache_control, is_public=public_read)
+    result = send(plan, access=access, progress=_progress if on_terminal() else None)
     for error in result.failures:
         say(f"Failed: {error}")
     if as_json:

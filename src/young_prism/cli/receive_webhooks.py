@@ -1,4 +1,4 @@
-"""`young-prism receive-webhooks`: a stand-in for the program that is told, to try webhooks with."""
+"""`young-prism receive-webhooks`: a stand-in for the programs that are told, to try webhooks and purge addresses with."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import click
 from young_prism.cli.common import say
 
 _MOST_BYTES = 10_000_000
+PURGE_PATH = "/purge"
 
 
 @click.command("receive-webhooks")
@@ -24,7 +25,10 @@ _MOST_BYTES = 10_000_000
     help="Answer the first so many with 503, to see them come again.",
 )
 def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
-    """Print each message that is signed rightly, until Ctrl-C. It listens to this machine only."""
+    """Print each message that is signed rightly, until Ctrl-C. It listens to this machine only.
+
+    At /purge it stands in for a cache, and prints the addresses that a recipe's purge sends it.
+    """
     server = receiver(port, secret, refuse)
     say(f"Messages are taken at http://127.0.0.1:{server.server_port}/  (Ctrl-C ends it)")
     try:
@@ -45,6 +49,10 @@ def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
         def do_POST(self) -> None:
             length = int(self.headers.get("Content-Length", 0))
             body = self.rfile.read(min(length, _MOST_BYTES))
+            if self.path == PURGE_PATH:
+                say(f"purge: {', '.join(json.loads(body)['urls'])}")
+                self._done()
+                return
             headers = {name.lower(): value for name, value in self.headers.items()}
             if not verify_signature(secret, headers, body):
                 say("refused: it is not signed with this secret, or was not sent just now")
@@ -58,8 +66,11 @@ def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
                 say(
                     f"{message['type']}: {data['title'] or data['original']['path']}, {len(data['renditions'])} renditions, {data['status']}"
                 )
-                self.send_response(204)
-                self.end_headers()
+                self._done()
+
+        def _done(self) -> None:
+            self.send_response(204)
+            self.end_headers()
 
         def log_message(self, *_: object) -> None:
             """Stay silent: each message has its line already."""

@@ -6,6 +6,7 @@ import threading
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from pathlib import Path
 from typing import Generic, TypeVar
 from weakref import WeakKeyDictionary
 
@@ -73,6 +74,8 @@ class Catalogue:
     outdated: bool
     recipe: Recipe
     details: MetadataByPath
+    watermark_folders: tuple[Path, ...] = ()
+    """Where the recipe's watermarks are looked for: in the source, then among those that were sent to the pages."""
 
     @cached_property
     def by_path(self) -> Mapping[str, CatalogueEntry]:
@@ -136,8 +139,10 @@ class CatalogueCache(Generic[Key, Value]):
 class Catalogues:
     """The newest catalogue of each source, loaded when it is asked for and out of date."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, watermarks: Path) -> None:
+        """Read from a store; `watermarks` is the folder of those that were sent to the pages."""
         self._store = store
+        self._watermarks = watermarks
         self._loaded: dict[int, Catalogue] = {}
         self._lock = threading.Lock()
 
@@ -149,11 +154,11 @@ class Catalogues:
         with self._lock:
             known = self._loaded.get(source.id)
             if known is None or known.version != source.version:
-                self._loaded[source.id] = known = _load(self._store, source)
+                self._loaded[source.id] = known = _load(self._store, source, self._watermarks)
             return known
 
 
-def _load(store: Store, source: Source) -> Catalogue:
+def _load(store: Store, source: Source, watermarks: Path) -> Catalogue:
     facts: dict[str, Facts] = {}
     since: dict[str, str] = {}
     outdated = source.looked_at is None
@@ -187,4 +192,5 @@ def _load(store: Store, source: Source) -> Catalogue:
         outdated=outdated,
         recipe=recipe,
         details=details,
+        watermark_folders=(Path(source.folder), watermarks),
     )

@@ -39,7 +39,7 @@ def plan_of(
     """
     recipe = recipe or catalogue.recipe
     known = catalogue.in_scope if facts is None else facts
-    marks = find_watermarks(recipe, [Path(source.folder)]).by_file
+    marks = find_watermarks(recipe, catalogue.watermark_folders).by_file
     context = name_context(recipe.names, cached_ledger(out_of(source, recipe)), Path(source.folder), known)
     return make_plan(_seen(known), recipe, details=catalogue.details, marks=marks, context=context)
 
@@ -60,9 +60,7 @@ def guess_of(
     `pace` is the seconds that a unit of work took in earlier runs, None before the first one.
     """
     ledger = cached_ledger(out_of(source, recipe))
-    estimated: Estimate = estimate(
-        plan.originals, experience_of(source, catalogue, ledger), actual_sizes(ledger)
-    )
+    estimated: Estimate = estimate(plan.originals, experience_of(catalogue, ledger), actual_sizes(ledger))
     seconds = estimated.work * (pace or DEFAULT_PACE / workers)
     if estimated.known == plan.renditions:
         return Guess(estimated.bytes, seconds, "All of it is there and counted as it is.")
@@ -84,7 +82,7 @@ def profile_costs(
     source: Source, catalogue: Catalogue, plan: Plan, recipe: Recipe, *, pace: float | None, workers: int
 ) -> dict[ProfileName, ProfileCost]:
     """Estimate a plan in each profile, as if nothing were made yet; `pace` as for `guess_of`."""
-    experience = experience_of(source, catalogue, cached_ledger(out_of(source, recipe)))
+    experience = experience_of(catalogue, cached_ledger(out_of(source, recipe)))
     return {
         profile: ProfileCost(guess.bytes, guess.work * (pace or DEFAULT_PACE / workers))
         for profile, guess in estimate_profiles(plan, experience).items()
@@ -94,11 +92,11 @@ def profile_costs(
 _EXPERIENCE: CatalogueCache[tuple[str, RecordsState], Experience] = CatalogueCache(2)
 
 
-def experience_of(source: Source, catalogue: Catalogue, ledger: Ledger) -> Experience:
+def experience_of(catalogue: Catalogue, ledger: Ledger) -> Experience:
     """Return what earlier builds teach about bytes, computed once for each state of the output folder."""
 
     def learned() -> Experience:
-        watermarks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
+        watermarks = find_watermarks(catalogue.recipe, catalogue.watermark_folders).by_file
         return calibrate(ledger, _seen(catalogue.in_scope), catalogue.details, watermarks)
 
     return _EXPERIENCE.get(catalogue, (str(ledger.out), records_state(ledger.out)), learned)

@@ -76,6 +76,11 @@ class Settings:
         return self.data / "uploads"
 
     @property
+    def watermarks(self) -> Path:
+        """Where watermarks are kept that were sent to the pages."""
+        return self.data / "watermarks"
+
+    @property
     def cache(self) -> Cache | None:
         """Renditions by their key, for all outputs; safe to delete."""
         return Cache(self.data / "cache", self.cache_bytes) if self.cache_bytes else None

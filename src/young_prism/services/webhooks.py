@@ -9,22 +9,17 @@ from __future__ import annotations
 import base64
 import hashlib
 import hmac
-import ipaddress
 import json
 import logging
 import secrets
-import socket
 import threading
 import time
 from collections.abc import Mapping
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
-from urllib.parse import urlsplit
 
-import httpx
-
-from young_prism import __version__
 from young_prism.core.errors import AccessError
+from young_prism.services.outgoing import OutgoingClient, PrivateAddressError, host_and_port, public_address
 from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.store.records import Upload, Webhook, WebhookDelivery
 from young_prism.store.states import DeliveryState
@@ -34,7 +29,6 @@ _log = logging.getLogger(__name__)
 
 RETRY_DELAYS_S = (5, 30, 120, 600, 3600, 6 * 3600, 24 * 3600)
 """Between the attempts; after the last one it is given up."""
-_TIMEOUT_S = 10.0
 _LOOK_EVERY_S = 2.0
 _PREFIX = "whsec_"
 TOLERANCE_S = 300
@@ -67,26 +61,6 @@ def verify_signature(
     return recent and any(hmac.compare_digest(expected, candidate) for candidate in signatures)
 
 
-class PrivateAddressError(Exception):
-    """A webhook's name leads to an address that is not public."""
-
-
-def public_address(host: str, port: int) -> str:
-    """Return a public address of a host, for a connection to just that address.
-
-    A name is resolved once and the address is used, so that the name cannot lead elsewhere between check and connection.
-    Raises `PrivateAddressError` where any of its addresses is private, loopback, link-local or reserved (IANA special-purpose
-    registries, by `ipaddress`), and `OSError` where the name is unknown.
-    """
-    addresses = [str(row[4][0]) for row in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
-    for text in addresses:
-        address = ipaddress.ip_address(text.partition("%")[0])
-        mapped = getattr(address, "ipv4_mapped", None) or getattr(address, "sixtofour", None)
-        if not (mapped or address).is_global or address.is_multicast:
-            raise PrivateAddressError
-    return addresses[0]
-
-
 class WebhookDispatcher:
     """Sends what is on its way, on a thread of its own. `close` it at the end.
 
@@ -104,7 +78,7 @@ class WebhookDispatcher:
 
     def add(self, url: str) -> Webhook:
         """Add an address. Raises `AccessError` for what is none that can be called."""
-        parts = _parts_of(url)
+        parts = host_and_port(url)
         if not self._private:
             with suppress(
                 OSError
@@ -141,12 +115,7 @@ class WebhookDispatcher:
         self._thread.join()
 
     def _work(self) -> None:
-        with httpx.Client(
-            timeout=_TIMEOUT_S,
-            follow_redirects=False,
-            trust_env=False,
-            headers={"User-Agent": f"young-prism/{__version__}"},
-        ) as client:
+        with OutgoingClient(private=self._private) as client:
             while not self._closing.is_set():
                 self._news.wait(_LOOK_EVERY_S)
                 self._news.clear()
@@ -158,7 +127,7 @@ class WebhookDispatcher:
                 except Exception:  # noqa: BLE001  (the next messages must still be sent)
                     _log.exception("messages could not be sent")
 
-    def _send(self, client: httpx.Client, delivery: WebhookDelivery, hook: Webhook) -> None:
+    def _send(self, client: OutgoingClient, delivery: WebhookDelivery, hook: Webhook) -> None:
         body, now = delivery.body.encode(), int(time.time())
         headers = {
             "content-type": "application/json",
@@ -166,16 +135,8 @@ class WebhookDispatcher:
             "webhook-timestamp": str(now),
             "webhook-signature": signature(hook.secret, delivery.id, now, body),
         }
-        try:
-            answer = self._post(client, hook.url, body, headers)
-            result_text, is_success = f"answered {answer.status_code}", answer.is_success
-        except PrivateAddressError:
-            result_text, is_success = "not sent: its address is private", False
-        except OSError:
-            result_text, is_success = "could not be reached (unknown name)", False
-        except (httpx.HTTPError, httpx.InvalidURL) as error:
-            result_text, is_success = f"could not be reached ({type(error).__name__})", False
-        if is_success:
+        reply = client.post(hook.url, body, headers)
+        if reply.is_success:
             state, next_at = DeliveryState.SENT, None
         elif delivery.attempts < len(RETRY_DELAYS_S):
             state, next_at = (
@@ -184,33 +145,4 @@ class WebhookDispatcher:
             )
         else:
             state, next_at = DeliveryState.GIVEN_UP, None
-        self._store.webhooks.attempted(delivery.id, result_text, state=state, next_at=next_at)
-
-    def _post(
-        self, client: httpx.Client, address: str, body: bytes, headers: Mapping[str, str]
-    ) -> httpx.Response:
-        if self._private:
-            return client.post(address, content=body, headers=dict(headers))
-        url = httpx.URL(address)
-        checked = url.copy_with(host=public_address(*_parts_of(address)))
-        return client.post(
-            checked,
-            content=body,
-            headers={**headers, "host": url.netloc.decode("ascii")},
-            extensions={"sni_hostname": url.host},  # the certificate is that of the name
-        )
-
-
-def _parts_of(url: str) -> tuple[str, int]:
-    """Return host and port of a webhook's address. Raises `AccessError` for what is none."""
-    try:
-        parts = urlsplit(url.strip())
-        if parts.scheme in ("http", "https") and parts.hostname:
-            return parts.hostname, parts.port or (443 if parts.scheme == "https" else 80)
-    except ValueError:
-        pass
-    raise AccessError(
-        "This is no address that can be called.",
-        file=url,
-        remedy="Give one that begins with https:// or, on this machine, http://.",
-    )
+        self._store.webhooks.attempted(delivery.id, reply.text, state=state, next_at=next_at)

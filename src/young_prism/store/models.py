@@ -134,6 +134,8 @@ class UploadRow(Base):
     run_id: Mapped[int | None] = mapped_column(Integer)
     error: Mapped[str | None]
     remedy: Mapped[str | None]
+    published: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether its renditions lie where its recipe publishes them."""
 
 
 class UploadChangeRow(Base):

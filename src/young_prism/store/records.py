@@ -80,6 +80,8 @@ class Upload:
     run_id: int | None
     error: str | None
     remedy: str | None
+    published: bool = False
+    """Whether its renditions lie where its recipe publishes them."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -94,6 +94,24 @@ class UploadRecords(Sessions):
                 return None
         return self.get(row.id)
 
+    def mark_published(self, source_id: int, problem: str) -> None:
+        """Note that all uploads of a source that are done lie where the recipe publishes them.
+
+        `problem` is how the problem begins of those that could not be published before; it is over.
+        """
+        of_source = (UploadRow.source_id == source_id, UploadRow.state == UploadState.DONE)
+        with self._session() as session:
+            session.execute(
+                update(UploadRow)
+                .where(*of_source, UploadRow.error.startswith(problem, autoescape=True))
+                .values(error=None, remedy=None)
+            )
+            session.execute(
+                update(UploadRow)
+                .where(*of_source, UploadRow.published.is_(False))
+                .values(published=True, version=UploadRow.version + 1)
+            )
+
     def claim(self, upload_id: str, version: int) -> bool:
         """Raise an upload's version if it is still the one given: of two that change it at once, one comes first."""
         with self._session() as session:

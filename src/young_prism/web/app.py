@@ -29,12 +29,14 @@ from young_prism.services.conversions import ConversionService
 from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
+from young_prism.services.publishing import UploadPublisher
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
 from young_prism.services.uploads.files import UploadFolders
 from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.services.uploads.service import UploadService
 from young_prism.services.watchers import WatchService
+from young_prism.services.watermark_library import WatermarkLibrary
 from young_prism.services.webhooks import WebhookDispatcher
 from young_prism.store.store import Store
 from young_prism.web import (
@@ -138,16 +140,28 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
 
 
 def _services(settings: Settings, store: Store) -> Services:
-    catalogues = Catalogues(store)
+    catalogues = Catalogues(store, settings.watermarks)
     inspections = InspectionService(store, catalogues, settings)
     runs = RunService(store, settings, inspections)
     quick_renderer = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
     serializer = UploadSerializer(store, settings.public)
     webhooks = WebhookDispatcher(store, serializer, private=settings.allows_private_webhooks)
     folders = UploadFolders(
-        uploads=settings.uploads, outputs=settings.outputs, cache=settings.cache, limits=settings.limits
+        uploads=settings.uploads,
+        outputs=settings.outputs,
+        cache=settings.cache,
+        limits=settings.limits,
+        watermarks=settings.watermarks,
     )
-    uploads = UploadService(store, quick_renderer, runs.start_for_uploads, folders, webhooks.enqueue)
+    publisher = UploadPublisher(settings)
+    uploads = UploadService(
+        store,
+        quick_renderer,
+        folders,
+        start_run=runs.start_for_uploads,
+        publish=publisher.submit,
+        on_done=webhooks.enqueue,
+    )
     runs.on_ended(uploads.on_run_finished)
     uploads.resume()
     return Services(
@@ -156,6 +170,7 @@ def _services(settings: Settings, store: Store) -> Services:
         catalogues=catalogues,
         inspections=inspections,
         runs=runs,
+        watermarks=WatermarkLibrary(settings.watermarks),
         proofs=ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory),
         quick_renderer=quick_renderer,
         uploads=uploads,
@@ -165,6 +180,7 @@ def _services(settings: Settings, store: Store) -> Services:
         rates=Rates(settings.per_minute),
         watchers=WatchService(store, runs),
         deployments=DeploymentService(),
+        publisher=publisher,
         page_checks=PageCheckService(),
         conversions=ConversionService(
             settings.data / "conversions", settings.limits, jobs=settings.jobs, memory=settings.memory
@@ -184,6 +200,7 @@ def close_app(app: Flask) -> None:
     parts.inspections.cancel()  # those of runs too, which then end
     parts.runs.close()
     parts.inspections.close()
+    parts.publisher.close()
     parts.webhooks.close()
     parts.store.close()
     app.extensions["young_prism.lock"].release()

@@ -21,11 +21,13 @@ from young_prism.services.deployments import DeploymentService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
 from young_prism.services.planning import Guess, ProfileCost, guess_of, profile_costs
+from young_prism.services.publishing import UploadPublisher
 from young_prism.services.runs.service import RunService
 from young_prism.services.settings import Settings
 from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.services.uploads.service import UploadService
 from young_prism.services.watchers import WatchService
+from young_prism.services.watermark_library import WatermarkLibrary
 from young_prism.services.webhooks import WebhookDispatcher
 from young_prism.store.records import Source
 from young_prism.store.store import Store
@@ -42,6 +44,7 @@ class Services:
     inspections: InspectionService
     runs: RunService
     proofs: ProofService
+    watermarks: WatermarkLibrary
     quick_renderer: QuickRenderer
     uploads: UploadService
     upload_serializer: UploadSerializer
@@ -50,6 +53,7 @@ class Services:
     rates: Rates
     watchers: WatchService
     deployments: DeploymentService
+    publisher: UploadPublisher
     page_checks: PageCheckService
     conversions: ConversionService
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from functools import lru_cache
+from importlib.metadata import version
 
 from young_prism.core.encode.contract import AvifEncoder, avif_preset, encoder_version
 from young_prism.core.images.crops import Crop
@@ -16,7 +17,7 @@ from young_prism.core.plan.model import EncoderSettings, WatermarkFile, is_searc
 from young_prism.core.recipe.codecs import Avif, Lossy
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import VectorFormats
-from young_prism.core.svg import SANITISER_VERSION
+from young_prism.core.svg import MINIFIER, SANITISER_VERSION
 from young_prism.core.types import ImageFormat, Size
 
 PIXELS_VERSION = 1
@@ -91,7 +92,7 @@ def settings_digest(
     if is_searched(settings):
         made_by += f", {_SEARCH}"
     if isinstance(settings, VectorFormats):
-        made_by = _SANITISER
+        made_by = f"{_SANITISER}, {MINIFIER} {version(MINIFIER)}" if settings.minify else _SANITISER
     described = json.dumps(settings_dict(settings), sort_keys=True)
     text = f'"{fmt.value}", {described}, "{made_by}", {PIXELS_VERSION}]'
     if settings is None:
@@ -108,7 +109,7 @@ def settings_digest(
     }
     if mark and finishing.watermark:
         worn = finishing.watermark.model_dump(
-            mode="json", exclude={"file", "text", "colour", "min_width", "facets"}
+            mode="json", exclude={"file", "text", "colour", "min_width", "facets", "formats"}
         )
         different["watermark"] = {**worn, "sha256": mark.sha256}
     return _digest(f"{text}, {json.dumps(different, sort_keys=True)}" if different else text)

@@ -23,6 +23,7 @@ from young_prism.core.selection.image_metadata import (
     NO_METADATA,
     MetadataByPath,
 )
+from young_prism.core.types import Kind
 
 
 def make_plan(
@@ -124,7 +125,7 @@ def make_plan(
 def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
     """Return the file of the watermark that an original should wear and that is not there; empty for none."""
     watermark = recipe.finishing.watermark
-    worn = watermark and not (facts.passes_through or recipe.formats.squeeze)
+    worn = watermark and not (facts.kind is Kind.VECTOR or recipe.formats.squeeze)
     return watermark.name if watermark and worn and watermark.name not in marks else ""
 
 

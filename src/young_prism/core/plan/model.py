@@ -12,7 +12,7 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
+from young_prism.core.recipe.codecs import Avif, Gif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.recipe.model import Recipe
@@ -20,7 +20,7 @@ from young_prism.core.types import ImageFormat, Size
 
 POSTER = "poster"
 """The facet of the still picture of an animation."""
-EncoderSettings = RasterSettings | Squeeze | VectorFormats
+EncoderSettings = RasterSettings | Gif | Squeeze | VectorFormats
 
 
 class PlannedRendition(NamedTuple):
@@ -67,6 +67,7 @@ _JXL_SECONDS = (0.05, 0.05, 0.05, 0.055, 0.07, 0.4, 0.65, 0.95, 6.0, 12.0)
 _LOSSLESS_JXL_SECONDS = (0.03, 0.03, 0.4, 0.5, 0.8, 1.1, 1.4, 2.2, 6.0, 20.0)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = (0.125, 0.19)
+_GIF_SECONDS = 0.15
 _SCORE_SECONDS = 0.1
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 _ENCODINGS = 2.0
@@ -85,10 +86,11 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
             seconds = _WEBP_SECONDS[settings.chosen_effort] * twice
         case Jxl():
             seconds = _jxl_seconds(settings)
-        case Png():
-            seconds = _PNG_SECONDS[settings.chosen_level]
-        case Squeeze():
-            seconds = _PNG_SECONDS[settings.level]
+        case Gif():
+            seconds = _GIF_SECONDS
+        case Png() | Squeeze():
+            level = settings.level if isinstance(settings, Squeeze) else settings.chosen_level
+            seconds = _PNG_SECONDS[level]
         case Jpeg():
             seconds = _JPEG_SECONDS[settings.chosen_effort]
         case _:
@@ -237,6 +239,8 @@ def settings_dict(settings: EncoderSettings | None) -> dict[str, Any]:
     if settings is None:
         return {"copy": True}
     plain = settings.model_dump(mode="json", exclude_none=True)
+    if isinstance(settings, VectorFormats) and not settings.minify:
+        del plain["minify"]  # as before drawings could be minified
     if isinstance(settings, Jpeg) and settings.effort == 1:
         del plain["effort"]  # as before JPEG had efforts: the same key, the same file
     return {name: value for name, value in plain.items() if value is not False}

@@ -47,7 +47,7 @@ from young_prism.core.plan.rendition_names import (
     score_part,
 )
 from young_prism.core.plan.resolve import format_key, has_watermark, matches, packs_jpeg
-from young_prism.core.recipe.codecs import Avif, RasterSettings
+from young_prism.core.recipe.codecs import Avif, Gif, RasterSettings
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Formats,
@@ -78,10 +78,9 @@ class _FormatRows(NamedTuple):
     rows: list[tuple[ImageFormat, RasterSettings, str]]
 
 
-_MOST_AVIF_PIXELS = 60_000_000
-"""Pixels of all frames of an animation in AVIF: in RGBA, with what the encoder holds, half a gigabyte."""
-_SANITISED = VectorFormats()
-_SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG)
+_MOST_FRAME_PIXELS = 60_000_000
+"""Pixels of all frames of an animation that are decoded at once: in RGBA, with what the encoder holds, half a gigabyte."""
+_SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
 
 
 class PlanCache:
@@ -147,7 +146,7 @@ class OriginalPlanner:
         stem = stem if title else self.clean(stem) or facts.sha256[:8]
         self.needs_stem = renamed  # or no stem in the world would tell them apart
         folder = self._folder(stem)
-        if recipe.formats.squeeze and facts.kind is not Kind.VECTOR:
+        if recipe.formats.squeeze:
             ending = split_name(own_name)[1]
             renditions = [self._squeezed(folder, f"{stem}.{ending}" if ending else stem)]
         elif facts.passes_through:
@@ -312,7 +311,7 @@ class OriginalPlanner:
                 if packs_jpeg(facts, finishing, settings, size=size, cut=cut, facet=facet):
                     by = ", the JPEG's own data packed without loss"
                 if placeholder or mark or encoder:
-                    worn = mark if has_watermark(finishing, facet, size) else None
+                    worn = self._worn_by(facet, size, fmt)
                     rest = settings_digest(
                         fmt, settings, finishing, worn, placeholder=placeholder, encoder=encoder
                     )
@@ -323,7 +322,9 @@ class OriginalPlanner:
                         rest = add_parent_rung(rest, rungs[-1])
                 if searched:
                     smaller = tuple(rungs[: rungs.index(size)])
-                    marked = sum(has_watermark(finishing, facet, size) for size in smaller) if mark else 0
+                    marked = (
+                        sum(has_watermark(finishing, facet, below, fmt) for below in smaller) if mark else 0
+                    )
                     rest = add_search_chain(rest, smaller, marked)
                 renditions.append(
                     PlannedRendition(
@@ -349,11 +350,17 @@ class OriginalPlanner:
     def _squeezed(self, folder: str, name: str) -> PlannedRendition:
         """Plan the same picture with fewer bytes, under its own name."""
         squeeze = self.recipe.formats.squeeze
+        if self.facts.kind is Kind.VECTOR:
+            minified = VectorFormats(sanitise=self.recipe.formats.vector.sanitise, minify=True)
+            path = _join(folder, name)
+            return self._single(path, ImageFormat.SVG, self.facts.size, minified, "a drawing in fewer bytes")
         has_target = squeeze is not None and squeeze.target is not None
         is_squeezable = self.facts.format in _SQUEEZABLE or (
             has_target and self.facts.format is ImageFormat.WEBP
         )
-        if not is_squeezable or self.facts.kind is Kind.ANIMATION:
+        is_too_long = self._frame_pixels > _MOST_FRAME_PIXELS
+        moves_elsewhere = self.facts.kind is Kind.ANIMATION and self.facts.format is not ImageFormat.GIF
+        if not is_squeezable or is_too_long or moves_elsewhere:
             squeeze = None
         packs = squeeze and squeeze.jpeg_to_jxl and self.facts.format is ImageFormat.JPEG
         if packs and not self.facts.cmyk:
@@ -372,9 +379,11 @@ class OriginalPlanner:
     ) -> tuple[list[PlannedRendition], list[str]]:
         if self.facts.kind is Kind.VECTOR:
             return self._vector(folder, stem, remarks)
-        if self._mark:
-            remarks = [*remarks, "No watermark is put on an animation."]
-        moving = [*self._moving(folder, stem), *self._copy(folder, stem, "an animation")]
+        moving = [*self._moving(folder, stem), *self._fallback_animation(folder, stem)]
+        for rendition in moving:
+            if self._is_unmarked(rendition):
+                text = f"The {rendition.format.label} has no watermark: {self._why_unmarked}."
+                remarks = [*remarks, text]
         if self.recipe.formats.animation.avif and self.facts.format is ImageFormat.GIF and self.facts.loops:
             remarks = [
                 *remarks,
@@ -385,17 +394,57 @@ class OriginalPlanner:
     def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
         """Plan the modern formats of a GIF that moves: all its frames, as large as they are; and its poster."""
         facts, formats = self.facts, self.recipe.formats.for_animations()
-        pixels = facts.frames * facts.size.pixels  # all frames are in memory at once
+        pixels = self._frame_pixels
         if facts.format is not ImageFormat.GIF:
             return
         why = "modern format for an animation, with its times and loops"
         # AVIF plays for ever: nothing of ours writes another number of loops.
-        if formats.avif and facts.loops == 0 and pixels <= _MOST_AVIF_PIXELS:
+        if formats.avif and facts.loops == 0 and pixels <= _MOST_FRAME_PIXELS:
             path = self._unsized_path(folder, stem, ImageFormat.AVIF, formats.avif)
-            yield self._single(path, ImageFormat.AVIF, facts.size, formats.avif, why)
-        if formats.webp and pixels <= MAX_PIXELS:
+            yield self._animated(path, ImageFormat.AVIF, formats.avif, why)
+        # Without a watermark libvips streams the frames.
+        marked = self._worn_by(WHOLE_FACET, facts.size, ImageFormat.WEBP) is not None
+        if formats.webp and pixels <= (_MOST_FRAME_PIXELS if marked else MAX_PIXELS):
             path = self._unsized_path(folder, stem, ImageFormat.WEBP, formats.webp)
-            yield self._single(path, ImageFormat.WEBP, facts.size, formats.webp, why)
+            yield self._animated(path, ImageFormat.WEBP, formats.webp, why)
+
+    def _fallback_animation(self, folder: str, stem: str) -> list[PlannedRendition]:
+        """Plan what browsers show that know no modern format: the GIF as it is, or written again."""
+        facts = self.facts
+        settings = self.recipe.formats.animation.gif
+        has_mark = self._worn_by(WHOLE_FACET, facts.size, facts.format) is not None
+        is_too_long = self._frame_pixels > _MOST_FRAME_PIXELS
+        if facts.format is not ImageFormat.GIF or is_too_long or not (settings or has_mark):
+            return self._copy(folder, stem, "an animation")
+        path = self._unsized_path(folder, stem, ImageFormat.GIF, settings)
+        if self._is_original(path) and not self._in_place:
+            return []
+        why = "fallback for an animation" if settings else "fallback for an animation, for its watermark"
+        return [self._animated(path, ImageFormat.GIF, settings or Gif(), why)]
+
+    def _animated(self, path: str, fmt: ImageFormat, settings: EncoderSettings, why: str) -> PlannedRendition:
+        """Plan all frames in one format."""
+        return self._single(path, fmt, self.facts.size, settings, why, facet=WHOLE_FACET)
+
+    @property
+    def _frame_pixels(self) -> int:
+        """Pixels of all frames, which are in memory at once."""
+        return self.facts.frames * self.facts.size.pixels
+
+    def _is_unmarked(self, rendition: PlannedRendition) -> bool:
+        """Whether an animation is delivered without the watermark that its format would wear."""
+        wears = self._worn_by(WHOLE_FACET, rendition.size, rendition.format) is not None
+        return wears and rendition.settings is None
+
+    @property
+    def _why_unmarked(self) -> str:
+        if self.facts.format is ImageFormat.GIF:
+            return "all its frames together are too large"
+        return f"an animated {self.facts.format.label} is only copied"
+
+    def _worn_by(self, facet: str, size: Size, fmt: ImageFormat) -> WatermarkFile | None:
+        """Return the watermark of a rendition; None for none."""
+        return self._mark if has_watermark(self.recipe.finishing, facet, size, fmt) else None
 
     def _poster(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
         """Plan the first frame of an animation as a still picture."""
@@ -404,20 +453,23 @@ class OriginalPlanner:
         kind = "photo_transparent" if self.facts.transparent else "photo"
         for fmt, settings, _ in self.shared.formats_for(self.recipe, kind).rows:
             path = self._unsized_path(folder, f"{stem}-{POSTER}", fmt, settings)
-            planned = self._single(path, fmt, self.facts.size, settings, "poster of an animation")
+            planned = self._single(
+                path, fmt, self.facts.size, settings, "poster of an animation", facet=WHOLE_FACET
+            )
             yield planned._replace(facet=POSTER, key=f"{planned.key}-{POSTER}")
 
     def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""
         facts, vector = self.facts, self.recipe.formats.vector
-        if not vector.sanitise:
+        if not (vector.sanitise or vector.minify):
             copy = self._copy(folder, stem, "a vector")
         else:
-            why = "a vector, without scripts and foreign addresses"
+            why = "a vector, without scripts and foreign addresses" if vector.sanitise else "a vector"
             path = self._unsized_path(folder, stem, ImageFormat.SVG)
             if self._is_original(path) and not self._in_place:
                 path = self._unsized_path(folder, f"{stem}-clean", ImageFormat.SVG)
-            copy = [self._single(path, ImageFormat.SVG, facts.size, _SANITISED, why)]
+            settings = VectorFormats(sanitise=vector.sanitise, minify=vector.minify)
+            copy = [self._single(path, ImageFormat.SVG, facts.size, settings, why)]
         if vector.png is None:
             return copy, remarks
         if not facts.size.pixels:
@@ -441,12 +493,24 @@ class OriginalPlanner:
         return self.recipe.names.into_source and casefold_key(path) == casefold_key(self.path)
 
     def _single(
-        self, path: str, fmt: ImageFormat, size: Size, settings: EncoderSettings | None, reason: str
+        self,
+        path: str,
+        fmt: ImageFormat,
+        size: Size,
+        settings: EncoderSettings | None,
+        reason: str,
+        *,
+        facet: str = "",
     ) -> PlannedRendition:
-        """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed."""
-        squeezed = isinstance(settings, Squeeze)
-        finishing = Finishing(metadata=self.recipe.finishing.metadata) if squeezed else Finishing()
-        key = rendition_key(self.facts.sha256, size, settings_digest(fmt, settings, finishing))
+        """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed.
+
+        `facet` is that of an animation, whose frames may wear the watermark.
+        """
+        worn = self._worn_by(facet, size, fmt) if facet else None
+        finishing = Finishing(watermark=self.recipe.finishing.watermark if worn else None)
+        if isinstance(settings, Squeeze):
+            finishing = Finishing(metadata=self.recipe.finishing.metadata)
+        key = rendition_key(self.facts.sha256, size, settings_digest(fmt, settings, finishing, worn))
         return PlannedRendition(path, fmt, size, settings, key, reason)
 
 

@@ -8,6 +8,8 @@ from pathspec import GitIgnoreSpec
 
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import POSTER
 from young_prism.core.recipe.codecs import Jxl
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats, FormatSet
@@ -85,10 +87,12 @@ def packs_jpeg(
     """
     wants = isinstance(settings, Jxl) and settings.from_jpeg and facts.format is ImageFormat.JPEG
     same_pixels = size == facts.size and cut is None and facts.orientation == 1
-    return wants and same_pixels and facts.srgb and not has_watermark(finishing, facet, size)
+    return wants and same_pixels and facts.srgb and not has_watermark(finishing, facet, size, ImageFormat.JXL)
 
 
-def has_watermark(finishing: Finishing, facet: str, size: Size) -> bool:
-    """Whether the recipe puts its watermark on a rendition of this facet and size."""
+def has_watermark(finishing: Finishing, facet: str, size: Size, fmt: ImageFormat | None) -> bool:
+    """Whether the recipe puts its watermark on a rendition of this facet, size and format; None for one that may wear it."""
     mark = finishing.watermark
-    return mark is not None and size.width >= mark.min_width and (not mark.facets or facet in mark.facets)
+    if mark is None or size.width < mark.min_width or not (fmt is None or mark.is_on(fmt)):
+        return False
+    return not mark.facets or (WHOLE_FACET if facet == POSTER else facet) in mark.facets

@@ -12,7 +12,7 @@ from young_prism.core.encode.png import encode_palette
 from young_prism.core.images.crops import Crop
 from young_prism.core.pixels.readback import read_back
 from young_prism.core.plan.model import PlannedOriginal
-from young_prism.core.plan.resolve import packs_jpeg
+from young_prism.core.plan.resolve import has_watermark, packs_jpeg
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.codecs import Jpeg, Jxl, Lossy, Png, RasterSettings
 from young_prism.core.render.encoding import encoded
@@ -20,7 +20,7 @@ from young_prism.core.render.quality_search import LadderSearch, SearchResult
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.render.squeeze import pack
 from young_prism.core.score.ssim import WINDOW, ssim
-from young_prism.core.types import Size
+from young_prism.core.types import ImageFormat, Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
@@ -53,14 +53,23 @@ class ProofBench:
         self._original, self._facet, self.size = original, facet, size
         self._data = data
         self._largest = largest_of(data, original, facet)
-        self._rungs: dict[tuple[bool, Size], RungPixels] = {}
+        self._rungs: dict[tuple[bool, Size, bool], RungPixels] = {}
 
-    def rung(self, *, sharpen: bool, size: Size | None = None) -> RungPixels:
-        """Return the rung as a run would encode it, watermark and all, or with the other choice of sharpening, or at another size."""
-        key = (sharpen, size or self.size)
+    def rung(self, *, sharpen: bool, size: Size | None = None, fmt: ImageFormat | None = None) -> RungPixels:
+        """Return the rung as a run would encode it in a format, or with the other choice of sharpening, or at another size.
+
+        Without a format it wears the watermark, if renditions of its facet and size do.
+        """
+        size = size or self.size
+        key = (sharpen, size, has_watermark(self._original.finishing, self._facet, size, fmt))
         if key not in self._rungs:
-            self._rungs[key] = make_rung(self._largest, self._original, self._facet, key[1], sharpen=sharpen)
+            self._rungs[key] = make_rung(
+                self._largest, self._original, self._facet, size, sharpen=sharpen, fmt=fmt
+            )
         return self._rungs[key]
+
+    def _rung_of(self, candidate: Candidate, size: Size | None = None) -> RungPixels:
+        return self.rung(sharpen=candidate.sharpen, size=size, fmt=candidate.format)
 
     def lossless_png(self, *, sharpen: bool) -> bytes:
         """Return the rung's own pixels as a PNG, quickly made."""
@@ -70,7 +79,7 @@ class ProofBench:
 
     def measure(self, candidate: Candidate) -> MeasuredCandidate:
         """Encode one candidate and score it. Raises `DamagedError` where the encoder cannot."""
-        rung, settings = self.rung(sharpen=candidate.sharpen), candidate.settings
+        rung, settings = self._rung_of(candidate), candidate.settings
         ready = rung.ready_for(settings)
         began = self._clock()
         data, note = self._encode(ready, settings, sharpen=candidate.sharpen)
@@ -107,7 +116,7 @@ class ProofBench:
         aimed_settings = settings.model_copy(update={"target": target, "band": None})
         began = self._clock()
         ladder = LadderSearch(
-            lambda size: self.rung(sharpen=candidate.sharpen, size=size),
+            lambda size: self._rung_of(candidate, size),
             encoded,
             sizes=lambda _: [self.size],
             original_bytes=self._original.facts.bytes,
@@ -116,7 +125,7 @@ class ProofBench:
 
     def lost(self, candidate: Candidate, data: bytes) -> npt.NDArray[np.float32]:
         """Return what each pixel takes from a candidate's score, of shape (height, width)."""
-        framed = self.rung(sharpen=candidate.sharpen).framed(candidate.settings)
+        framed = self._rung_of(candidate).framed(candidate.settings)
         return framed.difference(read_back(data, candidate.format))[1]
 
 

@@ -36,6 +36,9 @@ ListAsTuple = BeforeValidator(_tuple)
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
 """An sRGB colour as CSS writes it in six digits (CSS Color 4, 5.2)."""
 
+URL_PART = r"^[^\s,\"<>]*$"
+"""What can stand in a `srcset` unquoted."""
+
 Share = Annotated[float, Field(gt=0, le=1)]
 
 _UNITS = {"b": 1, "kb": 1000, "mb": 1_000_000, "gb": 1_000_000_000}

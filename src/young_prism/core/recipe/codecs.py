@@ -234,6 +234,14 @@ class Png(RecipeModel):
         return self.model_copy(update={"level": profile.png_level if self.level is None else self.level})
 
 
+class Gif(RecipeModel):
+    """A GIF written again: at most so many `colours` a frame, and only what differs by more than `tolerance` is stored anew."""
+
+    colours: Annotated[int, Field(ge=2, le=256)] = 256
+    tolerance: Annotated[int, Field(ge=0, le=32)] = 0
+    """Levels of 255 by which a pixel may differ from the frame before it and still be left as it was."""
+
+
 LossySettings = Jxl | Avif | Webp | Jpeg
 """The settings of formats that have a quality."""
 RasterSettings = LossySettings | Png

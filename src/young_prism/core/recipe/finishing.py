@@ -12,6 +12,7 @@ from young_prism.core.recipe.base import (
     RecipeModel,
     Share,
 )
+from young_prism.core.types import ImageFormat
 
 Kernel = Literal["nearest", "linear", "cubic", "mitchell", "lanczos2", "lanczos3"]
 
@@ -27,6 +28,17 @@ Position = Literal[
     "bottom-right",
     "tiled",
 ]
+
+
+MarkedFormat = Literal[
+    ImageFormat.JXL,
+    ImageFormat.AVIF,
+    ImageFormat.WEBP,
+    ImageFormat.JPEG,
+    ImageFormat.PNG,
+    ImageFormat.GIF,
+]
+"""The formats of renditions that have pixels."""
 
 
 class Watermark(RecipeModel):
@@ -47,12 +59,18 @@ class Watermark(RecipeModel):
     """Renditions narrower than this have none."""
     facets: Annotated[tuple[str, ...], ListAsTuple] = ()
     """Only these, where any is named; `whole` is the uncut picture."""
+    formats: Annotated[tuple[MarkedFormat, ...], ListAsTuple] = ()
+    """Only these, where any is named."""
 
     @model_validator(mode="after")
     def _one_mark(self) -> Self:
         if bool(self.file) == bool(self.text.strip()):
             raise ValueError("a watermark needs either a file or a text")
         return self
+
+    def is_on(self, fmt: ImageFormat) -> bool:
+        """Whether renditions of a format wear it, if they are large enough and of a facet that does."""
+        return not self.formats or fmt in self.formats
 
     @property
     def name(self) -> str:

@@ -18,6 +18,7 @@ from young_prism.core.recipe.codecs import (
     NOT_BOTH,
     Avif,
     Band,
+    Gif,
     Jpeg,
     Jxl,
     Png,
@@ -128,12 +129,14 @@ class TransparentFormatSet(FormatSet):
 class AnimationFormats(RecipeModel):
     """What a GIF that moves is made into; the GIF itself stays as the fallback. Without the others it is only copied.
 
+    With `gif` the fallback is written again, with fewer bytes; where it wears a watermark it always is.
     With `poster` its first frame is made as a still picture too, in the formats of photos. Markup shows it to people who asked
     their system for less motion.
     """
 
     avif: Avif | None = Avif(quality=55)
     webp: Webp | None = Webp(quality=75, lossless="when-smaller")
+    gif: Gif | None = None
     poster: bool = False
 
     @model_validator(mode="after")
@@ -157,10 +160,13 @@ class AnimationFormats(RecipeModel):
 class VectorFormats(RecipeModel):
     """What a drawing in SVG is made into: a copy, by default without scripts and foreign addresses.
 
+    With `minify` it is written with fewer bytes as well, unless it would look different.
+
     With `png` there are raster fallbacks as well, on the ladder up to `raster_limit` times the drawing's own size.
     """
 
     sanitise: bool = True
+    minify: bool = False
     png: Png | None = None
     raster_limit: Annotated[float, Field(ge=1, le=100)] = 3.0
 
@@ -170,7 +176,7 @@ class Squeeze(RecipeModel):
 
     With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit. With a `target`
     pixels may change: JPEG and WebP are encoded again at the lowest quality that reaches the score, and a PNG gets a palette
-    where that does; what is no smaller than the lossless file is left.
+    where that does; what is no smaller than the lossless file is left. A GIF gets fewer colours, and drawings are minified.
     """
 
     level: Annotated[int, Field(ge=0, le=6)] = 4

@@ -9,10 +9,11 @@ from typing import Annotated, Literal, Self
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from young_prism.core.naming.rule import WHOLE_FACET, check_rule, uses
-from young_prism.core.recipe.base import ListAsTuple, RecipeModel
+from young_prism.core.recipe.base import URL_PART, ListAsTuple, RecipeModel
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
+from young_prism.core.recipe.publishing import Publish
 from young_prism.core.types import Size
 
 
@@ -179,10 +180,6 @@ class Names(RecipeModel):
         return self
 
 
-_URL_PART = r"^[^\s,\"<>]*$"
-"""What can stand in a `srcset` unquoted."""
-
-
 class Markup(RecipeModel):
     """What the snippets say."""
 
@@ -190,9 +187,9 @@ class Markup(RecipeModel):
     """Empty: what the ladder's layout says, or `100vw` without one."""
     auto_sizes: bool = False
     """`auto` before the `sizes` of what is loaded lazily: a browser that knows it measures its layout instead."""
-    base_url: Annotated[str, Field(pattern=_URL_PART)] = ""
+    base_url: Annotated[str, Field(pattern=URL_PART)] = ""
     """Where the site is served: `https://pictures.example`, or empty for addresses that are relative."""
-    prefix: Annotated[str, Field(pattern=_URL_PART)] = ""
+    prefix: Annotated[str, Field(pattern=URL_PART)] = ""
     """The folders from there to the renditions: `/pictures/`."""
     loading: Literal["lazy", "eager"] = "lazy"
 
@@ -247,6 +244,7 @@ class Recipe(RecipeModel):
     facets: Annotated[tuple[Facet, ...], ListAsTuple] = ()
     finishing: Finishing = Finishing()
     markup: Markup = Markup()
+    publish: Publish | None = None
     overrides: Annotated[tuple[Override, ...], ListAsTuple] = ()
 
     @field_validator("facets")
@@ -293,9 +291,9 @@ class Recipe(RecipeModel):
 
     @property
     def published(self) -> Recipe:
-        """The recipe as a manifest shows it, which may lie on the web: of a secret it holds only the hash."""
-        if not self.names.secret:
-            return self
-        digest = hashlib.sha256(self.names.secret.encode()).hexdigest()
-        names = self.names.model_copy(update={"secret": f"sha256:{digest}"})
-        return self.model_copy(update={"names": names})
+        """The recipe as a manifest shows it, which may lie on the web: no place of storage, and of a secret only the hash."""
+        names = self.names
+        if names.secret:
+            digest = hashlib.sha256(names.secret.encode()).hexdigest()
+            names = names.model_copy(update={"secret": f"sha256:{digest}"})
+        return self.model_copy(update={"names": names, "publish": None})

@@ -8,25 +8,24 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
-from functools import cache
+from functools import cache, partial
 from typing import NamedTuple
 
-from young_prism.core.encode import jpeg, png, webp
-from young_prism.core.encode.animation import encode_avif
+from young_prism.core.encode import jpeg, png
 from young_prism.core.errors import ChangedError, DamagedError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.inspection.inspect import read_header
 from young_prism.core.metadata.embed import EmbeddedMetadata
 from young_prism.core.metadata.policy import Policy, filter_metadata
-from young_prism.core.pixels.decode import damaged
-from young_prism.core.pixels.frames import read_animation
 from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.plan.model import POSTER, EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import packs_jpeg
-from young_prism.core.recipe.codecs import RASTER_SETTINGS, Avif, Jpeg, Png, Webp
+from young_prism.core.recipe.codecs import RASTER_SETTINGS, Avif, Gif, Jpeg, Png, Webp
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
+from young_prism.core.render.animation import encode_animation
 from young_prism.core.render.encoding import byte_limit, encode, encoded
+from young_prism.core.render.minify import minify
 from young_prism.core.render.quality_search import LadderSearch, score_shortfall
 from young_prism.core.render.results import (
     NO_PRIOR_RESULTS,
@@ -40,9 +39,8 @@ from young_prism.core.render.results import (
 from young_prism.core.render.rungs import RungPixels, largest_of, make_rung
 from young_prism.core.render.squeeze import pack, squeeze
 from young_prism.core.render.verify import find_fault
-from young_prism.core.svg.sanitise import sanitise
-from young_prism.core.types import Kind, Size
-from young_prism.core.vips import pyvips
+from young_prism.core.svg.sanitise import Sanitised, sanitise
+from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
 
 OnProgress = Callable[[PlannedRendition, int], None]
@@ -58,9 +56,9 @@ class _RenderContext(NamedTuple):
 
 
 class _Shared(NamedTuple):
-    """What the renditions of one rung, and of one facet, have in common."""
+    """What the renditions of a facet have in common: the pixels of its rungs, and what is known of their quality."""
 
-    rung: RungPixels
+    rungs: Callable[[Size], RungPixels]
     ladder: LadderSearch
 
 
@@ -159,15 +157,21 @@ def _pass_through(
                 )
                 made[planned.path] = EncodedFile(squeezed, reason, is_kept=squeezed == data)
             case VectorFormats():
-                clean = sanitise(data)
-                reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
-                made[planned.path] = EncodedFile(clean.data, reason, is_kept=clean.data == data)
-            case Webp() if _moves(original, planned):
-                made[planned.path] = EncodedFile(_moving(data, planned.settings), planned.reason)
-            case Avif() if _moves(original, planned):
-                frames = read_animation(data, original.facts.format)
-                made[planned.path] = EncodedFile(encode_avif(frames, planned.settings), planned.reason)
+                made[planned.path] = _drawing(data, planned, planned.settings)
+            case Webp() | Avif() | Gif() if _moves(original, planned):
+                made[planned.path] = EncodedFile(encode_animation(data, original, planned), planned.reason)
     return made
+
+
+def _drawing(data: bytes, planned: PlannedRendition, settings: VectorFormats) -> EncodedFile:
+    """Return a drawing as a drawing: without what can do harm, and in fewer bytes, where the recipe says so."""
+    clean = sanitise(data) if settings.sanitise else Sanitised(data, (), ())
+    reason = f"a vector, without {', '.join(clean.removed)}" if clean.removed else planned.reason
+    final = clean.data
+    if settings.minify:
+        final, outcome = minify(clean.data)
+        reason = f"{reason}: {outcome}"
+    return EncodedFile(final, reason, is_kept=final == data)
 
 
 def _packed(data: bytes, original: PlannedOriginal) -> EncodedFile:
@@ -182,17 +186,6 @@ def _packed(data: bytes, original: PlannedOriginal) -> EncodedFile:
 def _moves(original: PlannedOriginal, planned: PlannedRendition) -> bool:
     """Whether a rendition has all frames of an animation."""
     return original.facts.kind is Kind.ANIMATION and planned.facet != POSTER
-
-
-def _moving(data: bytes, settings: Webp) -> bytes:
-    """Encode all frames of a GIF, with its times and loops. Raises `DamagedError`."""
-    try:
-        frames = pyvips.Image.new_from_buffer(
-            data, "", n=-1, access="sequential", fail_on="error"
-        ).copy_memory()
-        return webp.encode(frames, settings)
-    except pyvips.Error as error:
-        raise damaged(error) from error
 
 
 def _encode_all(
@@ -213,15 +206,13 @@ def _encode_all(
     context = context._replace(carried=_metadata_of(data, facts, finishing.metadata))
     for facet, renditions in facets.items():
         largest = largest_of(data, original, facet)
-        rungs = _rungs_of(largest, original, facet, context.carried)
-        ladder = LadderSearch(
-            rungs, encoded, sizes=_sizes_by_settings(original, facet), original_bytes=facts.bytes
-        )
+        shared_by = cache(partial(_shared, largest, original, facet, context.carried))
+        mark = finishing.watermark
         for size in sorted({planned.size for planned in renditions}):
             for planned in renditions:
                 if planned.size == size:
                     context.on_progress(planned, -1)
-                    shared = _Shared(rungs(size), ladder)
+                    shared = shared_by(planned.format if mark and not mark.is_on(planned.format) else None)
                     made[planned.path] = _within_limit(
                         _rendition(data, original, planned, shared, context), planned
                     )
@@ -238,8 +229,25 @@ def _metadata_of(data: bytes, facts: Facts, policy: Policy) -> EmbeddedMetadata:
     )
 
 
+def _shared(
+    largest: VipsImage,
+    original: PlannedOriginal,
+    facet: str,
+    carried: EmbeddedMetadata,
+    fmt: ImageFormat | None,
+) -> _Shared:
+    """Return what the formats of a facet share; `fmt` for one that has no watermark where others have it."""
+    rungs = _rungs_of(largest, original, facet, carried, fmt)
+    sizes = _sizes_by_settings(original, facet)
+    return _Shared(rungs, LadderSearch(rungs, encoded, sizes=sizes, original_bytes=original.facts.bytes))
+
+
 def _rungs_of(
-    largest: VipsImage, original: PlannedOriginal, facet: str, carried: EmbeddedMetadata
+    largest: VipsImage,
+    original: PlannedOriginal,
+    facet: str,
+    carried: EmbeddedMetadata,
+    fmt: ImageFormat | None,
 ) -> Callable[[Size], RungPixels]:
     """Return what gives the pixels of a rung, the last one at hand."""
     held: dict[Size, RungPixels] = {}
@@ -247,7 +255,7 @@ def _rungs_of(
     def rung(size: Size) -> RungPixels:
         if size not in held:
             held.clear()
-            held[size] = make_rung(largest, original, facet, size, carried=carried)
+            held[size] = make_rung(largest, original, facet, size, carried=carried, fmt=fmt)
         return held[size]
 
     return rung
@@ -281,7 +289,7 @@ def _rendition(
 ) -> EncodedFile:
     """Encode a rung for one rendition; the original's own bytes stand for it where they may and are fewer."""
     facts, finishing = original.facts, original.finishing
-    rung = shared.rung
+    rung = shared.rungs(planned.size)
     stand_in = placeholder(rung.plain, finishing) if planned.placeholder else ""
     pixels = rung.pixels
     clear = planned.format.has_alpha and pixels.hasalpha() and pixels[pixels.bands - 1].min() < _SURELY_CLEAR

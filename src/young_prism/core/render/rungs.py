@@ -18,7 +18,7 @@ from young_prism.core.plan.resolve import has_watermark
 from young_prism.core.recipe.codecs import RASTER_SETTINGS, Jpeg
 from young_prism.core.render.watermark import in_space, with_watermark
 from young_prism.core.score.padding import PaddedReference
-from young_prism.core.types import Size
+from young_prism.core.types import ImageFormat, Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
@@ -105,14 +105,18 @@ def make_rung(
     facet: str,
     size: Size,
     *,
+    fmt: ImageFormat | None = None,
     sharpen: bool | None = None,
     carried: EmbeddedMetadata = NO_EMBEDDED_METADATA,
 ) -> RungPixels:
-    """Return one rung with its watermark, and with the metadata that go along."""
+    """Return one rung with its watermark, and with the metadata that go along.
+
+    `fmt` is the format that it is for, where a watermark is on some formats only; None stands for those that wear it.
+    """
     plain = reduced(largest, original, size, sharpen=sharpen)
     watermark, mark = original.finishing.watermark, original.mark
     pixels, wears = plain, False
-    if mark is not None and watermark is not None and has_watermark(original.finishing, facet, size):
+    if mark is not None and watermark is not None and has_watermark(original.finishing, facet, size, fmt):
         pixels, wears = with_watermark(plain, mark.data, watermark), True
     pixels = with_metadata(pixels, carried._replace(profile=metadata_of(pixels).profile))
     is_coloured = wears or _has_coloured_box(original, facet)

@@ -35,6 +35,7 @@ from young_prism.core.recipe.codecs import Chroma, Jpeg, Png, Webp
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.render.encoding import encoded
 from young_prism.core.render.quality_search import search_quality
+from young_prism.core.render.squeeze_gif import squeeze_gif
 from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import ImageFormat, Kind
 from young_prism.core.vips import pyvips
@@ -47,6 +48,8 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
     The look of the picture depends on its profile and orientation too: they stay, whatever the rule for
     metadata.
     """
+    if facts.format is ImageFormat.GIF:
+        return squeeze_gif(data, settings.target)
     try:
         carried = _carried(data, facts, policy)
         smaller, reason = _lossless(data, facts, settings, carried)

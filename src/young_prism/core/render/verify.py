@@ -9,6 +9,7 @@ from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence, sniff
 from young_prism.core.inspection.inspect import read_header
 from young_prism.core.pixels.readback import has_whole_frames, is_animated_webp, shape_of
 from young_prism.core.plan.model import PlannedRendition
+from young_prism.core.recipe.codecs import Gif
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.types import ImageFormat
 
@@ -25,7 +26,8 @@ def find_fault(data: bytes, planned: PlannedRendition, *, metadata: str, clear: 
         return f"its content is {fmt.label if fmt else 'no image'}, not {planned.format.label}"
     if isinstance(planned.settings, VectorFormats) or fmt is ImageFormat.SVG:
         return ""
-    is_animated = is_animated_webp(data) or is_avif_sequence(data[:HEAD_BYTES])
+    is_animated = isinstance(planned.settings, Gif) or is_animated_webp(data)
+    is_animated = is_animated or is_avif_sequence(data[:HEAD_BYTES])
     if planned.settings is None or is_animated:
         fault = "" if has_whole_frames(data, fmt) else "not all of its frames can be decoded"
         if fault or planned.settings is None:

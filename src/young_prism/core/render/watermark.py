@@ -31,6 +31,14 @@ def watermark_size(data: bytes) -> Size:
     return size
 
 
+def draw_mark(data: bytes) -> VipsImage:
+    """Return a watermark's file as pixels at its own size, RGB with alpha. Raises `DamagedError` where it cannot be read."""
+    try:
+        return _mark(data, watermark_size(data), b"").copy_memory()
+    except pyvips.Error as error:
+        raise damaged(error) from error
+
+
 def watermark_position(picture: Size, mark: Size, settings: Watermark) -> tuple[Size, list[tuple[int, int]]]:
     """Return the size of the mark on a picture, and the left and top of each place where it stands.
 

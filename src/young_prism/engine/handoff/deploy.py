@@ -23,7 +23,7 @@ from young_prism.core.manifest.model import MANIFEST_NAME, Manifest, RenditionEn
 from young_prism.core.markup.server_rules import ServedFiles
 from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.handoff.package import hashes_of
-from young_prism.engine.handoff.storage import ObjectHeaders, Storage
+from young_prism.engine.handoff.storage import USUAL_ACCESS, ObjectAccess, ObjectHeaders, Storage
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
 
 _MAX_PARALLEL = 8
@@ -42,6 +42,8 @@ class DeployPlan:
     remove: tuple[str, ...]
     foreign: tuple[str, ...]
     manifest_differs: bool
+    replaced: frozenset[str] = frozenset()
+    """Paths of `send` that have another content there now."""
 
     @property
     def bytes(self) -> int:
@@ -107,6 +109,7 @@ def plan_deploy(out: Path, store: Storage, *, delete: bool = False, overwrite: b
         tuple(sorted(removed_paths)) if delete else (),
         tuple(foreign),
         differs,
+        frozenset(entry.path for entry in send if entry.path in existing),
     )
 
 
@@ -139,10 +142,13 @@ def _published_paths(store: Storage, existing: Mapping[str, int], *, overwrite: 
 def deploy(
     plan: DeployPlan,
     *,
+    access: ObjectAccess = USUAL_ACCESS,
     progress: Progress | None = None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> DeployResult:
     """Send what differs, then the manifest, then delete. What fails is said, and the manifest is not sent then.
+
+    `access` says how the files are served where the storage knows that.
 
     Raises `PublishError` where names are taken by files that are not ours.
     """
@@ -154,13 +160,14 @@ def deploy(
             remedy="Publish to a folder of its own, or overwrite them on purpose (--overwrite).",
         )
     result = DeployResult()
-    cache = ServedFiles.from_manifest(plan.manifest, "/").cache
+    usual = ServedFiles.from_manifest(plan.manifest, "/").cache
+    access = access._replace(cache_control=access.cache_control or usual)
     journal = _journal_file(plan.out, plan.store)
     journal.parent.mkdir(parents=True, exist_ok=True)
     plan.store.remove_leftovers()
     with journal.open("a", encoding="utf-8") as log, ThreadPoolExecutor(_MAX_PARALLEL) as pool:
         sending = {
-            pool.submit(_send, plan, rendition, cache, is_cancelled): rendition for rendition in plan.send
+            pool.submit(_send, plan, rendition, access, is_cancelled): rendition for rendition in plan.send
         }
         try:
             for done in as_completed(sending):
@@ -194,10 +201,13 @@ def _on_sent(rendition: RenditionEntry, done: Future[bool], result: DeployResult
         result.sent += 1
 
 
-def _send(plan: DeployPlan, rendition: RenditionEntry, cache: str, stopped: Callable[[], bool]) -> bool:
+def _send(
+    plan: DeployPlan, rendition: RenditionEntry, access: ObjectAccess, stopped: Callable[[], bool]
+) -> bool:
     if stopped():
         return False
-    plan.store.write(rendition.path, _bytes(plan.out, rendition), ObjectHeaders(rendition.type, cache))
+    headers = ObjectHeaders(rendition.type, access.cache_control, access.is_public)
+    plan.store.write(rendition.path, _bytes(plan.out, rendition), headers)
     return True
 
 

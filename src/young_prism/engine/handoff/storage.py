@@ -18,6 +18,18 @@ class ObjectHeaders(NamedTuple):
 
     type: str
     cache: str
+    is_public: bool = False
+    """Whether everybody may read it, by the object's own rule."""
+
+
+class ObjectAccess(NamedTuple):
+    """How the files of a build are served: the header Cache-Control, empty for what suits their names, and who may read them."""
+
+    cache_control: str = ""
+    is_public: bool = False
+
+
+USUAL_ACCESS = ObjectAccess()
 
 
 class Storage(Protocol):
@@ -191,7 +203,10 @@ class ObjectStorage:
     def write(self, path: str, data: bytes, headers: ObjectHeaders) -> None:
         """Put an object there with its type and how long it may be kept."""
         with _translate_errors(self.name, path):
-            self._system.pipe_file(self._at(path), data, ContentType=headers.type, CacheControl=headers.cache)
+            rule = {"ACL": "public-read"} if headers.is_public else {}
+            self._system.pipe_file(
+                self._at(path), data, ContentType=headers.type, CacheControl=headers.cache, **rule
+            )
 
     def remove(self, path: str) -> None:
         """Take an object away."""

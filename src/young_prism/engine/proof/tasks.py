@@ -22,6 +22,7 @@ from young_prism.core.errors import ChangedError, YoungPrismError
 from young_prism.core.plan.keys import add_crop, add_parent_rung, rendition_key, settings_digest
 from young_prism.core.plan.memory import expected_memory
 from young_prism.core.plan.model import PlannedOriginal
+from young_prism.core.plan.resolve import has_watermark
 from young_prism.core.proof.candidate import Candidate
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
@@ -71,7 +72,8 @@ class ProofRequest:
         exact = self.task is ProofTask.EXACT
         settings = None if exact else self.candidate.settings
         fmt = ImageFormat.PNG if exact else self.candidate.format
-        rest = settings_digest(fmt, settings, finishing, self.original.mark)
+        wears = has_watermark(finishing, self.facet, self.size, None if exact else fmt)
+        rest = settings_digest(fmt, settings, finishing, self.original.mark if wears else None)
         if exact:  # a copy has no finishing in its key, and this is none
             rest = hashlib.sha256(f"{rest} {finishing.model_dump_json()}".encode()).hexdigest()[:16]
         rest = add_parent_rung(add_crop(rest, cut) if cut else rest, largest)

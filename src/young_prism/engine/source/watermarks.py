@@ -14,7 +14,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
 
-_MAX_BYTES = 20_000_000
+MAX_WATERMARK_BYTES = 20_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +69,19 @@ def _drawn(text: str, colour: str) -> WatermarkFile:
     return WatermarkFile(data, hashlib.sha256(data).hexdigest())
 
 
+def check_watermark(name: str, data: bytes) -> None:
+    """Raise `RecipeError` for bytes that are no watermark: neither PNG nor SVG, without a size, damaged, or too large."""
+    configure_codecs()
+    from young_prism.core.render.watermark import draw_mark  # loads what only pictures need
+
+    if len(data) > MAX_WATERMARK_BYTES:
+        raise RecipeError("The watermark is larger than 20 MB.", file=name, remedy="Save it smaller.")
+    try:
+        draw_mark(data)
+    except DamagedError as error:
+        raise RecipeError(error.what, file=name, remedy=error.remedy) from error
+
+
 def _read(name: str, folders: list[Path]) -> WatermarkFile:
     configure_codecs()
     from young_prism.core.render.watermark import watermark_size  # loads what only pictures need
@@ -81,7 +94,7 @@ def _read(name: str, folders: list[Path]) -> WatermarkFile:
             file = (root / name).resolve()
             if not file.is_relative_to(root) or not file.is_file():
                 continue
-            data = read_regular_file(file, _MAX_BYTES)
+            data = read_regular_file(file, MAX_WATERMARK_BYTES)
             watermark_size(data)
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error

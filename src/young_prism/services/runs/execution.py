@@ -118,7 +118,7 @@ class RunExecution:
             recipe=recipe,
             scope=scope_of(source, self._store.scope.excluded(source.id)),
             metadata=self._store.metadata.by_path(source.id),
-            watermarks=load_watermarks(recipe, folder),
+            watermarks=load_watermarks(recipe, folder, self._settings.watermarks),
             only=frozenset(run.only).__contains__ if run.only is not None else None,
             known_facts=inspected.known_facts,
             # The walk of the inspection left out this very folder, unless the source was given another one since.

@@ -48,6 +48,7 @@ class RunService:
         self, store: Store, settings: Settings, inspection: InspectionService, *, build: Build = build
     ) -> None:
         self._store = store
+        self._watermarks = settings.watermarks
         self._queue = RunQueue()
         self._closing = threading.Event()
         self._quick_pool = Pool(settings.jobs or default_jobs(), settings.memory)
@@ -88,7 +89,7 @@ class RunService:
                 file=source.name,
                 remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
             )
-        load_watermarks(recipe, Path(source.folder))
+        load_watermarks(recipe, Path(source.folder), self._watermarks)
         with self._queue.lock:
             active = self._active_run(source, bulk_only=True) if only is None else None
             return self._add(source, recipe, origin, only) if active is None else active

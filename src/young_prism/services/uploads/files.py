@@ -22,6 +22,8 @@ class UploadFolders:
     outputs: Path
     cache: Cache | None
     limits: Limits
+    watermarks: Path
+    """Where watermarks are kept that were sent to the pages."""
 
 
 def open_inbox(source: Source, limits: Limits) -> Inbox:

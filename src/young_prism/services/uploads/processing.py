@@ -13,6 +13,7 @@ from typing import Protocol
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.recipe.publishing import Publish
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.quick_render import QuickRenderer, QuickResult, UploadJob
@@ -23,10 +24,14 @@ from young_prism.services.uploads.undo import ReplacementStep, UndoKind, step_fr
 from young_prism.serving.build import load_build
 from young_prism.store.decisions import out_of, recipe_of
 from young_prism.store.records import Run, Source, Upload
+from young_prism.store.sources import UPLOAD
 from young_prism.store.states import RunState, UploadState
 from young_prism.store.store import Store
 
 _log = logging.getLogger(__name__)
+
+_NOT_PUBLISHED = "It is made, but not published: "
+"""What the problem of such an upload begins with."""
 
 
 class StartRun(Protocol):
@@ -37,6 +42,16 @@ class StartRun(Protocol):
         ...
 
 
+class PublishBuild(Protocol):
+    """Publishes the build in a folder and calls back; see `UploadPublisher.submit`."""
+
+    def __call__(
+        self, out: Path, publish: Publish, on_published: Callable[[YoungPrismError | None], None]
+    ) -> None:
+        """Begin to publish."""
+        ...
+
+
 class UploadProcessor:
     """Has uploads made and keeps their state. `on_done` is called with each upload that is done or failed."""
 
@@ -44,13 +59,16 @@ class UploadProcessor:
         self,
         store: Store,
         quick_renderer: QuickRenderer,
-        start_run: StartRun,
         folders: UploadFolders,
+        *,
+        start_run: StartRun,
+        publish: PublishBuild,
         on_done: Callable[[Upload], None],
     ) -> None:
         self._store = store
         self._quick_renderer = quick_renderer
         self._start_run = start_run
+        self._publish = publish
         self._folders = folders
         self._on_done = on_done
         self._handing_over = threading.Lock()
@@ -75,7 +93,7 @@ class UploadProcessor:
         recipe = recipe_of(source)
         metadata = self._store.metadata.by_path(source.id).get(upload.path, NO_METADATA)
         try:
-            watermarks = dict(load_watermarks(recipe, Path(source.folder)))
+            watermarks = dict(load_watermarks(recipe, Path(source.folder), self._folders.watermarks))
         except YoungPrismError as error:
             self._fail(upload, error)
             return
@@ -105,7 +123,7 @@ class UploadProcessor:
             upload = self._store.uploads.get(upload.id) or upload  # its run may have ended meanwhile
             if upload.state not in (UploadState.WORKING, UploadState.WITHDRAWN):
                 changed = self._store.uploads.change(
-                    upload.id, state=UploadState.WORKING, error=None, remedy=None
+                    upload.id, state=UploadState.WORKING, error=None, remedy=None, published=False
                 )
                 upload = changed or upload
             run_id = self._start_run(now, recipe_of(now), origin=upload.origin, only=[upload.path])
@@ -116,12 +134,27 @@ class UploadProcessor:
         run = self._store.runs.get(run_id)
         if run is None or run.state.is_active or run.state is RunState.PAUSED:
             return
-        with self._handing_over:
-            for upload in self._store.uploads.working(source.id):
-                if upload.first is not None and (upload.run_id == run_id or run.only is None):
-                    self._settle(source, upload, run)
         if run.state is RunState.DONE:
             self._remove_withdrawn(source, run)
+        publish = recipe_of(source).publish
+        if publish is None or source.kind != UPLOAD or run.state is not RunState.DONE:
+            self._settle_all(source, run)
+            return
+        self._publish(out_of(source), publish, partial(self._on_published, source, run))
+
+    def _on_published(self, source: Source, run: Run, error: YoungPrismError | None) -> None:
+        if error is None:
+            self._store.uploads.mark_published(source.id, _NOT_PUBLISHED)
+        self._settle_all(source, run, is_published=error is None, error=error)
+
+    def _settle_all(
+        self, source: Source, run: Run, *, is_published: bool = False, error: YoungPrismError | None = None
+    ) -> None:
+        """Record what a run made of its uploads, and whether that is published; `error` says why not."""
+        with self._handing_over:
+            for upload in self._store.uploads.working(source.id):
+                if upload.first is not None and (upload.run_id == run.id or run.only is None):
+                    self._settle(source, upload, run, is_published=is_published, error=error)
 
     def _replacement_id(self, upload: Upload) -> int:
         """Return a number that differs with each original that takes the upload's place."""
@@ -152,27 +185,45 @@ class UploadProcessor:
         except Exception:  # noqa: BLE001  (the next upload must still be processed)
             _log.exception("the quick result of an upload could not be stored")
 
-    def _settle(self, source: Source, upload: Upload, run: Run) -> None:
+    def _settle(
+        self,
+        source: Source,
+        upload: Upload,
+        run: Run,
+        *,
+        is_published: bool,
+        error: YoungPrismError | None,
+    ) -> None:
         entry = entry_of(upload, source)
         if entry:
             served = list(
                 dict.fromkeys([*upload.served, *(rendition.path for rendition in entry.renditions)])
             )
             # The error of a replacement that could not be used stays: the original before it is done again.
-            self._end(upload, state=UploadState.DONE, served=served)
+            problem = {}
+            if error:
+                _log.warning("upload %s is not published: %s", printable_name(upload.path), error.what)
+                problem = {
+                    "error": f"{_NOT_PUBLISHED}{error.what}",
+                    "remedy": f"{error.remedy} The next upload to this source publishes it too.",
+                }
+            self._end(upload, state=UploadState.DONE, served=served, published=is_published, **problem)
             return
         build = load_build(out_of(source))
         failures = {failure.original: failure for failure in build.manifest.failed} if build else {}
         if upload.path in failures:
-            error, remedy = failures[upload.path].error, failures[upload.path].remedy
+            problem_text, remedy = failures[upload.path].error, failures[upload.path].remedy
         elif run.error:
-            error, remedy = run.error, run.remedy or ""
+            problem_text, remedy = run.error, run.remedy or ""
         elif run.state in (RunState.STOPPED, RunState.INTERRUPTED):
-            error, remedy = "Its run was stopped.", "Start a run of its source to have it made."
+            problem_text, remedy = "Its run was stopped.", "Start a run of its source to have it made."
         else:
-            error, remedy = "The recipe makes nothing of it.", "Ask who keeps the recipe of its source."
-        _log.warning("upload %s failed: %s", printable_name(upload.path), printable_name(error))
-        self._end(upload, state=UploadState.FAILED, error=error, remedy=remedy)
+            problem_text, remedy = (
+                "The recipe makes nothing of it.",
+                "Ask who keeps the recipe of its source.",
+            )
+        _log.warning("upload %s failed: %s", printable_name(upload.path), printable_name(problem_text))
+        self._end(upload, state=UploadState.FAILED, error=problem_text, remedy=remedy)
 
     def _end(self, upload: Upload, **values: object) -> None:
         """Record how an upload ended, unless it is not being made any more, or by another run."""

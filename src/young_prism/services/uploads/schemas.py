@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import quote
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -45,6 +46,9 @@ class RenditionAnswer(_Answer):
     bytes: int
     sha256: str
     url: str = Field(description="May be cached for good: another content has another address.")
+    published: str | None = Field(
+        default=None, description="Where the recipe has it published; null while it is not."
+    )
 
 
 class OriginalAnswer(_Answer):
@@ -87,6 +91,10 @@ class UploadAnswer(_Answer):
     )
     placeholder: str = Field(description="A CSS colour or a data URI to show until the picture is loaded.")
     renditions: list[RenditionAnswer]
+    urls: dict[str, dict[str, dict[str, str]]] = Field(
+        description="Addresses by facet, width and format, the published ones where there are any.",
+        examples=[{"whole": {"640": {"avif": "/media/desk/harbour-640.avif"}}}],
+    )
     snippet: str = Field(description="Markup ready to paste; empty while it is not done.")
     url: str = Field(description="The picture in the best format that a client names, at any width.")
     status: str = Field(description="Where this answer is fetched again.")
@@ -121,23 +129,36 @@ class UploadSerializer:
             focal=detail.focal,
             placeholder=first.get("placeholder", ""),
             renditions=made,
-            snippet=self.snippet(source, detail, entry) if row.state == UploadState.DONE else "",
+            urls=_by_name(made),
+            snippet=self.snippet(source, detail, entry, is_published=row.published)
+            if row.state == UploadState.DONE
+            else "",
             url=self._public + picture(row.id),
             status=f"{self._public}{UPLOADS}/{row.id}",
             problem=ProblemAnswer(what=row.error, remedy=row.remedy or "") if row.error else None,
         )
 
-    def snippet(self, source: Source, detail: ImageMetadata, entry: OriginalEntry | None) -> str:
-        """Return the markup; its addresses are ours where the recipe names no others."""
+    def snippet(
+        self,
+        source: Source,
+        detail: ImageMetadata,
+        entry: OriginalEntry | None,
+        *,
+        is_published: bool = False,
+    ) -> str:
+        """Return the markup; its addresses are ours where the recipe names no others, or nothing is published there."""
         if entry is None:
             return ""
-        delivered = Delivered.from_entry(entry, recipe_of(source))
+        recipe = recipe_of(source)
+        delivered = Delivered.from_entry(entry, recipe)
         if not delivered.markup.base_url and not delivered.markup.prefix:
-            delivered = delivered.with_markup(base_url=self._public + media_base(source.slug))
+            address = recipe.publish.address_of("") if recipe.publish and is_published else ""
+            delivered = delivered.with_markup(base_url=address or self._public + media_base(source.slug))
         return delivered.html(MarkupContext(detail.alt, detail.caption_line))
 
     def _renditions(self, row: Upload, source: Source, entry: OriginalEntry | None) -> list[RenditionAnswer]:
         made: Iterable[RenditionEntry] = entry.renditions if entry else first_renditions(row)
+        publish = recipe_of(source).publish if entry and row.published else None
         return [
             RenditionAnswer(
                 facet=rendition.facet or WHOLE_FACET,
@@ -148,9 +169,19 @@ class UploadSerializer:
                 bytes=rendition.bytes,
                 sha256=rendition.sha256,
                 url=self._public + media(source.slug, rendition.path, rendition.sha256),
+                published=(publish.address_of(quote(rendition.path)) or None) if publish else None,
             )
             for rendition in made
         ]
+
+
+def _by_name(renditions: Iterable[RenditionAnswer]) -> dict[str, dict[str, dict[str, str]]]:
+    """Return addresses by facet, width and format."""
+    urls: dict[str, dict[str, dict[str, str]]] = {}
+    for rendition in renditions:
+        of_facet = urls.setdefault(rendition.facet, {})
+        of_facet.setdefault(str(rendition.width), {})[rendition.format] = rendition.published or rendition.url
+    return urls
 
 
 def entry_of(row: Upload, source: Source) -> OriginalEntry | None:

@@ -16,7 +16,7 @@ from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.engine.intake.inbox import PlacementOutcome, Readable
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.services.uploads.files import UploadFolders, move_metadata, open_inbox, restore_replaced
-from young_prism.services.uploads.processing import StartRun, UploadProcessor
+from young_prism.services.uploads.processing import PublishBuild, StartRun, UploadProcessor
 from young_prism.services.uploads.undo import (
     MetadataStep,
     ReplacementStep,
@@ -51,13 +51,17 @@ class UploadService:
         self,
         store: Store,
         quick_renderer: QuickRenderer,
-        start_run: StartRun,
         folders: UploadFolders,
+        *,
+        start_run: StartRun,
+        publish: PublishBuild,
         on_done: Callable[[Upload], None],
     ) -> None:
         self._store = store
         self._folders = folders
-        self._processor = UploadProcessor(store, quick_renderer, start_run, folders, on_done)
+        self._processor = UploadProcessor(
+            store, quick_renderer, folders, start_run=start_run, publish=publish, on_done=on_done
+        )
         self._resolving = threading.Lock()
         """Held while a source is found or added: phones send several first pictures at once."""
 

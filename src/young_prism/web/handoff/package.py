@@ -8,7 +8,7 @@ from flask import Response, abort, flash, jsonify, redirect, request, url_for
 from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import MultiDict
 
-from young_prism.core.errors import PublishError, YoungPrismError
+from young_prism.core.errors import YoungPrismError
 from young_prism.engine.handoff.deploy import (
     DeployPlan,
     plan_deploy,
@@ -19,8 +19,8 @@ from young_prism.engine.handoff.package import (
     last_packed,
     renditions_csv,
 )
-from young_prism.engine.handoff.storage import FolderStorage, storage_at
 from young_prism.engine.output.manifest_file import manifest_file
+from young_prism.services.publishing import open_storage
 from young_prism.web.context import services, source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
 from young_prism.web.security import with_query
@@ -151,37 +151,11 @@ def publish_state(slug: str) -> Response:
 
 def _plan(build: SourceBuild, target: str, values: MultiDict[str, str]) -> tuple[DeployPlan | None, str]:
     try:
-        store = storage_at(target, _known_endpoint(values.get("endpoint", "").strip()))
-        if isinstance(store, FolderStorage):
-            _check_folder(store)
+        store = open_storage(services().settings, target, values.get("endpoint", "").strip())
         plan = plan_deploy(build.out, store, delete="delete" in values, overwrite="overwrite" in values)
     except YoungPrismError as error:
         return None, str(error)
     return plan, ""
-
-
-def _known_endpoint(endpoint: str) -> str:
-    """Return an endpoint that the server was started with; keys are sent to no other."""
-    known = services().settings.endpoints
-    if endpoint.rstrip("/") not in ("", *known):
-        raise PublishError(
-            "This server does not send keys to that endpoint.",
-            file=endpoint,
-            remedy="Choose one that is listed, or start the server with --endpoint ADDRESS.",
-        )
-    return endpoint.rstrip("/")
-
-
-def _check_folder(store: FolderStorage) -> None:
-    """Make sure that a folder lies below what the server was started with: a page may write nowhere else."""
-    settings = services().settings
-    folder = store.folder.expanduser().resolve()
-    if not any(folder.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
-        raise PublishError(
-            "From a page, only folders below those that the server was started with are written.",
-            file=store.name,
-            remedy="Choose one of them, start it with another --root, or use young-prism publish.",
-        )
 
 
 def _packages(build: SourceBuild) -> tuple[Package | None, Package | None, str]:

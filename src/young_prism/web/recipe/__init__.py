@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.errors import RecipeError
+from young_prism.core.errors import RecipeError, YoungPrismError
+from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.naming.rule import FIELDS
 from young_prism.core.plan.suggest import suggest_names
 from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import parsed, read_recipe
+from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import recipe_text
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.recipe.form import text_of
 from young_prism.web.recipe.outcome import recipe_outcome
+from young_prism.web.recipe.watermark import mark_choices
 
 blueprint = Blueprint(
     "recipe", __name__, template_folder="templates", static_folder="static", static_url_path="/static/recipe"
@@ -74,6 +77,16 @@ def suggest(slug: str) -> str:
     return _page(source, changed, error, unsaved=True)
 
 
+@blueprint.get("/watermarks/<name>")
+def mark(name: str) -> Response:
+    """Send a watermark that was sent to the pages."""
+    data = services().watermarks.find(name)
+    fmt = sniff(data[:HEAD_BYTES]) if data else None
+    if data is None or fmt is None:
+        abort(404)
+    return Response(data, mimetype=fmt.mime, headers={"Content-Security-Policy": NO_SCRIPT})
+
+
 @blueprint.get("/s/<slug>/recipe.toml")
 def download(slug: str) -> Response:
     """Send the recipe as a file for a repository."""
@@ -92,9 +105,15 @@ def toml_file(name: str, text: str) -> Response:
 
 def _sent() -> tuple[str, str]:
     """Return the text that a form makes, and what is wrong with the form itself."""
+    mark_file = request.files.get("mark")
     try:
-        return text_of(request.form, request.files.get("viewports")), ""
-    except RecipeError as error:
+        name = (
+            services().watermarks.add(mark_file.filename, mark_file.read())
+            if mark_file and mark_file.filename
+            else ""
+        )
+        return text_of(request.form, request.files.get("viewports"), watermark=name), ""
+    except YoungPrismError as error:
         return request.form.get("toml", "").replace("\r\n", "\n"), f"{error.what} {error.remedy}"
 
 
@@ -103,6 +122,10 @@ def _page(source: Source, text: str, error: str = "", *, unsaved: bool, part: bo
         plain = parsed(text)
     except RecipeError:
         plain = None  # no TOML: no controls
+
+    catalogue = catalogue_of(source)
+    outcome = recipe_outcome(source, catalogue, text)
+    settings = outcome.recipe.finishing.watermark if outcome.recipe else None
 
     def at(path: str) -> Any:
         return value_at(plain or {}, path)
@@ -116,7 +139,8 @@ def _page(source: Source, text: str, error: str = "", *, unsaved: bool, part: bo
         saved=services().store.recipes.all(),
         chosen=request.args.get("start", ""),
         chosen_saved=request.args.get("saved", ""),
-        outcome=recipe_outcome(source, catalogue_of(source), text),
+        outcome=outcome,
+        marks=mark_choices(source, catalogue, settings.file if settings else ""),
         problem=error,
         at=at,
         controls=plain is not None,

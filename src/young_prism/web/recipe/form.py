@@ -32,8 +32,11 @@ _NEW: Mapping[str, Value] = {
 }
 
 
-def text_of(form: MultiDict[str, str], viewports: FileStorage | None = None) -> str:
-    """Return the text of a recipe as a form leaves it. Raises `RecipeError` where it cannot be changed by controls."""
+def text_of(form: MultiDict[str, str], viewports: FileStorage | None = None, *, watermark: str = "") -> str:
+    """Return the text of a recipe as a form leaves it. Raises `RecipeError` where it cannot be changed by controls.
+
+    `watermark` is the name of a file that came with the form.
+    """
     text = _lines(form.get("toml", ""))
     if "base" in form and _lines(form["base"]) == text:
         for path, value in _changed(text, form):
@@ -43,6 +46,8 @@ def text_of(form: MultiDict[str, str], viewports: FileStorage | None = None) -> 
                 viewports.read().decode("utf-8-sig", "replace"), file=viewports.filename
             )
             text = with_value(text, "ladder.layout.viewports", [list(pair) for pair in imported])
+    if watermark:
+        text = _put(text, "finishing.watermark.file", watermark)
     do, _, target = form.get("do", "").partition(":")
     return _done(text, do, target) if do else text
 

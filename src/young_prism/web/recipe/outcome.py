@@ -32,6 +32,7 @@ from young_prism.services.planning import (
 from young_prism.store.decisions import out_of
 from young_prism.store.records import Source
 from young_prism.web.context import guess_for, profile_costs_for
+from young_prism.web.recipe.watermark import MarkPreview, mark_preview
 
 _NAMES_SHOWN = 40
 _REMARKS_SHOWN = 20
@@ -78,6 +79,7 @@ class RecipeOutcome:
     more_remarks: int = 0
     failed: tuple[SkippedOriginal, ...] = ()
     mark_errors: tuple[RecipeError, ...] = ()
+    marked: MarkPreview | None = None
     ladder: LadderView | None = None
     sizes: str = ""
     estimate: Guess | None = None
@@ -124,7 +126,8 @@ def recipe_outcome(source: Source, catalogue: Catalogue, text: str) -> RecipeOut
         remarks=tuple(warnings[:_REMARKS_SHOWN]),
         more_remarks=max(0, len(warnings) - _REMARKS_SHOWN),
         failed=failed,
-        mark_errors=find_watermarks(recipe, [Path(source.folder)]).errors,
+        mark_errors=find_watermarks(recipe, catalogue.watermark_folders).errors,
+        marked=mark_preview(source, catalogue, recipe, plan),
         ladder=ladder_view(recipe.ladder, heaviest),
         sizes=snippet_markup(recipe).sizes,
         estimate=guess_for(source, catalogue, plan, recipe),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from pathlib import Path
 
 from flask import Response, flash, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
@@ -55,7 +54,7 @@ def index(slug: str) -> str | BaseResponse:
         source=source,
         plan=plan,
         estimate=estimate,
-        mark_errors=find_watermarks(catalogue.recipe, [Path(source.folder)]).errors,
+        mark_errors=find_watermarks(catalogue.recipe, catalogue.watermark_folders).errors,
         by_format=by_format,
         order=catalogue.recipe.formats.order,
         to_make=sum(len(work.original.renditions) - len(work.known) for work in waiting),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from young_prism.core.naming.rule import WHOLE_FACET, folder_of
@@ -95,7 +94,7 @@ _PLAN_VIEWS: CatalogueCache[tuple[str, RecordsState, tuple[tuple[str, str], ...]
 def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
     """Return the plan of a source in rows, computed once for each state of source, output folder and watermarks."""
     out = out_of(source)
-    watermarks = find_watermarks(catalogue.recipe, [Path(source.folder)]).by_file
+    watermarks = find_watermarks(catalogue.recipe, catalogue.watermark_folders).by_file
     hashes = tuple(sorted((name, watermark.sha256) for name, watermark in watermarks.items()))
     key = (str(out), records_state(out), hashes)
     return _PLAN_VIEWS.get(catalogue, key, lambda: _plan_view(source, catalogue))
@@ -103,7 +102,7 @@ def planned_of(source: Source, catalogue: Catalogue) -> PlanView:
 
 def _plan_view(source: Source, catalogue: Catalogue) -> PlanView:
     ledger, plan = cached_ledger(out_of(source)), plan_of(source, catalogue)
-    experience, made = experience_of(source, catalogue, ledger), actual_sizes(ledger)
+    experience, made = experience_of(catalogue, ledger), actual_sizes(ledger)
     out = str(ledger.out)
     rows = []
     for original in plan.originals:

@@ -10,6 +10,7 @@ const back = document.querySelector('[data-back]')
 const kept = base.value
 const steps = []
 let waiting
+let looking
 let asked = 0
 
 /** Ask what the form makes of the recipe; `button` is one that was pressed, `still` leaves the drawing as it is. */
@@ -27,11 +28,37 @@ async function check({ button = '', still = false } = {}) {
   if (!byText) typed.value = text
   unsaved.hidden = typed.value === kept
   document.querySelector('[data-outcome]').replaceWith(page.querySelector('[data-outcome]'))
+  awaitPictures()
   const fresh = page.querySelector('[data-controls]')
   // Controls that do not show what the text says must not be read as if they did.
   if (fresh || !byText) base.value = typed.value
   form.querySelector('[data-controls]').inert = !fresh && byText
   if (fresh) redraw(fresh, { byText, still })
+}
+
+/** Ask again for the pictures with the watermark until all are made. The rest of the page stays as it is. */
+function awaitPictures() {
+  clearTimeout(looking)
+  if (!document.querySelector('[data-outcome] [data-waiting]')) return
+  looking = setTimeout(async () => {
+    const body = new FormData(form)
+    body.delete('mark')
+    const answer = await fetch(form.dataset.recipe, { method: 'POST', body }).catch(() => undefined)
+    const page = answer?.ok ? new DOMParser().parseFromString(await answer.text(), 'text/html') : undefined
+    const fresh = page?.querySelector('.marked')
+    const pictures = document.querySelector('.marked')
+    if (fresh && pictures) showNew(pictures, fresh)
+    awaitPictures()
+  }, 700)
+}
+
+/** Put in the pictures that are made now, without loading the others again. */
+function showNew(pictures, fresh) {
+  const items = pictures.querySelectorAll('li')
+  fresh.querySelectorAll('li').forEach((item, at) => {
+    if (items[at]?.querySelector('.marked-making') && item.querySelector('img')) items[at].replaceWith(item)
+  })
+  pictures.toggleAttribute('data-waiting', fresh.hasAttribute('data-waiting'))
 }
 
 function remember(text) {
@@ -127,6 +154,7 @@ function insert(text) {
   rule.dispatchEvent(new Event('input', { bubbles: true }))
 }
 
+awaitPictures()
 moveRungs(form, (widths, moving) => check({ button: `rungs:${widths.join(',')}`, still: moving }))
 enliven()
 addEventListener('beforeunload', (event) => {

@@ -1,0 +1,112 @@
+"""Publishing of uploads: their renditions go to a folder or a storage as soon as they are made, and a cache in front hears of it."""
+
+from __future__ import annotations
+
+import json
+import logging
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from young_prism.core.errors import PublishError, YoungPrismError
+from young_prism.core.recipe.publishing import Publish
+from young_prism.engine.handoff.deploy import deploy, plan_deploy
+from young_prism.engine.handoff.storage import FolderStorage, ObjectAccess, Storage, storage_at
+from young_prism.services.outgoing import OutgoingClient
+from young_prism.services.settings import Settings
+
+_log = logging.getLogger(__name__)
+
+_PARALLEL = 4
+"""Sources that are published at the same time."""
+_PURGED_AT_ONCE = 100
+"""Addresses in one message to a cache."""
+
+OnPublished = Callable[[YoungPrismError | None], None]
+"""Called when a build is published, with None, or with why it is not."""
+
+
+def open_storage(settings: Settings, address: str, endpoint: str) -> Storage:
+    """Return a storage that pages and recipes may publish to.
+
+    Raises:
+        PublishError: The server was not started with this endpoint, the folder lies below none of those that it was started
+            with, or the address cannot be used.
+    """
+    if endpoint.rstrip("/") not in ("", *settings.endpoints):
+        raise PublishError(
+            "This server does not send keys to that endpoint.",
+            file=endpoint,
+            remedy="Choose one that is listed, or start the server with --endpoint ADDRESS.",
+        )
+    storage = storage_at(address, endpoint.rstrip("/"))
+    if isinstance(storage, FolderStorage):
+        folder = storage.folder.expanduser().resolve()
+        if not any(folder.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
+            raise PublishError(
+                "From a page, only folders below those that the server was started with are written.",
+                file=storage.name,
+                remedy="Choose one of them, start it with another --root, or use young-prism publish.",
+            )
+    return storage
+
+
+class UploadPublisher:
+    """Publishes builds on threads of its own, those of one source one after the other. `close` it at the end."""
+
+    def __init__(self, settings: Settings) -> None:
+        self._settings = settings
+        self._pool = ThreadPoolExecutor(_PARALLEL, thread_name_prefix="publishing")
+        self._locks: dict[Path, threading.Lock] = {}
+        self._closing = threading.Event()
+
+    def submit(self, out: Path, publish: Publish, on_published: OnPublished) -> None:
+        """Publish what differs of the build in a folder, and call back. What is not done when the server ends is not called for."""
+        if self._closing.is_set():
+            return
+        lock = self._locks.setdefault(out, threading.Lock())
+        self._pool.submit(self._run, out, publish, on_published, lock)
+
+    def close(self) -> None:
+        """Stop after the files under way, and wait for that."""
+        self._closing.set()
+        self._pool.shutdown(cancel_futures=True)
+
+    def _run(self, out: Path, publish: Publish, on_published: OnPublished, lock: threading.Lock) -> None:
+        try:
+            with lock:
+                error = self._publish(out, publish)
+            if not self._closing.is_set():
+                on_published(error)
+        except Exception:  # noqa: BLE001  (the next builds must still be published)
+            _log.exception("the renditions of an upload could not be published")
+
+    def _publish(self, out: Path, publish: Publish) -> YoungPrismError | None:
+        try:
+            storage = open_storage(self._settings, publish.to, publish.endpoint)
+            plan = plan_deploy(out, storage, delete=True)
+            access = ObjectAccess(publish.cache_control, is_public=publish.public_read)
+            result = deploy(plan, access=access, is_cancelled=self._closing.is_set)
+            if result.failures:
+                return result.failures[0]
+            self._purge(publish, [*sorted(plan.replaced), *plan.remove])
+        except YoungPrismError as error:
+            return error
+        return None
+
+    def _purge(self, publish: Publish, paths: Sequence[str]) -> None:
+        """Say which addresses have another content now. Raises `PublishError` where nobody heard it."""
+        if not publish.purge:
+            return
+        urls = [publish.address_of(path) or path for path in paths]
+        with OutgoingClient(private=self._settings.allows_private_webhooks) as client:
+            for first in range(0, len(urls), _PURGED_AT_ONCE):
+                body = json.dumps({"urls": urls[first : first + _PURGED_AT_ONCE]}).encode()
+                reply = client.post(publish.purge, body, {"content-type": "application/json"})
+                if not reply.is_success:
+                    raise PublishError(
+                        f"The files are published, but the purge address {reply.text}.",
+                        file=publish.purge,
+                        remedy="Clear the cache by hand, and check the address in the recipe.",
+                    )
