@@ -8,22 +8,32 @@ import json
 import subprocess
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 from PIL import Image, ImageDraw
 
 from tests.support import pictures
+from young_prism.core.encode.video import read_video
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.plan.make import make_plan
 from young_prism.core.plan.model import WatermarkFile
-from young_prism.core.recipe.codecs import Jpeg, Png, Webp
+from young_prism.core.recipe.codecs import Jpeg, Png, Video, Webp
 from young_prism.core.recipe.finishing import Finishing, Watermark
-from young_prism.core.recipe.formats import Formats, FormatSet, Squeeze, TransparentFormatSet, VectorFormats
+from young_prism.core.recipe.formats import (
+    AnimationFormats,
+    Formats,
+    FormatSet,
+    Squeeze,
+    TransparentFormatSet,
+    VectorFormats,
+)
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
 from young_prism.core.render.minify import minify
 from young_prism.core.render.render import render
 from young_prism.core.render.results import Rendered
+from young_prism.core.render.verify import find_fault
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.core.types import ImageFormat, Outcome
@@ -278,12 +288,43 @@ def test_a_watermark_is_on_every_frame_of_an_animation_and_times_stay() -> None:
     assert {item.planned.format for item in result} == {ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.GIF}
     before, times = frames_of(data)
     for item in result:
-        frames, shown = frames_of(item.data)
-        assert shown == times, item.planned.format
+        frames, durations = frames_of(item.data)
+        assert durations == times, item.planned.format
         for frame, original in zip(frames, before, strict=True):
             red = (frame[..., 0] > 200) & (frame[..., 2] < 60)
             assert red[164:236, 164:316].mean() > 0.99 and not red[:156].any(), item.planned.format
             assert np.abs(frame[:156] - original[:156]).mean() < 8, item.planned.format
+
+
+@pytest.mark.parametrize("size", [(320, 240), (321, 241)])
+def test_a_heavy_animation_is_a_video_with_the_same_moments(size: tuple[int, int]) -> None:
+    """Read back by PyAV: begin of each frame, length, size, and about the same colours."""
+    noise = np.random.default_rng(2).integers(0, 60, (size[1], size[0], 3))
+    photos = [
+        Image.fromarray((np.asarray(pictures.photo(*size, seed)) * 0.7 + noise).astype(np.uint8))
+        for seed in range(4)
+    ]
+    file = io.BytesIO()
+    photos[0].save(file, "GIF", save_all=True, append_images=photos[1:], duration=[80, 120, 60, 200], loop=0)
+    settings = AnimationFormats(avif=None, webp=None, video=Video(from_bytes=1000, quality=90))
+    result = {
+        item.planned.path: item for item in made(file.getvalue(), Recipe(formats=Formats(animation=settings)))
+    }
+    videos = [item for item in result.values() if item.planned.facet == "video" and item.data]
+    assert {item.planned.format for item in videos} & {ImageFormat.MP4, ImageFormat.WEBM}
+    assert result["a-poster.jpg"].data and not result["a-poster.jpg"].planned.path.endswith("gif")
+    before, _ = frames_of(file.getvalue())
+    for item in videos:
+        read = read_video(item.data)
+        assert read.begins_ms == (0, 80, 200, 260) and abs(read.length_ms - 460) <= 1, item.planned.format
+        assert read.size == (320, 240) and find_fault(
+            item.data[:2000], item.planned, metadata="none", clear=False
+        )
+        with av.open(io.BytesIO(item.data)) as container:
+            assert not container.streams.audio
+            frames = [frame.to_ndarray(format="rgb24") for frame in container.decode(video=0)]
+        for frame, original in zip(frames, before, strict=True):
+            assert np.abs(frame.astype(int).mean((0, 1)) - original[:240, :320].mean((0, 1))).max() < 6
 
 
 def test_a_gif_is_squeezed_frame_for_frame_and_by_colours_where_a_score_allows_it() -> None:

@@ -61,8 +61,8 @@ def test_an_upload_is_published_replaced_and_withdrawn_and_the_cache_hears_of_it
             replaced = door.made(upload["id"])
             assert published(www)["harbour-160w.jpg"] == fetched(door, replaced)["harbour-160w.jpg"]
             assert published(www)["harbour-160w.jpg"] != files["harbour-160w.jpg"]
-            heard = capfd.readouterr().err
-            assert f"{URL}/harbour-160w.jpg" in heard and "manifest" not in heard
+            printed = capfd.readouterr().err
+            assert f"{URL}/harbour-160w.jpg" in printed and "manifest" not in printed
             door.http.delete(f"/api/v1/uploads/{upload['id']}", headers=door.tag(upload["id"]))
             after = door.send(pictures.jpeg(pictures.photo(120, 90)), title="Pier")
             assert after["state"] == "done"

@@ -107,7 +107,7 @@ def snippet(
             SnippetForm(form), originals_in_order, texts, manifest.recipe, facet=facet, selector=selector
         )
     )
-    if form in ("html", "markdown", "json", "thumbnail", "gallery"):
+    if form in ("html", "markdown", "json", "thumbnail", "gallery", "video"):
         for path in chosen:
             if texts[path].alt is None:
                 say(

@@ -50,16 +50,25 @@ class ImageFormat(StrEnum):
     TIFF = "tiff"
     BMP = "bmp"
     SVG = "svg"
+    MP4 = "mp4"
+    WEBM = "webm"
+
+    @property
+    def is_video(self) -> bool:
+        """Whether it is made of animations alone, and never an original."""
+        return self in (ImageFormat.MP4, ImageFormat.WEBM)
 
     @property
     def mime(self) -> str:
         """Media type as registered with IANA."""
+        if self.is_video:
+            return f"video/{self.value}"
         return "image/svg+xml" if self is ImageFormat.SVG else f"image/{self.value}"
 
     @property
     def has_alpha(self) -> bool:
         """Whether the format has transparency."""
-        return self is not ImageFormat.JPEG
+        return self is not ImageFormat.JPEG and not self.is_video
 
     @property
     def ext(self) -> str:
@@ -72,10 +81,19 @@ class ImageFormat(StrEnum):
         return _LABELS.get(self, self.value.upper())
 
 
-_LABELS = {ImageFormat.WEBP: "WebP", ImageFormat.JXL: "JPEG XL"}
+_LABELS = {ImageFormat.WEBP: "WebP", ImageFormat.JXL: "JPEG XL", ImageFormat.WEBM: "WebM"}
 MODERN_FORMATS = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP)
 """The modern formats, from the one that the fewest browsers show: who shows one also shows those after it (from memory)."""
-RENDITION_FORMATS = (*MODERN_FORMATS, ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF, ImageFormat.SVG)
+VIDEO_FORMATS = (ImageFormat.WEBM, ImageFormat.MP4)
+"""The formats of videos, the one that fewer browsers show first."""
+RENDITION_FORMATS = (
+    *MODERN_FORMATS,
+    ImageFormat.JPEG,
+    ImageFormat.PNG,
+    ImageFormat.GIF,
+    ImageFormat.SVG,
+    *VIDEO_FORMATS,
+)
 """The formats of renditions, in the order in which pages list them."""
 
 

@@ -98,4 +98,6 @@ def encoder_version(fmt: ImageFormat, encoder: AvifEncoder | None = None) -> str
         return f"{libvips}, oxipng {version('pyoxipng')}"
     if fmt is ImageFormat.JPEG:
         return f"{libvips}, mozjpeg-lossless {version('mozjpeg-lossless-optimization')}"
+    if fmt.is_video:
+        return f"FFmpeg of PyAV {version('av')}"
     return libvips

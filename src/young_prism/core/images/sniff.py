@@ -60,6 +60,13 @@ def sniff(head: bytes) -> ImageFormat | None:  # noqa: PLR0911  (one line a sign
     return None
 
 
+def sniff_video(head: bytes) -> ImageFormat | None:
+    """Return which of our videos a file is: MP4 by its brand (ISO/IEC 14496-14, 4), WebM by the signature of EBML (RFC 8794, 8.1)."""
+    if head[4:8] == b"ftyp" and head[8:12] in (b"isom", b"iso5", b"mp42", b"avc1"):
+        return ImageFormat.MP4
+    return ImageFormat.WEBM if head.startswith(b"\x1aE\xdf\xa3") else None
+
+
 def _by_brand(head: bytes) -> ImageFormat | None:
     """Decide between AVIF and HEIC: the major brand first, then the compatible ones in their order.
 

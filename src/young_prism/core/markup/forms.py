@@ -41,6 +41,7 @@ class SnippetForm(StrEnum):
     JINJA = "jinja"
     THUMBNAIL = "thumbnail"
     GALLERY = "gallery"
+    VIDEO = "video"
 
 
 def preload(delivered: Delivered) -> str:

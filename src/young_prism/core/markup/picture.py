@@ -137,10 +137,15 @@ def html(element: Element, caption: str = "") -> str:
     if element.sources:
         inside = [*(tag("source", source) for source in element.sources), *lines]
         lines = ["<picture>", *(f"  {line}" for line in inside), "</picture>"]
-    if caption:
-        below = f"<figcaption>{escape(caption, quote=False)}</figcaption>"
-        lines = ["<figure>", *(f"  {line}" for line in [*lines, below]), "</figure>"]
-    return "\n".join(lines)
+    return in_figure(lines, caption)
+
+
+def in_figure(lines: Sequence[str], caption: str) -> str:
+    """Return markup as text, within a `figure` where it has a caption."""
+    if not caption:
+        return "\n".join(lines)
+    below = f"<figcaption>{escape(caption, quote=False)}</figcaption>"
+    return "\n".join(["<figure>", *(f"  {line}" for line in [*lines, below]), "</figure>"])
 
 
 def tag(name: str, attributes: Attributes) -> str:

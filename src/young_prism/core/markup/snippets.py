@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from young_prism.core.markup import forms, thumbnails
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.markup.forms import SnippetForm
+from young_prism.core.markup.moving import video
 from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.resolve import effective_recipe
@@ -38,6 +39,8 @@ def write_snippets(
     match form:
         case SnippetForm.THUMBNAIL:
             snippets = [thumbnails.thumbnail(item, texts[item.path], facet) for item in with_facet]
+        case SnippetForm.VIDEO:
+            snippets = [video(item, texts[item.path]) for item in with_facet]
         case SnippetForm.GALLERY:
             snippets = [thumbnails.gallery(with_facet, texts, facet)]
         case SnippetForm.JINJA:

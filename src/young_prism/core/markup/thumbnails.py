@@ -8,10 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from html import escape
 
 from young_prism.core.markup.delivered import Delivered
-from young_prism.core.markup.picture import NO_TEXT, MarkupContext, tag
+from young_prism.core.markup.picture import NO_TEXT, MarkupContext, in_figure, tag
 from young_prism.core.markup.urls import path_url
 from young_prism.core.naming.rule import WHOLE_FACET
 
@@ -38,10 +37,7 @@ def thumbnail(delivered: Delivered, text: MarkupContext = NO_TEXT, facet: str = 
     )
     inside = small.html(MarkupContext(text.alt, hero=text.hero))
     lines = [tag("a", link), *(f"{_INDENT}{line}" for line in inside.splitlines()), "</a>"]
-    if text.caption:
-        below = f"<figcaption>{escape(text.caption, quote=False)}</figcaption>"
-        lines = ["<figure>", *(f"{_INDENT}{line}" for line in [*lines, below]), "</figure>"]
-    return "\n".join(lines)
+    return in_figure(lines, text.caption)
 
 
 def gallery(

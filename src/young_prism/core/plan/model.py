@@ -12,7 +12,7 @@ from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.recipe.codecs import Avif, Gif, Jpeg, Jxl, Lossy, Png, RasterSettings, Webp
+from young_prism.core.recipe.codecs import Avif, Gif, Jpeg, Jxl, Lossy, Png, RasterSettings, Video, Webp
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.recipe.model import Recipe
@@ -20,7 +20,9 @@ from young_prism.core.types import ImageFormat, Size
 
 POSTER = "poster"
 """The facet of the still picture of an animation."""
-EncoderSettings = RasterSettings | Gif | Squeeze | VectorFormats
+VIDEO = "video"
+"""The facet of the videos of an animation."""
+EncoderSettings = RasterSettings | Gif | Video | Squeeze | VectorFormats
 
 
 class PlannedRendition(NamedTuple):
@@ -68,6 +70,7 @@ _LOSSLESS_JXL_SECONDS = (0.03, 0.03, 0.4, 0.5, 0.8, 1.1, 1.4, 2.2, 6.0, 20.0)
 _PNG_SECONDS = (0.18, 0.36, 1.1, 2.3, 2.6, 4.0, 6.0)
 _JPEG_SECONDS = (0.125, 0.19)
 _GIF_SECONDS = 0.15
+_VIDEO_SECONDS = 0.4
 _SCORE_SECONDS = 0.1
 """Seconds a megapixel by effort, on one machine (`make bench-estimates`): only their ratios matter."""
 _ENCODINGS = 2.0
@@ -86,8 +89,8 @@ def _seconds_a_pixel(settings: EncoderSettings | None, *, transparent: bool) -> 
             seconds = _WEBP_SECONDS[settings.chosen_effort] * twice
         case Jxl():
             seconds = _jxl_seconds(settings)
-        case Gif():
-            seconds = _GIF_SECONDS
+        case Gif() | Video():
+            seconds = _GIF_SECONDS if isinstance(settings, Gif) else _VIDEO_SECONDS
         case Png() | Squeeze():
             level = settings.level if isinstance(settings, Squeeze) else settings.chosen_level
             seconds = _PNG_SECONDS[level]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import NamedTuple
@@ -12,7 +12,6 @@ from young_prism.core.images.crops import Crop, largest_crop, smallest_box
 from young_prism.core.images.facts import Facts
 from young_prism.core.ladder.rungs import rungs_for, visit_shares
 from young_prism.core.naming.clean import troublesome_part
-from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.context import NameContext
 from young_prism.core.naming.rule import (
     WHOLE_FACET,
@@ -23,6 +22,7 @@ from young_prism.core.naming.rule import (
     split_name,
     without_size,
 )
+from young_prism.core.plan.animation import fits_in_memory, plan_animation
 from young_prism.core.plan.keys import (
     add_crop,
     add_parent_rung,
@@ -32,7 +32,6 @@ from young_prism.core.plan.keys import (
     settings_digest,
 )
 from young_prism.core.plan.model import (
-    POSTER,
     EncoderSettings,
     PlannedOriginal,
     PlannedRendition,
@@ -47,11 +46,11 @@ from young_prism.core.plan.rendition_names import (
     score_part,
 )
 from young_prism.core.plan.resolve import format_key, has_watermark, matches, packs_jpeg
-from young_prism.core.recipe.codecs import Avif, Gif, RasterSettings
+from young_prism.core.plan.unsized import UnsizedFiles
+from young_prism.core.recipe.codecs import Avif, RasterSettings
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import (
     Formats,
-    Squeeze,
     TransparentFormatSet,
     VectorFormats,
     ordered_formats,
@@ -60,7 +59,6 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Facet, Recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.types import (
-    MAX_PIXELS,
     ImageFormat,
     Kind,
     Size,
@@ -78,8 +76,6 @@ class _FormatRows(NamedTuple):
     rows: list[tuple[ImageFormat, RasterSettings, str]]
 
 
-_MOST_FRAME_PIXELS = 60_000_000
-"""Pixels of all frames of an animation that are decoded at once: in RGBA, with what the encoder holds, half a gigabyte."""
 _SQUEEZABLE = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
 
 
@@ -311,7 +307,7 @@ class OriginalPlanner:
                 if packs_jpeg(facts, finishing, settings, size=size, cut=cut, facet=facet):
                     by = ", the JPEG's own data packed without loss"
                 if placeholder or mark or encoder:
-                    worn = self._worn_by(facet, size, fmt)
+                    worn = mark if has_watermark(finishing, facet, size, fmt) else None
                     rest = settings_digest(
                         fmt, settings, finishing, worn, placeholder=placeholder, encoder=encoder
                     )
@@ -347,129 +343,63 @@ class OriginalPlanner:
 
     # What is not resized
 
+    def _files(self, folder: str, stem: str) -> UnsizedFiles:
+        def path_of(suffix: str, fmt: ImageFormat, settings: EncoderSettings | None) -> str:
+            return self._unsized_path(folder, f"{stem}{suffix}", fmt, settings)
+
+        return UnsizedFiles(self.path, self.facts, self.recipe, self._mark, path_of)
+
     def _squeezed(self, folder: str, name: str) -> PlannedRendition:
         """Plan the same picture with fewer bytes, under its own name."""
+        files, path = self._files(folder, name), _join(folder, name)
         squeeze = self.recipe.formats.squeeze
         if self.facts.kind is Kind.VECTOR:
             minified = VectorFormats(sanitise=self.recipe.formats.vector.sanitise, minify=True)
-            path = _join(folder, name)
-            return self._single(path, ImageFormat.SVG, self.facts.size, minified, "a drawing in fewer bytes")
+            return files.planned(path, ImageFormat.SVG, self.facts.size, minified, "a drawing in fewer bytes")
         has_target = squeeze is not None and squeeze.target is not None
         is_squeezable = self.facts.format in _SQUEEZABLE or (
             has_target and self.facts.format is ImageFormat.WEBP
         )
-        is_too_long = self._frame_pixels > _MOST_FRAME_PIXELS
+        is_too_long = not fits_in_memory(self.facts.frames, self.facts.size)
         moves_elsewhere = self.facts.kind is Kind.ANIMATION and self.facts.format is not ImageFormat.GIF
         if not is_squeezable or is_too_long or moves_elsewhere:
             squeeze = None
         packs = squeeze and squeeze.jpeg_to_jxl and self.facts.format is ImageFormat.JPEG
         if packs and not self.facts.cmyk:
-            path = f"{_join(folder, split_name(name)[0])}.{ImageFormat.JXL.ext}"
+            packed_path = f"{_join(folder, split_name(name)[0])}.{ImageFormat.JXL.ext}"
             text = "the JPEG packed without loss: it can be restored bit by bit"
-            return self._single(path, ImageFormat.JXL, self.facts.size, squeeze, text)
+            return files.planned(packed_path, ImageFormat.JXL, self.facts.size, squeeze, text)
         text = "the same picture in fewer bytes" if has_target else "the same pixels in fewer bytes"
         text = text if squeeze else "copied as it is: nothing squeezes this format"
         if packs:
             squeeze = squeeze and squeeze.model_copy(update={"jpeg_to_jxl": False})
             text += "; JPEG XL cannot pack CMYK"
-        return self._single(_join(folder, name), self.facts.format, self.facts.size, squeeze, text)
+        return files.planned(path, self.facts.format, self.facts.size, squeeze, text)
 
     def _passed_through(
         self, folder: str, stem: str, remarks: list[str]
     ) -> tuple[list[PlannedRendition], list[str]]:
         if self.facts.kind is Kind.VECTOR:
             return self._vector(folder, stem, remarks)
-        moving = [*self._moving(folder, stem), *self._fallback_animation(folder, stem)]
-        for rendition in moving:
-            if self._is_unmarked(rendition):
-                text = f"The {rendition.format.label} has no watermark: {self._why_unmarked}."
-                remarks = [*remarks, text]
-        if self.recipe.formats.animation.avif and self.facts.format is ImageFormat.GIF and self.facts.loops:
-            remarks = [
-                *remarks,
-                "AVIF is left out: the animation ends after some rounds, and AVIF would play for ever.",
-            ]
-        return [*moving, *self._poster(folder, stem)], remarks
-
-    def _moving(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
-        """Plan the modern formats of a GIF that moves: all its frames, as large as they are; and its poster."""
-        facts, formats = self.facts, self.recipe.formats.for_animations()
-        pixels = self._frame_pixels
-        if facts.format is not ImageFormat.GIF:
-            return
-        why = "modern format for an animation, with its times and loops"
-        # AVIF plays for ever: nothing of ours writes another number of loops.
-        if formats.avif and facts.loops == 0 and pixels <= _MOST_FRAME_PIXELS:
-            path = self._unsized_path(folder, stem, ImageFormat.AVIF, formats.avif)
-            yield self._animated(path, ImageFormat.AVIF, formats.avif, why)
-        # Without a watermark libvips streams the frames.
-        marked = self._worn_by(WHOLE_FACET, facts.size, ImageFormat.WEBP) is not None
-        if formats.webp and pixels <= (_MOST_FRAME_PIXELS if marked else MAX_PIXELS):
-            path = self._unsized_path(folder, stem, ImageFormat.WEBP, formats.webp)
-            yield self._animated(path, ImageFormat.WEBP, formats.webp, why)
-
-    def _fallback_animation(self, folder: str, stem: str) -> list[PlannedRendition]:
-        """Plan what browsers show that know no modern format: the GIF as it is, or written again."""
-        facts = self.facts
-        settings = self.recipe.formats.animation.gif
-        has_mark = self._worn_by(WHOLE_FACET, facts.size, facts.format) is not None
-        is_too_long = self._frame_pixels > _MOST_FRAME_PIXELS
-        if facts.format is not ImageFormat.GIF or is_too_long or not (settings or has_mark):
-            return self._copy(folder, stem, "an animation")
-        path = self._unsized_path(folder, stem, ImageFormat.GIF, settings)
-        if self._is_original(path) and not self._in_place:
-            return []
-        why = "fallback for an animation" if settings else "fallback for an animation, for its watermark"
-        return [self._animated(path, ImageFormat.GIF, settings or Gif(), why)]
-
-    def _animated(self, path: str, fmt: ImageFormat, settings: EncoderSettings, why: str) -> PlannedRendition:
-        """Plan all frames in one format."""
-        return self._single(path, fmt, self.facts.size, settings, why, facet=WHOLE_FACET)
-
-    @property
-    def _frame_pixels(self) -> int:
-        """Pixels of all frames, which are in memory at once."""
-        return self.facts.frames * self.facts.size.pixels
-
-    def _is_unmarked(self, rendition: PlannedRendition) -> bool:
-        """Whether an animation is delivered without the watermark that its format would wear."""
-        wears = self._worn_by(WHOLE_FACET, rendition.size, rendition.format) is not None
-        return wears and rendition.settings is None
-
-    @property
-    def _why_unmarked(self) -> str:
-        if self.facts.format is ImageFormat.GIF:
-            return "all its frames together are too large"
-        return f"an animated {self.facts.format.label} is only copied"
-
-    def _worn_by(self, facet: str, size: Size, fmt: ImageFormat) -> WatermarkFile | None:
-        """Return the watermark of a rendition; None for none."""
-        return self._mark if has_watermark(self.recipe.finishing, facet, size, fmt) else None
-
-    def _poster(self, folder: str, stem: str) -> Iterator[PlannedRendition]:
-        """Plan the first frame of an animation as a still picture."""
-        if not self.recipe.formats.animation.poster:
-            return
         kind = "photo_transparent" if self.facts.transparent else "photo"
-        for fmt, settings, _ in self.shared.formats_for(self.recipe, kind).rows:
-            path = self._unsized_path(folder, f"{stem}-{POSTER}", fmt, settings)
-            planned = self._single(
-                path, fmt, self.facts.size, settings, "poster of an animation", facet=WHOLE_FACET
-            )
-            yield planned._replace(facet=POSTER, key=f"{planned.key}-{POSTER}")
+        rows = self.shared.formats_for(self.recipe, kind).rows
+        poster_formats = [(fmt, settings) for fmt, settings, _ in rows]
+        animation = plan_animation(self._files(folder, stem), poster_formats)
+        return animation.renditions, [*remarks, *animation.remarks]
 
     def _vector(self, folder: str, stem: str, remarks: list[str]) -> tuple[list[PlannedRendition], list[str]]:
         """Plan the copy of a drawing, and its raster fallbacks where the recipe asks for them."""
         facts, vector = self.facts, self.recipe.formats.vector
+        files = self._files(folder, stem)
         if not (vector.sanitise or vector.minify):
-            copy = self._copy(folder, stem, "a vector")
+            copy = files.copy("a vector")
         else:
             why = "a vector, without scripts and foreign addresses" if vector.sanitise else "a vector"
-            path = self._unsized_path(folder, stem, ImageFormat.SVG)
-            if self._is_original(path) and not self._in_place:
-                path = self._unsized_path(folder, f"{stem}-clean", ImageFormat.SVG)
+            path = files.path(ImageFormat.SVG)
+            if files.is_original(path) and not self._in_place:
+                path = files.path(ImageFormat.SVG, suffix="-clean")
             settings = VectorFormats(sanitise=vector.sanitise, minify=vector.minify)
-            copy = [self._single(path, ImageFormat.SVG, facts.size, settings, why)]
+            copy = [files.planned(path, ImageFormat.SVG, facts.size, settings, why)]
         if vector.png is None:
             return copy, remarks
         if not facts.size.pixels:
@@ -481,37 +411,6 @@ class OriginalPlanner:
             *remarks,
             *left,
         ]
-
-    def _copy(self, folder: str, stem: str, reason: str) -> list[PlannedRendition]:
-        """Plan a copy as it is; none where it would lie on the original itself."""
-        path = self._unsized_path(folder, stem, self.facts.format)
-        if self._is_original(path):
-            return []
-        return [self._single(path, self.facts.format, self.facts.size, None, f"{reason}: copied as it is")]
-
-    def _is_original(self, path: str) -> bool:
-        return self.recipe.names.into_source and casefold_key(path) == casefold_key(self.path)
-
-    def _single(
-        self,
-        path: str,
-        fmt: ImageFormat,
-        size: Size,
-        settings: EncoderSettings | None,
-        reason: str,
-        *,
-        facet: str = "",
-    ) -> PlannedRendition:
-        """Plan a file that has no rungs; of the finishing only metadata concern it, and only where it is squeezed.
-
-        `facet` is that of an animation, whose frames may wear the watermark.
-        """
-        worn = self._worn_by(facet, size, fmt) if facet else None
-        finishing = Finishing(watermark=self.recipe.finishing.watermark if worn else None)
-        if isinstance(settings, Squeeze):
-            finishing = Finishing(metadata=self.recipe.finishing.metadata)
-        key = rendition_key(self.facts.sha256, size, settings_digest(fmt, settings, finishing, worn))
-        return PlannedRendition(path, fmt, size, settings, key, reason)
 
 
 @lru_cache(maxsize=64)

@@ -9,7 +9,7 @@ from pathspec import GitIgnoreSpec
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
-from young_prism.core.plan.model import POSTER
+from young_prism.core.plan.model import POSTER, VIDEO
 from young_prism.core.recipe.codecs import Jxl
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats, FormatSet
@@ -95,4 +95,4 @@ def has_watermark(finishing: Finishing, facet: str, size: Size, fmt: ImageFormat
     mark = finishing.watermark
     if mark is None or size.width < mark.min_width or not (fmt is None or mark.is_on(fmt)):
         return False
-    return not mark.facets or (WHOLE_FACET if facet == POSTER else facet) in mark.facets
+    return not mark.facets or (WHOLE_FACET if facet in (POSTER, VIDEO) else facet) in mark.facets

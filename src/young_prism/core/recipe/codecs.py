@@ -242,6 +242,13 @@ class Gif(RecipeModel):
     """Levels of 255 by which a pixel may differ from the frame before it and still be left as it was."""
 
 
+class Video(RecipeModel):
+    """A muted video of an animation of at least `from_bytes`, in WebM and in MP4."""
+
+    quality: Quality = 75
+    from_bytes: ByteCount = 500_000
+
+
 LossySettings = Jxl | Avif | Webp | Jpeg
 """The settings of formats that have a quality."""
 RasterSettings = LossySettings | Png

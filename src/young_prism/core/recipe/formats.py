@@ -24,6 +24,7 @@ from young_prism.core.recipe.codecs import (
     Png,
     RasterSettings,
     Target,
+    Video,
     Webp,
     goes_up,
 )
@@ -129,6 +130,8 @@ class TransparentFormatSet(FormatSet):
 class AnimationFormats(RecipeModel):
     """What a GIF that moves is made into; the GIF itself stays as the fallback. Without the others it is only copied.
 
+    With `video`, heavy ones are made into muted videos as well, with a poster, for the snippet `video`.
+
     With `gif` the fallback is written again, with fewer bytes; where it wears a watermark it always is.
     With `poster` its first frame is made as a still picture too, in the formats of photos. Markup shows it to people who asked
     their system for less motion.
@@ -137,6 +140,7 @@ class AnimationFormats(RecipeModel):
     avif: Avif | None = Avif(quality=55)
     webp: Webp | None = Webp(quality=75, lossless="when-smaller")
     gif: Gif | None = None
+    video: Video | None = None
     poster: bool = False
 
     @model_validator(mode="after")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from young_prism.core.encode import gif, webp
+from young_prism.core.encode import gif, video, webp
 from young_prism.core.encode.animation import encode_avif, encode_webp
 from young_prism.core.pixels.decode import damaged
 from young_prism.core.pixels.frames import Animation, read_animation
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, WatermarkFile
 from young_prism.core.plan.resolve import has_watermark
-from young_prism.core.recipe.codecs import Avif, Gif, Webp
+from young_prism.core.recipe.codecs import Avif, Gif, Video, Webp
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.render.watermark import with_watermark
 from young_prism.core.vips import pyvips
@@ -21,7 +21,7 @@ def encode_animation(data: bytes, original: PlannedOriginal, planned: PlannedRen
     Args:
         data: The original's bytes.
         original: Its plan.
-        planned: The rendition, in AVIF, WebP or GIF.
+        planned: The rendition, in AVIF, WebP, GIF or as a video.
 
     Raises:
         DamagedError: A frame cannot be decoded, or the watermark.
@@ -41,6 +41,8 @@ def encode_animation(data: bytes, original: PlannedOriginal, planned: PlannedRen
             return gif.encode(animation, settings)
         case Webp():
             return encode_webp(animation, settings)
+        case Video():
+            return video.encode(animation, settings, planned.format)
     raise TypeError(f"no frames are written by {settings}")
 
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from young_prism.core.types import MODERN_FORMATS, ImageFormat
+from young_prism.core.types import MODERN_FORMATS, VIDEO_FORMATS, ImageFormat
 
 
 class RungFile(NamedTuple):
@@ -38,7 +38,7 @@ def redundant_formats(averages: Mapping[ImageFormat, float]) -> dict[ImageFormat
     Args:
         averages: The bytes that an average visit fetches in each format, one fallback among them.
     """
-    ranks = {fmt: rank for rank, fmt in enumerate(MODERN_FORMATS)}
+    ranks = {fmt: rank for rank, fmt in enumerate((*MODERN_FORMATS, *VIDEO_FORMATS))}
     from_widest_support = sorted(averages, key=lambda fmt: ranks.get(fmt, len(ranks)), reverse=True)
     left_out: dict[ImageFormat, str] = {}
     for position, fmt in enumerate(from_widest_support[1:], start=1):

@@ -21,7 +21,7 @@ from young_prism.core.metadata.policy import Policy, filter_metadata
 from young_prism.core.pixels.placeholder import placeholder
 from young_prism.core.plan.model import POSTER, EncoderSettings, PlannedOriginal, PlannedRendition
 from young_prism.core.plan.resolve import packs_jpeg
-from young_prism.core.recipe.codecs import RASTER_SETTINGS, Avif, Gif, Jpeg, Png, Webp
+from young_prism.core.recipe.codecs import RASTER_SETTINGS, Avif, Gif, Jpeg, Png, Video, Webp
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.render.animation import encode_animation
 from young_prism.core.render.encoding import byte_limit, encode, encoded
@@ -158,7 +158,7 @@ def _pass_through(
                 made[planned.path] = EncodedFile(squeezed, reason, is_kept=squeezed == data)
             case VectorFormats():
                 made[planned.path] = _drawing(data, planned, planned.settings)
-            case Webp() | Avif() | Gif() if _moves(original, planned):
+            case Webp() | Avif() | Gif() | Video() if _moves(original, planned):
                 made[planned.path] = EncodedFile(encode_animation(data, original, planned), planned.reason)
     return made
 

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.plan.model import VIDEO, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import Outcome
@@ -78,7 +79,15 @@ def formats_to_drop(original: PlannedOriginal, sizes: Mapping[str, int]) -> dict
     """Return which of an original's renditions are not worth delivering, by path, and why; from the bytes of each."""
     available = [r for r in original.renditions if r.path in sizes]
     left_out = redundant_files(RungFile(r.facet, r.format, sizes[r.path], r.share) for r in available)
-    return {r.path: left_out[r.facet, r.format] for r in available if (r.facet, r.format) in left_out}
+    dropped = {r.path: left_out[r.facet, r.format] for r in available if (r.facet, r.format) in left_out}
+    moving = [r for r in available if r.facet == WHOLE_FACET and r.path not in dropped]
+    lightest = min(moving, key=lambda r: sizes[r.path], default=None)
+    for video in available:
+        if video.facet == VIDEO and lightest and sizes[video.path] >= sizes[lightest.path]:
+            dropped[video.path] = (
+                f"the animation in {lightest.format.label} has {sizes[lightest.path]:,} bytes, and this video {sizes[video.path]:,}"
+            )
+    return dropped
 
 
 def _faulty(planned: PlannedRendition, fault: str) -> Rendered:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.metadata import MetadataGroup, read_metadata
-from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence, sniff
+from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence, sniff, sniff_video
 from young_prism.core.inspection.inspect import read_header
 from young_prism.core.pixels.readback import has_whole_frames, is_animated_webp, shape_of
 from young_prism.core.plan.model import PlannedRendition
-from young_prism.core.recipe.codecs import Gif
+from young_prism.core.recipe.codecs import Gif, Video
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.types import ImageFormat
 
@@ -21,6 +21,8 @@ def find_fault(data: bytes, planned: PlannedRendition, *, metadata: str, clear: 
     Of a copy, which is what its original is, all frames are decoded: what browsers would show half of is not delivered. A drawing
     was read when it was made safe: only its type is looked at.
     """
+    if isinstance(planned.settings, Video):
+        return _in_video(data, planned)
     fmt = sniff(data[:HEAD_BYTES])
     if fmt is not planned.format:
         return f"its content is {fmt.label if fmt else 'no image'}, not {planned.format.label}"
@@ -33,6 +35,21 @@ def find_fault(data: bytes, planned: PlannedRendition, *, metadata: str, clear: 
         if fault or planned.settings is None:
             return fault
     return _in_pixels(data, planned, clear=clear) or _unwanted_metadata(data, planned, metadata)
+
+
+def _in_video(data: bytes, planned: PlannedRendition) -> str:
+    """Say what is wrong with a video: each frame is decoded."""
+    from young_prism.core.encode.video import read_video
+
+    if sniff_video(data[:HEAD_BYTES]) is not planned.format:
+        return f"its content is no {planned.format.label}"
+    try:
+        video = read_video(data)
+    except (OSError, ValueError) as error:  # those of FFmpeg are both
+        return f"it cannot be decoded whole ({error})"
+    if video.size != planned.size:
+        return f"it is {video.size.width} × {video.size.height}, not {planned.size.width} × {planned.size.height}"
+    return "" if video.begins_ms else "it has no frames"
 
 
 def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:

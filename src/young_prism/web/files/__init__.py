@@ -10,7 +10,7 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.facts import Facts
-from young_prism.core.images.sniff import HEAD_BYTES, sniff
+from young_prism.core.images.sniff import HEAD_BYTES, sniff, sniff_video
 from young_prism.core.pixels.preview import preview
 from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry
 from young_prism.core.selection.image_metadata import NO_METADATA
@@ -97,9 +97,10 @@ def _cache_key(content: str, width: int) -> str:
 
 
 def _picture(file: Path) -> BaseResponse:
-    """Send a picture under the type that its content has, and nothing else but pictures."""
+    """Send a picture or a video under the type that its content has, and nothing else."""
     with file.open("rb") as opened:
-        fmt = sniff(opened.read(HEAD_BYTES))
+        head = opened.read(HEAD_BYTES)
+    fmt = sniff(head) or sniff_video(head)
     if fmt is None:
         abort(404)
     response: Response = send_file(file, mimetype=fmt.mime, as_attachment="download" in request.args)

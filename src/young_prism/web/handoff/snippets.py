@@ -40,6 +40,7 @@ FORMS = {
     SnippetForm.JINJA: ("Jinja macro", "jinja"),
     SnippetForm.THUMBNAIL: ("Thumbnail link", "html"),
     SnippetForm.GALLERY: ("Gallery", "html"),
+    SnippetForm.VIDEO: ("Looping video", "html"),
 }
 _SETTINGS = ("facet", "sizes", "loading", "base_url", "prefix", "auto_sizes")
 _LISTED = 200
