@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
 from young_prism.core.errors import RecipeError
-from young_prism.core.ladder.by_bytes import WeighedWidth, widths_by_bytes
+from young_prism.core.ladder.by_bytes import ByteStep, WeighedWidth, widths_by_bytes
 from young_prism.core.ladder.layout import needs_of, read_viewports
 from young_prism.core.ladder.optimum import Need, best_rungs, waste_of
 from young_prism.core.ladder.rungs import rungs_for
@@ -243,11 +243,11 @@ def test_steps_in_bytes_are_that_far_apart(bytes_per_1000_px: int, power: float,
         return bytes_per_1000_px * (width / 1000) ** power
 
     points = [WeighedWidth(width, weight(width)) for width in (250, 500, 1000, 2000)]
-    widths = widths_by_bytes(points, step_bytes=step, smallest=100)
+    widths = widths_by_bytes(points, step=ByteStep(step), smallest=100)
     assert widths[-1] == 2000
     for below, above in pairwise(widths):
         # Widths are whole pixels, so a step is exact to the bytes of half a pixel.
         slack = weight(below + 0.5) - weight(below - 0.5) + weight(above + 0.5) - weight(above - 0.5)
         assert abs(weight(above) - weight(below) - step) <= slack
-    shares = widths_by_bytes(points, share=0.5, smallest=100)
+    shares = widths_by_bytes(points, step=ByteStep(None, 0.5), smallest=100)
     assert all(abs(weight(a) / weight(b) - 2) < 0.05 for b, a in pairwise(shares) if b > 200)

@@ -91,6 +91,6 @@ def test_others_come_with_the_worst_first(app: Any) -> None:
     state = "/others/state?original=photo.jpg&setting=webp-30&width=400"
     wait_for(lambda: get(app, state).json["done"])
     answer = get(app, state).json
-    scores = [float(item) for item in re.findall(r"<strong>([\d.]+)</strong>", answer["html"])]
+    scores = [float(item) for item in re.findall(r"<strong>score ([\d.]+)</strong>", answer["html"])]
     assert len(scores) == 2 and scores == sorted(scores)
     assert answer["html"].count("<image") == 4

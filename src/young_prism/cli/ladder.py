@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from statistics import mean
 
 import click
 
@@ -13,7 +12,6 @@ from young_prism.core.errors import LayoutFileError, RecipeError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
 from young_prism.core.measurement.needs import ImageNeeds, joined, needs_by_image
-from young_prism.core.recipe.base import parse_bytes
 from young_prism.core.recipe.ladder import Layout
 from young_prism.core.report.formatting import format_bytes
 from young_prism.engine.site.config import load_layout, load_recipe
@@ -137,17 +135,16 @@ def _show_sampled(
     samples: tuple[Path, ...], step: str, smallest: int, fmt: str, rungs: int | None, *, as_json: bool
 ) -> None:
     """Print the widths at which pictures weigh a step less each time."""
-    from young_prism.core.ladder.by_bytes import WeighedWidth, widths_by_bytes
+    from young_prism.core.ladder.by_bytes import averaged, parse_step, widths_by_bytes
     from young_prism.core.types import ImageFormat
     from young_prism.engine.conversion import weigh_widths
 
-    step_bytes, share = _step_of(step)
-    weighed = [weigh_widths(sample, ImageFormat(fmt)) for sample in samples]
-    measured = [
-        WeighedWidth(round(mean(point.width for point in points)), mean(point.bytes for point in points))
-        for points in zip(*weighed, strict=True)
-    ]
-    widths = widths_by_bytes(measured, step_bytes=step_bytes, share=share, smallest=smallest)
+    try:
+        parsed_step = parse_step(step)
+    except ValueError as error:
+        raise click.BadParameter(f"“{step}”: {error}.", param_hint="--step") from error
+    measured = averaged([weigh_widths(sample, ImageFormat(fmt)) for sample in samples])
+    widths = widths_by_bytes(measured, step=parsed_step, smallest=smallest)
     widths = widths[-rungs:] if rungs else widths
     if as_json:
         print_json({"measured": [point._asdict() for point in measured], "widths": list(widths)})
@@ -155,19 +152,6 @@ def _show_sampled(
     click.echo(f"widths = {list(widths)}")
     for point in measured:
         say(f"{point.width} px: {format_bytes(round(point.bytes))} of {fmt} on average")
-
-
-def _step_of(step: str) -> tuple[int | None, float]:
-    """Return a step as bytes, or as a share where it is a percentage."""
-    try:
-        if not step.strip().endswith("%"):
-            return parse_bytes(step), 0.0
-        share = float(step.strip().removesuffix("%")) / 100
-    except ValueError as error:
-        raise click.BadParameter(f"“{step}”: {error}.", param_hint="--step") from error
-    if not 0 < share < 1:
-        raise click.BadParameter("A share of the bytes is above 0 and below 100 %.", param_hint="--step")
-    return None, share
 
 
 def _source_path(source: Path | None, pages: Path | None) -> str:

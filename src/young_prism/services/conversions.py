@@ -9,7 +9,7 @@ import shutil
 import tempfile
 import threading
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -22,9 +22,16 @@ from zipstream import ZipStream
 
 from young_prism.core.conversion.options import ConvertOptions
 from young_prism.core.errors import IncomingError, IncomingTooLargeError, YoungPrismError
+from young_prism.core.ladder.by_bytes import WeighedWidth
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.types import ImageFormat, Size
-from young_prism.engine.conversion import PictureConversion, convert_in_worker, names_of, original_view
+from young_prism.engine.conversion import (
+    PictureConversion,
+    convert_in_worker,
+    names_of,
+    original_view,
+    weigh_widths,
+)
 from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits, Readable
 from young_prism.engine.output.atomic import write_atomically
@@ -271,6 +278,11 @@ class ConversionService:
             with contextlib.suppress(OSError):
                 if folder.stat().st_mtime < oldest:
                     self.remove(folder.name)
+
+    def weigh(self, pictures: Sequence[Path], fmt: ImageFormat) -> list[list[WeighedWidth]]:
+        """Return the bytes of pictures at several widths. Raises `YoungPrismError` for the first that cannot be converted."""
+        futures = [self._pool.submit(weigh_widths, picture, fmt, soon=True) for picture in pictures]
+        return [self._call(future) for future in futures]
 
     def close(self) -> None:
         """Stop the workers. What waits is converted when its page is opened again."""

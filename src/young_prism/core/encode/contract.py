@@ -5,6 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from functools import cache
 from importlib.metadata import version
+from importlib.util import find_spec
 from typing import NamedTuple
 
 from young_prism.core.recipe.codecs import Avif
@@ -77,6 +78,16 @@ def fits_svt_av1(size: Size) -> bool:
     """Return whether SVT-AV1 encodes pictures of a size."""
     shortest, longest = _SVT_SIDES
     return min(size) >= shortest and max(size) <= longest
+
+
+def has_video() -> bool:
+    """Return whether videos can be made: PyAV is an extra."""
+    return find_spec("av") is not None
+
+
+def video_size(size: Size) -> Size:
+    """Return the size of the video of an animation: H.264 with 4:2:0 chroma takes even sides alone."""
+    return Size(size.width - size.width % 2, size.height - size.height % 2)
 
 
 @cache

@@ -5,12 +5,12 @@ from __future__ import annotations
 import io
 import tempfile
 from fractions import Fraction
-from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, cast
 
 import numpy as np
 
+from young_prism.core.encode.contract import video_size
 from young_prism.core.pixels.frames import Animation
 from young_prism.core.recipe.codecs import Video
 from young_prism.core.types import ImageFormat, Size
@@ -44,16 +44,6 @@ class ReadVideo(NamedTuple):
     size: Size
     begins_ms: tuple[int, ...]
     length_ms: int
-
-
-def has_video() -> bool:
-    """Return whether videos can be made: PyAV is an extra."""
-    return find_spec("av") is not None
-
-
-def video_size(size: Size) -> Size:
-    """Return the size of the video of an animation: H.264 with 4:2:0 chroma takes even sides alone."""
-    return Size(size.width - size.width % 2, size.height - size.height % 2)
 
 
 def encode(animation: Animation, settings: Video, fmt: ImageFormat) -> bytes:

@@ -6,7 +6,10 @@ import math
 from bisect import bisect_left
 from collections.abc import Sequence
 from itertools import pairwise
+from statistics import mean
 from typing import NamedTuple
+
+from young_prism.core.recipe.base import parse_bytes
 
 
 class WeighedWidth(NamedTuple):
@@ -16,11 +19,36 @@ class WeighedWidth(NamedTuple):
     bytes: float
 
 
+class ByteStep(NamedTuple):
+    """How far apart two rungs are: in bytes, or by a share of them where `bytes` is None."""
+
+    bytes: int | None
+    share: float = 0.0
+
+
+def parse_step(text: str) -> ByteStep:
+    """Return a step, read from `20 kB` or `40 %`. Raises `ValueError`."""
+    text = text.strip()
+    if not text.endswith("%"):
+        return ByteStep(parse_bytes(text))
+    share = float(text.removesuffix("%")) / 100
+    if not 0 < share < 1:
+        raise ValueError("a share of the bytes is above 0 and below 100 %")
+    return ByteStep(None, share)
+
+
+def averaged(samples: Sequence[Sequence[WeighedWidth]]) -> list[WeighedWidth]:
+    """Return the mean widths and bytes of several pictures, which were weighed at the same shares of their width."""
+    return [
+        WeighedWidth(round(mean(point.width for point in points)), mean(point.bytes for point in points))
+        for points in zip(*samples, strict=True)
+    ]
+
+
 def widths_by_bytes(
     measured: Sequence[WeighedWidth],
     *,
-    step_bytes: int | None = None,
-    share: float = 0.4,
+    step: ByteStep,
     smallest: int = 320,
 ) -> tuple[int, ...]:
     """Return widths, ascending, that are one step of bytes apart.
@@ -29,8 +57,7 @@ def widths_by_bytes(
 
     Args:
         measured: Two widths or more with their bytes.
-        step_bytes: The bytes of a step; None for a share of them.
-        share: The share of the bytes that a step saves, between 0 and 1.
+        step: What a step saves.
         smallest: The smallest width in pixels.
 
     Raises:
@@ -40,18 +67,18 @@ def widths_by_bytes(
         raise ValueError("measure at least two widths")
     points = _rising(sorted(measured))
     widths = [points[-1].width]
-    target = _next_bytes(points[-1].bytes, step_bytes, share)
+    target = _next_bytes(points[-1].bytes, step)
     while target > 0:
         width = round(_width_at(points, target))
         if width < smallest or width >= widths[-1]:
             break
         widths.append(width)
-        target = _next_bytes(target, step_bytes, share)
+        target = _next_bytes(target, step)
     return tuple(reversed(widths))
 
 
-def _next_bytes(size: float, step_bytes: int | None, share: float) -> float:
-    return size * (1 - share) if step_bytes is None else size - step_bytes
+def _next_bytes(size: float, step: ByteStep) -> float:
+    return size * (1 - step.share) if step.bytes is None else size - step.bytes
 
 
 def _rising(points: Sequence[WeighedWidth]) -> list[WeighedWidth]:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from young_prism.core.encode.video import has_video, video_size
+from young_prism.core.encode.contract import has_video, video_size
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.model import POSTER, VIDEO, EncoderSettings, PlannedRendition
 from young_prism.core.plan.unsized import UnsizedFiles

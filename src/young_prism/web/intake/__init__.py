@@ -20,6 +20,7 @@ from young_prism.web.intake.weight_map import (
     draw_weights,
 )
 from young_prism.web.patterns import preview_patterns, typed_pages_folder
+from young_prism.web.proof.selected import MOST_COMPARED
 
 blueprint = Blueprint(
     "intake", __name__, template_folder="templates", static_folder="static", static_url_path="/static/intake"
@@ -165,6 +166,8 @@ def scope(slug: str) -> BaseResponse:
         if request.form.get("all")
         else [path for path in request.form.getlist("path") if path in known.by_path]
     )
+    if request.form.get("to") == "compare" and chosen:
+        return redirect(url_for("proof.selected", slug=slug, path=chosen[: MOST_COMPARED + 1]), code=303)
     if request.form.get("to") == "make" and chosen:
         taking_part = [path for path in chosen if not known.by_path[path].out]
         return redirect(

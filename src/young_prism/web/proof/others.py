@@ -9,6 +9,7 @@ from flask import Response, abort, jsonify, render_template, request
 
 from young_prism.core.errors import RecipeError, YoungPrismError
 from young_prism.core.images.facts import Facts
+from young_prism.core.plan.model import PlannedOriginal
 from young_prism.core.plan.resolve import (
     effective_recipe,
     formats_for,
@@ -40,6 +41,7 @@ class OtherOriginal(NamedTuple):
 
     entry: CatalogueEntry
     size: Size
+    format: ImageFormat
     result: ProofResult | None
     error: YoungPrismError | None
     url: str
@@ -74,7 +76,7 @@ def _sheet(slug: str) -> dict[str, Any]:
     exact = [request.exact() for _, request in requests]
     results = services().proofs.request(page_name(slug), [*(request for _, request in requests), *exact])
     sheet = [
-        _other_original(source, entry, request, result, exact_result)
+        sheet_tile(source, entry, request, result, exact_result)
         for (entry, request), result, exact_result in zip(
             requests, results[: len(requests)], results[len(requests) :], strict=True
         )
@@ -127,11 +129,29 @@ def _chosen(catalogue: Catalogue, entry: CatalogueEntry) -> list[CatalogueEntry]
     return [same[int((step + 0.5) * len(same) / _MOST)] for step in range(_MOST)]
 
 
+class Rung(NamedTuple):
+    """One rung of a planned original."""
+
+    original: PlannedOriginal
+    facet: str
+    size: Size
+
+
+def rung_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, width: int) -> Rung | None:
+    """Return the widest rung of an original up to a width, or its narrowest; None where nothing is made of it."""
+    original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
+    if original is None or not original.renditions:
+        return None
+    facet = original.renditions[0].facet
+    sizes = sorted({r.size for r in original.renditions if r.facet == facet})
+    return Rung(original, facet, max((size for size in sizes if size.width <= width), default=sizes[0]))
+
+
 def _requests(
     source: Source, catalogue: Catalogue, entry: CatalogueEntry, target: float | None, setting: str
 ) -> ProofRequest | None:
-    original = next(iter(plan_of(source, catalogue, facts={entry.path: entry.facts}).originals), None)
-    if original is None or not original.renditions:
+    rung = rung_of(source, catalogue, entry, request.args.get("width", 1200, type=int))
+    if rung is None:
         return None
     recipe = effective_recipe(entry.path, catalogue.recipe)
     settings = formats_for(entry.facts, recipe).settings()
@@ -144,12 +164,8 @@ def _requests(
     if candidate is None or (target is not None and candidate.quality is None):
         first = lossy[0]  # by its quality, also where the recipe has it lossless
         candidate = candidate_of(f"{format_of(first).value}-{first.quality}", settings)
-    facet = original.renditions[0].facet
-    rungs = sorted({r.size for r in original.renditions if r.facet == facet})
-    width = request.args.get("width", 1200, type=int)
-    size = max((rung for rung in rungs if rung.width <= width), default=rungs[0])
     task = ProofTask.ENCODE if target is None else ProofTask.SEARCH
-    return ProofRequest(source.folder, original, facet, size, task, candidate, target)
+    return ProofRequest(source.folder, rung.original, rung.facet, rung.size, task, candidate, target)
 
 
 def _candidate(name: str, settings: Mapping[ImageFormat, RasterSettings], recipe: Recipe) -> Candidate | None:
@@ -159,17 +175,19 @@ def _candidate(name: str, settings: Mapping[ImageFormat, RasterSettings], recipe
         return None
 
 
-def _other_original(
+def sheet_tile(
     source: Source,
     entry: CatalogueEntry,
     request: ProofRequest,
     result: ProofResult | YoungPrismError | None,
     exact: ProofResult | YoungPrismError | None,
 ) -> OtherOriginal:
+    """Return an original on a contact sheet, with what is made of it so far."""
     left, top = result.worst if isinstance(result, ProofResult) else (0, 0)
     return OtherOriginal(
         entry,
         request.size,
+        request.candidate.format,
         result if isinstance(result, ProofResult) else None,
         result if isinstance(result, YoungPrismError) else None,
         file_url(source, result),

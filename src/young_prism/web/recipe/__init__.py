@@ -9,15 +9,18 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import RecipeError, YoungPrismError
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
+from young_prism.core.ladder.by_bytes import averaged, parse_step, widths_by_bytes
 from young_prism.core.naming.rule import FIELDS
 from young_prism.core.plan.suggest import suggest_names
+from young_prism.core.proof.suggest import representative_originals
 from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import parsed, read_recipe
+from young_prism.core.types import ImageFormat
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import recipe_text
 from young_prism.store.records import Source
-from young_prism.web.context import catalogue_of, services, source_or_404
+from young_prism.web.context import catalogue_of, file_inside, services, source_or_404
 from young_prism.web.recipe.form import text_of
 from young_prism.web.recipe.outcome import recipe_outcome
 from young_prism.web.recipe.watermark import mark_choices
@@ -25,6 +28,10 @@ from young_prism.web.recipe.watermark import mark_choices
 blueprint = Blueprint(
     "recipe", __name__, template_folder="templates", static_folder="static", static_url_path="/static/recipe"
 )
+
+
+_SAMPLES = 3
+"""Originals whose bytes are measured for the steps of a ladder."""
 
 
 @blueprint.get("/s/<slug>/recipe")
@@ -40,7 +47,28 @@ def index(slug: str) -> str:
 @blueprint.post("/s/<slug>/recipe/check")
 def check(slug: str) -> str:
     """Say what the recipe that is being changed would make. Nothing is kept."""
-    return _page(source_or_404(slug), *_sent(), unsaved=True, part="part" in request.args)
+    source = source_or_404(slug)
+    text, error = _sent()
+    if request.form.get("do") == "measure" and not error:
+        text, error = _with_measured_widths(source, text, request.form.get("step", ""))
+    return _page(source, text, error, unsaved=True, part="part" in request.args)
+
+
+def _with_measured_widths(source: Source, text: str, step: str) -> tuple[str, str]:
+    """Return a recipe whose widths are as far apart as pictures of the source weigh, and what is wrong, if anything."""
+    catalogue = catalogue_of(source)
+    samples = representative_originals(catalogue.in_scope)[:_SAMPLES]
+    if not samples:
+        return text, "There is no still picture to measure. Look at the source first."
+    try:
+        pictures = [file_inside(source.folder, sample.path) for sample in samples]
+        weighed = services().conversions.weigh(pictures, ImageFormat.WEBP)
+        widths = widths_by_bytes(averaged(weighed), step=parse_step(step))
+    except ValueError as error:
+        return text, f"“{step}” is no step: {error}."
+    except YoungPrismError as error:
+        return text, str(error)
+    return with_value(text, "ladder.widths", list(widths)), ""
 
 
 @blueprint.post("/s/<slug>/recipe")

@@ -28,5 +28,15 @@ async function ask() {
   if (sheet.dataset.done === 'no') setTimeout(ask, 500)
 }
 
+// Every original at once, as long as the key is held.
+const isTyping = (event) => event.ctrlKey || event.altKey || event.metaKey || event.target.closest('input:not([type=checkbox]), textarea, select')
+const flip = document.querySelector('[data-flip-all]')
+for (const [name, held] of [['keydown', true], ['keyup', false]]) {
+  addEventListener(name, (event) => {
+    if (flip && !isTyping(event) && event.key.toLowerCase() === 'f') flip.checked = held
+  })
+}
+
+for (const needless of document.querySelectorAll('[data-no-script]')) needless.hidden = true
 measure()
 if (sheet.dataset.done === 'no') ask()

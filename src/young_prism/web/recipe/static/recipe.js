@@ -119,6 +119,10 @@ document.addEventListener('click', async (event) => {
   if (!button) return
   if (button.name === 'do' && button.form === form) {
     event.preventDefault()
+    if (button.dataset.slow) {
+      button.textContent = button.dataset.slow
+      button.disabled = true
+    }
     check({ button: button.value })
   } else if (button.dataset.insert) {
     insert(button.dataset.insert)
