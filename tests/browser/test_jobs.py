@@ -17,6 +17,7 @@ from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.doors import doors
 from tests.support.limits import limit
+from tests.support.servers import wait_until_looked
 
 pytestmark = pytest.mark.browser
 
@@ -197,3 +198,51 @@ def test_steps_of_a_ladder_are_measured_on_the_source_s_own_pictures(page: Page,
     page.get_by_label("Or in steps of").fill("a little")
     page.get_by_role("button", name="Measure on three pictures").click()
     expect(page.get_by_role("alert")).to_contain_text("“a little” is no step")
+
+
+def test_files_are_squeezed_where_they_lie_and_brought_back(tab: Page, tmp_path: Path) -> None:
+    site = tmp_path / "shop"
+    site.mkdir()
+    (site / "photo.jpg").write_bytes(pictures.jpeg(pictures.photo(640, 480), quality=95))
+    (site / "sprite.png").write_bytes(pictures.png(pictures.graphic(320, 240)))
+    (site / "icon.svg").write_bytes(
+        b'<svg xmlns="http://www.w3.org/2000/svg" width="20" height="20" onclick="go()">\n  <!-- mine -->\n'
+        b'  <rect x="1.000000" y="1.000000" width="18" height="18" fill="#ff0000"/>\n</svg>'
+    )
+    (site / "broken.jpg").write_bytes(b"no picture")
+    before = {file.name: file.read_bytes() for file in site.iterdir()}
+    with doors(tmp_path) as door:
+        row = door.parts.store.sources.add("Shop", site, tmp_path / "out", tmp_path / "data")
+        door.parts.inspections.request(row)
+        wait_until_looked(door.app)
+        here = f"{door.address}/s/{row.slug}"
+        tab.goto(f"{here}/intake")
+        expect(tab.get_by_text("3 originals")).to_be_visible()
+        tab.goto(f"{here}/run")
+        tab.get_by_role("link", name="Squeeze the originals in place").click()
+        tab.get_by_role("button", name="Squeeze 3 files in place").click()
+        expect(tab.get_by_role("heading", name="3 files of 3 have fewer bytes")).to_be_visible(
+            timeout=LONG_MS
+        )
+        expect(tab.get_by_role("row", name=re.compile("photo.jpg"))).to_contain_text(
+            "pixel for pixel the same"
+        )
+        expect(tab.locator("main")).to_contain_text(re.compile(r"before, .* after: .* smaller"))
+        assert barriers(tab) == [] and too_wide(tab) == []
+        for name in ("photo.jpg", "sprite.png"):
+            after = (site / name).read_bytes()
+            assert len(after) < len(before[name])
+            with Image.open(io.BytesIO(after)) as new, Image.open(io.BytesIO(before[name])) as old:
+                assert new.convert("RGB").tobytes() == old.convert("RGB").tobytes(), name
+        assert (
+            b"onclick" in (site / "icon.svg").read_bytes()
+            and (site / "broken.jpg").read_bytes() == b"no picture"
+        )
+        # They are still the originals of the source.
+        tab.goto(f"{here}/intake")
+        expect(tab.get_by_text("3 originals")).to_be_visible()
+        tab.goto(f"{here}/in-place")
+        tab.get_by_role("button", name=re.compile("^Bring")).click()
+        expect(tab.get_by_text("3 originals back, byte for byte")).to_be_visible()
+        assert {file.name: file.read_bytes() for file in site.iterdir()} == before
+        tab.goto("about:blank")

@@ -27,6 +27,7 @@ from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogues
 from young_prism.services.conversions import ConversionService
 from young_prism.services.deployments import DeploymentService
+from young_prism.services.in_place import InPlaceService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
 from young_prism.services.publishing import UploadPublisher
@@ -182,6 +183,7 @@ def _services(settings: Settings, store: Store) -> Services:
         deployments=DeploymentService(),
         publisher=publisher,
         page_checks=PageCheckService(),
+        in_place=InPlaceService(store, settings, inspections),
         conversions=ConversionService(
             settings.data / "conversions", settings.limits, jobs=settings.jobs, memory=settings.memory
         ),
@@ -194,6 +196,7 @@ def close_app(app: Flask) -> None:
     parts.watchers.close()
     parts.deployments.close()
     parts.page_checks.close()
+    parts.in_place.close()
     parts.proofs.close()
     parts.conversions.close()
     parts.quick_renderer.close()

@@ -18,6 +18,7 @@ from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.conversions import ConversionService
 from young_prism.services.deployments import DeploymentService
+from young_prism.services.in_place import InPlaceService
 from young_prism.services.inspection import InspectionService
 from young_prism.services.page_checks import PageCheckService
 from young_prism.services.planning import Guess, ProfileCost, guess_of, profile_costs
@@ -56,6 +57,7 @@ class Services:
     publisher: UploadPublisher
     page_checks: PageCheckService
     conversions: ConversionService
+    in_place: InPlaceService
 
 
 def services_of(app: Flask) -> Services:

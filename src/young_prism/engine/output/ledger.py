@@ -305,7 +305,12 @@ class Ledger:
 
 
 def owned_paths(folder: Path) -> frozenset[str]:
-    """Return the paths of the renditions in a folder: where they lie among originals, they are none themselves."""
+    """Return the paths of the renditions in a folder: where they lie among originals, they are none themselves.
+
+    A file that was squeezed in place, under its own name, is the original that there is now.
+    """
     if not manifest_file(folder).is_file() and not (folder / STATE_FOLDER / JOURNAL).is_file():
         return frozenset()
-    return frozenset(Ledger.from_output(folder).owned)
+    ledger = Ledger.from_output(folder)
+    is_squeezed = ledger.made_by is not None and ledger.made_by[1].formats.squeeze is not None
+    return frozenset(ledger.owned.keys() - ledger.previous_entries.keys() if is_squeezed else ledger.owned)

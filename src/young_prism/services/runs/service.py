@@ -87,7 +87,7 @@ class RunService:
             raise RecipeError(
                 "Names of originals are taken by command alone, which keeps the originals first.",
                 file=source.name,
-                remedy=f"Choose another layout here, or run: young-prism build --in-place --source {source.folder}",
+                remedy=f"Choose another layout here, squeeze in place from the Run page, or run: young-prism build --in-place --source {source.folder}",
             )
         load_watermarks(recipe, Path(source.folder), self._watermarks)
         with self._queue.lock:
