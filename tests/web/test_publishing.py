@@ -76,13 +76,13 @@ def test_an_upload_is_published_replaced_and_withdrawn_and_the_cache_hears_of_it
 def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_upload(tmp_path: Path) -> None:
     www = tmp_path / "www"
     www.mkdir()
-    (www / "harbour-80w.jpg").write_bytes(b"of somebody else")
+    (www / "harbour-80w.jpg").write_bytes(b"of another site")
     with doors(tmp_path, recipe(www)) as door:
         upload = door.send(pictures.jpeg(pictures.photo(200, 150)), title="Harbour")
         assert upload["state"] == "done" and upload["renditions"][0]["published"] is None
         assert "not published: There are files in the way" in upload["problem"]["what"]
         assert URL not in upload["snippet"] and upload["urls"]["whole"]["80"]["jpeg"].startswith("/media/")
-        assert (www / "harbour-80w.jpg").read_bytes() == b"of somebody else"
+        assert (www / "harbour-80w.jpg").read_bytes() == b"of another site"
         (www / "harbour-80w.jpg").unlink()
         door.send(pictures.jpeg(pictures.photo(100, 80)), title="Pier")
         healed = door.made(upload["id"])

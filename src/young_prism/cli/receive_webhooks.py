@@ -1,4 +1,4 @@
-"""`young-prism receive-webhooks`: a stand-in for the programs that are told, to try webhooks and purge addresses with."""
+"""`young-prism receive-webhooks`: a stand-in that receives webhooks and purge requests, to try them with."""
 
 from __future__ import annotations
 

@@ -22,7 +22,7 @@ class PrivateAddressError(Exception):
 
 
 class Reply(NamedTuple):
-    """What came of a request: whether it was answered with success, and how in a few words."""
+    """The outcome of a request: whether it was answered with success, and the answer in a few words."""
 
     is_success: bool
     text: str
@@ -86,7 +86,7 @@ class OutgoingClient:
         self._client.__exit__(kind, error, trace)
 
     def post(self, address: str, body: bytes, headers: Mapping[str, str]) -> Reply:
-        """Post a body and say what came of it; nothing is raised for an address that fails."""
+        """Post a body and return the outcome; nothing is raised for an address that fails."""
         try:
             answer = self._post(address, body, headers)
         except PrivateAddressError:

@@ -31,7 +31,7 @@ class WatermarkLibrary:
         """Keep a watermark, and return the name by which a recipe finds it.
 
         Args:
-            file_name: What it is called; folders are left out.
+            file_name: Its name; folders are left out.
             data: A PNG or an SVG.
 
         Raises:

@@ -235,7 +235,7 @@ class Png(RecipeModel):
 
 
 class Gif(RecipeModel):
-    """A GIF written again: at most so many `colours` a frame, and only what differs by more than `tolerance` is stored anew."""
+    """A GIF written again: each frame has at most this number of `colours`, and stores only what differs by more than `tolerance`."""
 
     colours: Annotated[int, Field(ge=2, le=256)] = 256
     tolerance: Annotated[int, Field(ge=0, le=32)] = 0

@@ -28,7 +28,7 @@ class Publish(RecipeModel):
     url: Annotated[str, Field(pattern=URL_PART)] = ""
     """The address of the folder or bucket on the web, which answers and snippets begin with."""
     purge: Annotated[str, Field(pattern=_WEB_ADDRESS)] = ""
-    """An address that is told which files changed under an address that is known already, or went."""
+    """An address that receives the addresses of files that changed or were deleted, such as that of a cache."""
 
     def address_of(self, path: str) -> str:
         """Return where a rendition is fetched; empty where `url` is not given."""

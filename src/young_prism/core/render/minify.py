@@ -16,7 +16,7 @@ from young_prism.core.types import Size
 _LARGEST = 2_000_000
 """Bytes of the largest drawing that is minified: scour takes about a second for 100 kB."""
 _SHARPEST = 2
-"""Both are compared at so many times their declared size, as a dense screen shows them."""
+"""Both are compared at this multiple of their declared size, as a dense screen shows them."""
 _COMPARED = 2048
 """Pixels of the longer side at which they are compared at most."""
 _ALIKE = 8

@@ -1,4 +1,4 @@
-"""Squeezing a source's files where they lie: start, progress, what came of each file, and bringing originals back."""
+"""Squeezing a source's files where they lie: start, progress, the result of each file, and bringing originals back."""
 
 from __future__ import annotations
 
