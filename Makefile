@@ -9,7 +9,7 @@ STATIC := src/young_prism/web/static
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema reference bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -100,6 +100,9 @@ css:
 
 dependencies: .venv/.test
 	$(PY) -m tools.list_dependencies
+
+reference: .venv/.test
+	$(PY) -m tools.write_reference
 
 schema: .venv/.test
 	$(PY) -m tools.write_schemas

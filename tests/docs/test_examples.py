@@ -32,7 +32,10 @@ from young_prism.web.api.document import document
 from young_prism.web.api.upload_models import UploadAnswer
 
 ROOT = Path(__file__).parents[2]
-FILES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
+FILES = [
+    *(ROOT / name for name in ("README.md", "CONTRIBUTING.md", "SECURITY.md")),
+    *sorted((ROOT / "docs").rglob("*.md")),
+]
 COMMANDS: dict[str, click.Command] = {
     "young-prism": main,
     "dask scheduler": dask_scheduler.main,

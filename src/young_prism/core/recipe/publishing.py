@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Annotated
+from urllib.parse import quote
 
 from pydantic import Field
 
@@ -31,5 +32,5 @@ class Publish(RecipeModel):
     """An address that receives the addresses of files that changed or were deleted, such as that of a cache."""
 
     def address_of(self, path: str) -> str:
-        """Return where a rendition is fetched; empty where `url` is not given."""
-        return f"{self.url.rstrip('/')}/{path}" if self.url else ""
+        """Return the URL of a rendition, its path percent-encoded; empty where `url` is not given."""
+        return f"{self.url.rstrip('/')}/{quote(path)}" if self.url else ""

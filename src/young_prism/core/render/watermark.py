@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from young_prism.core.errors import DamagedError
+from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.inspection.inspect import read_header
@@ -13,7 +13,7 @@ from young_prism.core.pixels.decode import damaged, open_image
 from young_prism.core.pixels.shape import resized, to_srgb, without_metadata
 from young_prism.core.pixels.vector import draw_vector
 from young_prism.core.recipe.finishing import Watermark
-from young_prism.core.types import ImageFormat, Size
+from young_prism.core.types import MAX_ANALYSIS_PIXELS, ImageFormat, Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
@@ -32,9 +32,19 @@ def watermark_size(data: bytes) -> Size:
 
 
 def draw_mark(data: bytes) -> VipsImage:
-    """Return a watermark's file as pixels at its own size, RGB with alpha. Raises `DamagedError` where it cannot be read."""
+    """Return a watermark's file as pixels at its own size, RGB with alpha.
+
+    Raises:
+        DamagedError: It cannot be read.
+        TooLargeError: It has more than 25 megapixels.
+    """
+    size = watermark_size(data)
+    if size.pixels > MAX_ANALYSIS_PIXELS:
+        raise TooLargeError(
+            "The watermark has more than 25 megapixels.", remedy="Save it smaller: 2000 px are plenty."
+        )
     try:
-        return _mark(data, watermark_size(data), b"").copy_memory()
+        return _mark(data, size, b"").copy_memory()
     except pyvips.Error as error:
         raise damaged(error) from error
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from young_prism.core.errors import DamagedError, RecipeError
+from young_prism.core.errors import DamagedError, OriginalError, RecipeError
 from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.recipe.model import Recipe
@@ -78,7 +78,7 @@ def check_watermark(name: str, data: bytes) -> None:
         raise RecipeError("The watermark is larger than 20 MB.", file=name, remedy="Save it smaller.")
     try:
         draw_mark(data)
-    except DamagedError as error:
+    except OriginalError as error:
         raise RecipeError(error.what, file=name, remedy=error.remedy) from error
 
 

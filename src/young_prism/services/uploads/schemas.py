@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
-from urllib.parse import quote
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -169,7 +168,7 @@ class UploadSerializer:
                 bytes=rendition.bytes,
                 sha256=rendition.sha256,
                 url=self._public + media(source.slug, rendition.path, rendition.sha256),
-                published=(publish.address_of(quote(rendition.path)) or None) if publish else None,
+                published=(publish.address_of(rendition.path) or None) if publish else None,
             )
             for rendition in made
         ]

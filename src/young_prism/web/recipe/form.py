@@ -90,6 +90,8 @@ def _fallback_changes(plain: Mapping[str, Any], path: str, chosen: str) -> Itera
 
 
 def _put(text: str, path: str, value: Value) -> str:
+    if path == "publish.to" and value is None:
+        path = "publish"  # without a place there is nothing to publish
     if path.endswith((".watermark.file", ".watermark.text")):
         return _with_mark(text, path, value)
     # Without its widths a facet has the recipe's ladder again.
