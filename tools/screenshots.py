@@ -107,10 +107,10 @@ def _desk(page: Page, phone: Page, address: str) -> None:
 def _access(page: Page, address: str) -> None:
     """Show Access with a token that was used and a webhook that hears nothing."""
     page.goto(f"{address}/access")
-    page.get_by_label("Who will use it").fill("The railway's content system")
-    page.get_by_role("button", name="Make the token").click()
+    page.get_by_label("Token name").fill("The railway's content system")
+    page.get_by_role("button", name="Create token").click()
     page.get_by_label("Address").fill("http://127.0.0.1:9/pictures-are-done")
-    page.get_by_role("button", name="Tell this address").click()
+    page.get_by_role("button", name="Add webhook").click()
     _take(page, f"{address}/access", "access")
 
 

@@ -144,7 +144,7 @@ def test_snippets_are_written_while_one_types_and_words_are_kept(page: Page, add
     expect(page.get_by_role("heading", name="2 pictures")).to_be_visible()
     page.goto(f"{address}?original=tree.jpg")
     page.get_by_label("Alternative text").fill("A tree")
-    page.get_by_role("button", name="Keep these words").click()
+    page.get_by_role("button", name="Save text").click()
     expect(code).to_contain_text('alt="A tree"')
     page.get_by_role("link", name="CSS background").click()
     expect(code).to_contain_text("image-set(")

@@ -52,14 +52,14 @@ def made_with_saved_recipe(page: Page, live: str, recipe: str, files: list[Path]
     assert name
     page.goto(f"{live}/recipes")
     page.get_by_label("or its text").fill(recipe)
-    page.get_by_role("button", name="Save it").click()  # once, for all the times to come
+    page.get_by_role("button", name="Save", exact=True).click()  # once, for all the times to come
     page.goto(live)
     page.locator("[data-drop] [data-files]").set_input_files(files)
     expect(page.get_by_text(f"{len(files)} originals")).to_be_visible()
     page.get_by_role("navigation").get_by_role("link", name="Recipe").click()
     page.get_by_label("A saved recipe").select_option(label=name[1])
     expect(page.locator("[data-toml]")).to_have_value(re.compile(re.escape(name[0])))
-    page.get_by_role("button", name="Keep this recipe").click()
+    page.get_by_role("button", name="Save recipe").click()
     page.get_by_role("link", name="Plan and run").click()
     page.get_by_role("button", name=re.compile(r"Make \d+ renditions")).click()
     expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(timeout=LONG_MS)
@@ -158,7 +158,7 @@ def test_every_upload_wears_a_watermark_that_was_set_up_on_the_page(tab: Page, t
         preview = tab.locator(".marked-row img").first
         expect(preview).to_be_visible(timeout=LONG_MS)
         assert barriers(tab) == [] and too_wide(tab) == []
-        tab.get_by_role("button", name="Keep this recipe").click()
+        tab.get_by_role("button", name="Save recipe").click()
         expect(tab.get_by_text("is the recipe of this source now")).to_be_visible()
         upload = door.send(pictures.jpeg(Image.new("RGB", (200, 150), (0, 0, 255))), title="After")
         for rendition in upload["renditions"]:

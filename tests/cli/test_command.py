@@ -169,7 +169,7 @@ def test_serve_says_a_taken_port_answers_and_ends_also_where_ctrl_c_was_ignored_
     with running(line, cwd=tmp_path, preexec_fn=ignored_interrupt) as program:
         address = program.wait_for_line("http://").split()[4]
         with urllib.request.urlopen(address, timeout=limit(30)) as page:
-            assert b"Add a folder of this machine" in page.read()
+            assert b"Add a local folder" in page.read()
         assert program.end(way) == 0, program.text
         assert "Traceback" not in program.text
 

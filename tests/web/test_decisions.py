@@ -114,7 +114,7 @@ def test_recipes_are_saved_duplicated_compared_changed_and_brought_back(app) -> 
     assert re.search(r"ladder\.layout\.rungs</th><td[^>]*>6</td><td[^>]*>4</td>", page)
     assert "They say the same." in client.get("/recipes?one=saved:blog&other=saved:blog").text
     used = post(app, "/recipes/blog/use", source="small-site")
-    assert "Not kept yet." in used.text and "rungs = 6" in used.text
+    assert "Unsaved changes" in used.text and "rungs = 6" in used.text
     deleted = post(app, "/recipes/blog/delete").text
     assert "is deleted" in deleted and "Undo" in deleted and "rungs = 6" in deleted
     assert client.get("/recipes/blog.toml").status_code == 404
@@ -185,7 +185,7 @@ def test_the_plan_is_filtered_sorted_grouped_and_says_what_has_none(app, source)
     page = client.get("/s/small-site/plan?group=format&sort=bytes&format=webp").text
     assert "Originals with no rendition" in page and "The recipe leaves it out." in page
     assert "≈" in page and "fallback for" not in page
-    assert "Nothing here is like that." in client.get("/s/small-site/plan?q=zebra").text
+    assert "No renditions match." in client.get("/s/small-site/plan?q=zebra").text
     assert client.get("/s/small-site/plan?page=99999&sort=x&group=y").status_code == 200
     rows = list(csv.DictReader(io.StringIO(client.get("/s/small-site/plan.csv?facet=square").text)))
     assert rows and {row["facet"] for row in rows} == {"square"} and {row["state"] for row in rows} == {"new"}

@@ -149,7 +149,7 @@ def test_what_came_and_went_since_the_last_look_is_shown(app, source: Path) -> N
     (source / "clear.png").unlink()
     look_again(client)
     page = client.get(f"{INTAKE}?since=new").text
-    assert "1 of 7 originals" in page and "Gone since the last look" in page and "clear.png" in page
+    assert "1 of 7 originals" in page and "Gone since the last scan" in page and "clear.png" in page
     assert "1 new, 1 gone" in client.get("/").text
 
 

@@ -88,7 +88,7 @@ def test_a_profile_is_chosen_by_what_it_costs(app) -> None:
 
 def test_one_can_start_from_a_recipe_that_comes_along(app) -> None:
     page = app.test_client().get(f"{RECIPE}?start=one-column-blog").text
-    assert "A blog of one column" in page and "Not kept yet." in page
+    assert "A blog of one column" in page and "Unsaved changes" in page
     assert 'sizes="min(100vw, 760px)"' in page.replace("&#34;", '"')
     assert "of all pixels" in page
 

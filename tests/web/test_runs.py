@@ -150,7 +150,7 @@ def test_a_report_says_what_changed_and_opens_without_the_server(app: Any, tmp_p
         "Compared with the run before",
         "By kind",
         "Biggest savings",
-        "Took longest",
+        "Slowest",
         "read back and verified",
         "density 3",
     ):

@@ -37,7 +37,7 @@ class Rates:
         seconds = max(1, round(reset - time.time()))
         return Problem(
             429,
-            "That are too many requests.",
+            "Too many requests.",
             remedy=f"Go on in {seconds} s.",
             headers={"Retry-After": str(seconds)},
         )

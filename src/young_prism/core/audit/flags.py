@@ -90,7 +90,7 @@ _LABELS = {
     Flag.SMALL: "Smaller than its use",
     Flag.UNUSED: "No page uses it",
     Flag.MISSING: "Not there, but used",
-    Flag.UNREADABLE: "Cannot be read",
+    Flag.UNREADABLE: "Unreadable",
 }
 
 
