@@ -8,6 +8,7 @@ import socket
 import sys
 import urllib.request
 import zipfile
+from importlib.metadata import version
 from pathlib import Path
 
 import pytest
@@ -360,3 +361,12 @@ def test_proof_prints_measured_candidates_finds_a_target_and_writes_one_file(
     assert [line[0] for line in lines] == ["AVIF", "WebP", "JPEG"]
     assert all(70 <= float(line[line.index("score") + 1]) <= 73 for line in lines)
     assert command("proof", source / "photo.jpg", "-c", "gif-3").returncode == 2
+
+
+@pytest.mark.parametrize("line", [("--version", "--verbose"), ("--verbose", "--version")])
+def test_the_version_names_the_codecs_on_request(line: tuple[str, ...]) -> None:
+    short, long = command("--version").stdout, command(*line).stdout
+    assert short.startswith("young-prism, version ") and long.startswith(short)
+    assert len(short.splitlines()) == 1
+    for name, number in (("libvips", "pyvips-binary"), ("oxipng", "pyoxipng"), ("PyAV", "av")):
+        assert name in long and version(number) in long

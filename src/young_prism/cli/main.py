@@ -80,16 +80,40 @@ class _Verbs(click.Group):
             ctx.exit(130)
 
 
+def _print_version(ctx: click.Context, _param: click.Parameter, value: bool) -> None:  # noqa: FBT001  (click's signature)
+    if not value or ctx.resilient_parsing:
+        return
+    click.echo(f"young-prism, version {__version__}")
+    if ctx.params.get("verbose"):
+        from young_prism.core.encode.contract import encoder_version, has_video
+        from young_prism.core.types import MODERN_FORMATS, VIDEO_FORMATS, ImageFormat
+
+        fallbacks = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
+        for fmt in (*MODERN_FORMATS, *fallbacks, *(VIDEO_FORMATS if has_video() else ())):
+            click.echo(f"{fmt.label}: {encoder_version(fmt)}")
+    ctx.exit()
+
+
 @click.command(cls=_Verbs, context_settings={"help_option_names": ["-h", "--help"]})
-@click.version_option(__version__, prog_name="young-prism")
+@click.option(
+    "--verbose", is_flag=True, is_eager=True, expose_value=True, help="With --version: the codecs as well."
+)
+@click.option(
+    "--version",
+    is_flag=True,
+    expose_value=False,
+    callback=_print_version,
+    help="Show the version and exit.",
+)
 @click.option(
     "--project",
     type=click.Path(path_type=Path, dir_okay=False),
     help="Project file; young-prism.toml here or above if left out.",
 )
 @click.pass_context
-def main(ctx: click.Context, project: Path | None) -> None:
+def main(ctx: click.Context, project: Path | None, *, verbose: bool) -> None:
     """Turn folders of site images into modern formats at responsive widths, with fallbacks and markup."""
+    del verbose  # read by --version
     from young_prism.cli.project import project_defaults
     from young_prism.engine.site.config import find_project
 
