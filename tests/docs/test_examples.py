@@ -109,7 +109,7 @@ def commands_in(text: str) -> list[str]:
     return [
         part.strip()
         for line in lines
-        for part in re.split(r"&&|;", line.partition("   #")[0])
+        for part in re.split(r"&&|;", re.sub(r" > \S+$", "", line.partition("   #")[0]))
         if part.strip()
     ]
 
