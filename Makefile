@@ -9,7 +9,7 @@ STATIC := src/young_prism/web/static
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema reference bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema reference docs bench $(BENCHES:%=bench-%) screenshots clean
 
 demo: .venv/.run
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
@@ -100,6 +100,11 @@ css:
 
 dependencies: .venv/.test
 	$(PY) -m tools.list_dependencies
+
+# The documentation as a site in .docs; a warning is an error.
+docs: .venv/.test
+	.venv/bin/mkdocs build --strict --quiet
+	@echo "Open .docs/index.html"
 
 reference: .venv/.test
 	$(PY) -m tools.write_reference
