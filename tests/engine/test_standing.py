@@ -15,9 +15,11 @@ from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import ImageMetadata
 from young_prism.core.selection.scope import Scope
 from young_prism.core.types import Outcome
+from young_prism.engine import versions as versions_module
 from young_prism.engine.build import pipeline as build_module
 from young_prism.engine.build.options import BuildOptions
 from young_prism.engine.build.outcome import BuildOutcome
+from young_prism.engine.build.snapshot import inputs_fingerprint
 from young_prism.engine.events import Event, OriginalDone, ReusedUnchanged
 
 RECIPE = read_recipe(faults.RECIPE)
@@ -72,6 +74,12 @@ def test_a_run_that_goes_on_hears_of_each_rendition_also_where_nothing_is_left_t
     assert len(done) == 2 and {item.outcome for event in done for item in event.items} == {Outcome.REUSED}
     assert not any(isinstance(event, ReusedUnchanged) for event in events)
     assert run(source, out)[1]  # and the next one is short again
+
+
+def test_a_part_that_was_installed_meanwhile_is_seen(monkeypatch: pytest.MonkeyPatch) -> None:
+    with_video = inputs_fingerprint(RECIPE, {})
+    monkeypatch.setattr(versions_module, "has_video", lambda: False)
+    assert inputs_fingerprint(RECIPE, {}) != with_video
 
 
 def touched(source: Path, out: Path) -> None:

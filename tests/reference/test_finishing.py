@@ -312,7 +312,7 @@ def test_a_heavy_animation_is_a_video_with_the_same_moments(size: tuple[int, int
     }
     videos = [item for item in result.values() if item.planned.facet == "video" and item.data]
     assert {item.planned.format for item in videos} & {ImageFormat.MP4, ImageFormat.WEBM}
-    assert result["a-poster.jpg"].data and not result["a-poster.jpg"].planned.path.endswith("gif")
+    assert result["a-poster.jpg"].data
     before, _ = frames_of(file.getvalue())
     for item in videos:
         read = read_video(item.data)
@@ -337,7 +337,7 @@ def test_a_gif_is_squeezed_frame_for_frame_and_by_colours_where_a_score_allows_i
     )
     data = moving_gif()
     [exact] = made(data, Recipe(formats=Formats(squeeze=Squeeze())))
-    assert exact.planned.path == "a.x" and len(exact.data) <= len(data)
+    assert exact.planned.path == "a.x" and len(exact.data) < len(data)
     for frame, original in zip(frames_of(exact.data)[0], frames_of(data)[0], strict=True):
         assert (frame == original).all()
     [fewer] = made(wasteful.getvalue(), Recipe(formats=Formats(squeeze=Squeeze(target=60))))

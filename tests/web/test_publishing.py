@@ -10,6 +10,7 @@ import pytest
 from tests.support import pictures
 from tests.support.doors import RECIPE, Doors, doors
 from young_prism.cli.receive_webhooks import receiver
+from young_prism.services import publishing
 
 URL = "https://pictures.example/site"
 
@@ -88,6 +89,34 @@ def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_uploa
         healed = door.made(upload["id"])
         assert healed["problem"] is None and URL in healed["snippet"]
         assert published(www).items() >= fetched(door, healed).items()
+
+
+def test_a_cache_that_does_not_answer_is_named_and_the_upload_is_published(tmp_path: Path) -> None:
+    www = tmp_path / "www"
+    with doors(tmp_path, recipe(www, 'purge = "http://127.0.0.1:9/purge"')) as door:
+        upload = door.send(pictures.jpeg(pictures.photo(200, 150)), title="Harbour")
+        assert upload["problem"] is None  # nothing was replaced, so nothing was purged
+        door.http.put(
+            f"/api/v1/uploads/{upload['id']}/original",
+            content=pictures.jpeg(pictures.photo(200, 150, 7)),
+            headers={"Content-Type": "image/jpeg", **door.tag(upload["id"])},
+        )
+        replaced = door.made(upload["id"])
+        assert replaced["renditions"][0]["published"] and URL in replaced["snippet"]
+        assert "purge address could not be reached" in replaced["problem"]["what"]
+        assert "not published" not in replaced["problem"]["what"]
+
+
+def test_an_unexpected_error_leaves_no_upload_working_for_ever(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuse(*_: object, **__: object) -> None:
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr(publishing, "plan_deploy", refuse)
+    with doors(tmp_path, recipe(tmp_path / "www")) as door:
+        upload = door.send(pictures.jpeg(pictures.photo(200, 150)), title="Harbour")
+        assert upload["state"] == "done" and "not published" in upload["problem"]["what"]
 
 
 def test_a_recipe_publishes_only_where_the_server_was_allowed_to(tmp_path: Path) -> None:

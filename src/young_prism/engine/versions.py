@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from importlib.metadata import version
+
 from young_prism import __version__
-from young_prism.core.encode.contract import encoder_version
+from young_prism.core.encode.contract import encoder_version, has_video
+from young_prism.core.svg import MINIFIER
 from young_prism.core.types import ImageFormat
 
 _ENCODED = (ImageFormat.JXL, ImageFormat.AVIF, ImageFormat.WEBP, ImageFormat.JPEG, ImageFormat.PNG)
@@ -19,4 +22,10 @@ def _vips_version() -> str:
 def versions() -> dict[str, str]:
     """Return what must be equal on two machines for equal bytes."""
     made_by = {fmt.value: encoder_version(fmt) for fmt in _ENCODED}
-    return {"young-prism": __version__, "libvips": _vips_version(), **made_by}
+    return {
+        "young-prism": __version__,
+        "libvips": _vips_version(),
+        **made_by,
+        "minified SVG": f"{MINIFIER} {version(MINIFIER)}",
+        "video": encoder_version(ImageFormat.MP4) if has_video() else "not installed",
+    }

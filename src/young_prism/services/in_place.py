@@ -75,6 +75,7 @@ class InPlaceService:
         self._inspections = inspections
         self._newest: dict[int, SqueezeRun] = {}
         self._lock = threading.Lock()
+        self._closing = threading.Event()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="in-place")
 
     def backup_of(self, source: Source) -> OriginalsBackup:
@@ -131,6 +132,7 @@ class InPlaceService:
 
     def close(self) -> None:
         """Stop what is going on, and wait for its end."""
+        self._closing.set()
         for run in self._newest.values():
             run.stop.set()
         self._pool.shutdown(cancel_futures=True)
@@ -168,7 +170,7 @@ class InPlaceService:
             run.error = str(error)
         finally:
             run.is_over = True
-        if not run.stop.is_set():
+        if not self._closing.is_set():
             self._inspections.request(source, again=True)
 
 

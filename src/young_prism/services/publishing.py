@@ -15,6 +15,7 @@ from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.storage import FolderStorage, ObjectAccess, Storage, storage_at
 from young_prism.services.outgoing import OutgoingClient
 from young_prism.services.settings import Settings
+from young_prism.services.uploads.processing import PublishResult
 
 _log = logging.getLogger(__name__)
 
@@ -23,8 +24,9 @@ _PARALLEL = 4
 _PURGED_AT_ONCE = 100
 """Addresses in one message to a cache."""
 
-OnPublished = Callable[[YoungPrismError | None], None]
-"""Called when a build is published, with None, or with why it is not."""
+
+OnPublished = Callable[[PublishResult], None]
+"""Called when a build was published, or could not be."""
 
 
 def open_storage(settings: Settings, address: str, endpoint: str) -> Storage:
@@ -76,37 +78,44 @@ class UploadPublisher:
     def _run(self, out: Path, publish: Publish, on_published: OnPublished, lock: threading.Lock) -> None:
         try:
             with lock:
-                error = self._publish(out, publish)
+                result = self._publish(out, publish)
             if not self._closing.is_set():
-                on_published(error)
+                on_published(result)
         except Exception:  # noqa: BLE001  (the next builds must still be published)
-            _log.exception("the renditions of an upload could not be published")
+            _log.exception("the result of a publication could not be recorded")
 
-    def _publish(self, out: Path, publish: Publish) -> YoungPrismError | None:
+    def _publish(self, out: Path, publish: Publish) -> PublishResult:
         try:
             storage = open_storage(self._settings, publish.to, publish.endpoint)
             plan = plan_deploy(out, storage, delete=True)
             access = ObjectAccess(publish.cache_control, is_public=publish.public_read)
             result = deploy(plan, access=access, is_cancelled=self._closing.is_set)
             if result.failures:
-                return result.failures[0]
-            self._purge(publish, [*sorted(plan.replaced), *plan.remove])
+                return PublishResult(is_published=False, error=result.failures[0])
         except YoungPrismError as error:
-            return error
-        return None
+            return PublishResult(is_published=False, error=error)
+        except Exception as error:  # noqa: BLE001  (an upload must not wait for ever)
+            _log.exception("the renditions of an upload could not be published")
+            remedy = "See the server's log, and check the address and its permissions."
+            failure = PublishError(f"It failed ({type(error).__name__}).", file=publish.to, remedy=remedy)
+            return PublishResult(is_published=False, error=failure)
+        return PublishResult(
+            is_published=True, error=self._purge(publish, [*sorted(plan.replaced), *plan.remove])
+        )
 
-    def _purge(self, publish: Publish, paths: Sequence[str]) -> None:
-        """Say which addresses have another content now. Raises `PublishError` where nobody heard it."""
+    def _purge(self, publish: Publish, paths: Sequence[str]) -> PublishError | None:
+        """Send the addresses whose content changed to the purge address; return the error where it does not accept them."""
         if not publish.purge:
-            return
-        urls = [publish.address_of(path) or path for path in paths]
+            return None
+        urls = [publish.address_of(path) for path in paths]
         with OutgoingClient(private=self._settings.allows_private_webhooks) as client:
             for first in range(0, len(urls), _PURGED_AT_ONCE):
                 body = json.dumps({"urls": urls[first : first + _PURGED_AT_ONCE]}).encode()
                 reply = client.post(publish.purge, body, {"content-type": "application/json"})
                 if not reply.is_success:
-                    raise PublishError(
-                        f"The files are published, but the purge address {reply.text}.",
+                    return PublishError(
+                        f"The purge address {reply.text}.",
                         file=publish.purge,
                         remedy="Clear the cache by hand, and check the address in the recipe.",
                     )
+        return None

@@ -8,7 +8,7 @@ from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
 
 _EFFORT = 7
-"""How thoroughly colours are chosen, 1 to 10: libvips' own default (measured: 10 saves less than 1 % for twice the time)."""
+"""How thoroughly colours are chosen, 1 to 10: the default of libvips."""
 
 
 def encode(animation: Animation, settings: Gif) -> bytes:

@@ -142,7 +142,7 @@ class _AnimationPlanner:
         reasons = {
             f"an animated {facts.format.label} is only copied.": not self._is_gif,
             "videos have no transparency.": facts.transparent,
-            "it plays some rounds, and a video once or for ever.": facts.loops > 1,
+            "the animation ends after some rounds, and the video would play for ever.": facts.loops > 0,
             "its frames are too small.": min(facts.size) < _SHORTEST_VIDEO_SIDE,
             "all its frames together are too large.": not self._fits_in_memory,
             'a part is not installed. Install it: pip install "young-prism[video]".': not has_video(),

@@ -37,6 +37,8 @@ MarkedFormat = Literal[
     ImageFormat.JPEG,
     ImageFormat.PNG,
     ImageFormat.GIF,
+    ImageFormat.WEBM,
+    ImageFormat.MP4,
 ]
 """The formats of renditions that have pixels."""
 

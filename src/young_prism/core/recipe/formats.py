@@ -130,9 +130,8 @@ class TransparentFormatSet(FormatSet):
 class AnimationFormats(RecipeModel):
     """What a GIF that moves is made into; the GIF itself stays as the fallback. Without the others it is only copied.
 
-    With `video`, heavy ones are made into muted videos as well, with a poster, for the snippet `video`.
-
-    With `gif` the fallback is written again, with fewer bytes; where it wears a watermark it always is.
+    With `gif` the fallback is written again, with fewer bytes; where it wears a watermark it always is. With `video`, heavy ones
+    are made into muted videos as well, with a poster, for the snippet `video`.
     With `poster` its first frame is made as a still picture too, in the formats of photos. Markup shows it to people who asked
     their system for less motion.
     """
@@ -180,7 +179,7 @@ class Squeeze(RecipeModel):
 
     With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit. With a `target`
     pixels may change: JPEG and WebP are encoded again at the lowest quality that reaches the score, and a PNG gets a palette
-    where that does; what is no smaller than the lossless file is left. A GIF gets fewer colours, and drawings are minified.
+    where that does, and a GIF fewer colours; what is no smaller than the lossless file is left. Drawings are minified in any case.
     """
 
     level: Annotated[int, Field(ge=0, le=6)] = 4

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Self
 from urllib.parse import quote
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from young_prism.core.recipe.base import URL_PART, RecipeModel
 
@@ -30,6 +30,12 @@ class Publish(RecipeModel):
     """The address of the folder or bucket on the web, which answers and snippets begin with."""
     purge: Annotated[str, Field(pattern=_WEB_ADDRESS)] = ""
     """An address that receives the addresses of files that changed or were deleted, such as that of a cache."""
+
+    @model_validator(mode="after")
+    def _can_be_purged(self) -> Self:
+        if self.purge and not self.url:
+            raise ValueError("purge sends web addresses, so publish needs its url as well")
+        return self
 
     def address_of(self, path: str) -> str:
         """Return the URL of a rendition, its path percent-encoded; empty where `url` is not given."""

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from functools import partial
 from pathlib import Path, PurePath
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.naming.incoming import printable_name
@@ -42,12 +42,17 @@ class StartRun(Protocol):
         ...
 
 
+class PublishResult(NamedTuple):
+    """Whether the files of a build lie where they are published, and what went wrong, if anything."""
+
+    is_published: bool
+    error: YoungPrismError | None = None
+
+
 class PublishBuild(Protocol):
     """Publishes the build in a folder and calls back; see `UploadPublisher.submit`."""
 
-    def __call__(
-        self, out: Path, publish: Publish, on_published: Callable[[YoungPrismError | None], None]
-    ) -> None:
+    def __call__(self, out: Path, publish: Publish, on_published: Callable[[PublishResult], None]) -> None:
         """Begin to publish."""
         ...
 
@@ -142,19 +147,17 @@ class UploadProcessor:
             return
         self._publish(out_of(source), publish, partial(self._on_published, source, run))
 
-    def _on_published(self, source: Source, run: Run, error: YoungPrismError | None) -> None:
-        if error is None:
+    def _on_published(self, source: Source, run: Run, result: PublishResult) -> None:
+        if result.is_published:
             self._store.uploads.mark_published(source.id, _NOT_PUBLISHED)
-        self._settle_all(source, run, is_published=error is None, error=error)
+        self._settle_all(source, run, result)
 
-    def _settle_all(
-        self, source: Source, run: Run, *, is_published: bool = False, error: YoungPrismError | None = None
-    ) -> None:
-        """Record what a run made of its uploads, and whether that is published; `error` says why not."""
+    def _settle_all(self, source: Source, run: Run, result: PublishResult | None = None) -> None:
+        """Record what a run made of its uploads, and whether that is published; None where nothing is to be."""
         with self._handing_over:
             for upload in self._store.uploads.working(source.id):
                 if upload.first is not None and (upload.run_id == run.id or run.only is None):
-                    self._settle(source, upload, run, is_published=is_published, error=error)
+                    self._settle(source, upload, run, result)
 
     def _replacement_id(self, upload: Upload) -> int:
         """Return a number that differs with each original that takes the upload's place."""
@@ -185,28 +188,17 @@ class UploadProcessor:
         except Exception:  # noqa: BLE001  (the next upload must still be processed)
             _log.exception("the quick result of an upload could not be stored")
 
-    def _settle(
-        self,
-        source: Source,
-        upload: Upload,
-        run: Run,
-        *,
-        is_published: bool,
-        error: YoungPrismError | None,
-    ) -> None:
+    def _settle(self, source: Source, upload: Upload, run: Run, result: PublishResult | None) -> None:
         entry = entry_of(upload, source)
         if entry:
             served = list(
                 dict.fromkeys([*upload.served, *(rendition.path for rendition in entry.renditions)])
             )
             # The error of a replacement that could not be used stays: the original before it is done again.
-            problem = {}
-            if error:
-                _log.warning("upload %s is not published: %s", printable_name(upload.path), error.what)
-                problem = {
-                    "error": f"{_NOT_PUBLISHED}{error.what}",
-                    "remedy": f"{error.remedy} The next upload to this source publishes it too.",
-                }
+            is_published = result is not None and result.is_published
+            problem = _publishing_problem(result) if result else {}
+            if problem:
+                _log.warning("upload %s: %s", printable_name(upload.path), problem["error"])
             self._end(upload, state=UploadState.DONE, served=served, published=is_published, **problem)
             return
         build = load_build(out_of(source))
@@ -261,3 +253,14 @@ class UploadProcessor:
             upload = self._store.uploads.at(source.id, path)
             if upload and upload.state is UploadState.WITHDRAWN:
                 remove_orphans(out_of(source), upload.served)
+
+
+def _publishing_problem(result: PublishResult) -> dict[str, str]:
+    """Return error and remedy of an upload that is made; empty where nothing went wrong."""
+    error = result.error
+    if error is None:
+        return {}
+    if result.is_published:
+        return {"error": f"It is published, but: {error.what}", "remedy": error.remedy}
+    remedy = f"{error.remedy} The next upload to this source publishes it too."
+    return {"error": f"{_NOT_PUBLISHED}{error.what}", "remedy": remedy}

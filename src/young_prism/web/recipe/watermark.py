@@ -58,14 +58,13 @@ class MarkPreview:
 
 def mark_choices(source: Source, catalogue: Catalogue, chosen: str) -> list[MarkChoice]:
     """Return the files that can be chosen: what was sent to the pages, what lies in the source, and what is chosen now."""
-    library = services().watermarks
-    choices = [MarkChoice(name, url_for("recipe.mark", name=name)) for name in library.names()]
-    entries = [entry for entry in catalogue.entries if _can_be_mark(entry.facts)]
-    entries.sort(key=_order)
-    for entry in entries:
-        if len(choices) - len(library.names()) < _OFFERED or entry.path == chosen:
-            url = url_for("files.small", slug=source.slug, width=320, path=entry.path, v=entry.tag)
-            choices.append(MarkChoice(entry.path, url))
+    names = services().watermarks.names()
+    choices = [MarkChoice(name, url_for("recipe.mark", name=name)) for name in names]
+    entries = sorted((entry for entry in catalogue.entries if _can_be_mark(entry.facts)), key=_order)
+    offered = entries[:_OFFERED] + [entry for entry in entries[_OFFERED:] if entry.path == chosen]
+    for entry in offered:
+        url = url_for("files.small", slug=source.slug, width=320, path=entry.path, v=entry.tag)
+        choices.append(MarkChoice(entry.path, url))
     if chosen and all(choice.name != chosen for choice in choices):
         choices.append(MarkChoice(chosen, ""))
     return choices
