@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-import zipfile
 from pathlib import Path
 
 import pytest
@@ -14,6 +13,7 @@ from playwright.sync_api import Page, expect
 from tests.support import pictures
 from tests.support.barriers import barriers, too_wide
 from tests.support.limits import limit
+from tests.support.tabs import archive_of
 
 pytestmark = pytest.mark.browser
 
@@ -56,10 +56,8 @@ def test_settings_are_changed_until_the_damage_shows(page: Page, live: str, phot
     page.get_by_role("button", name="Convert").click()
     download = page.get_by_role("link", name="Download 2 files as a zip")
     expect(download).to_be_visible(timeout=limit(30) * 1000)
-    with page.expect_download() as zipped:
-        download.click()
-    with zipfile.ZipFile(zipped.value.path()) as archive:
-        sizes = {name: Image.open(io.BytesIO(archive.read(name))).size for name in archive.namelist()}
+    files = archive_of(page, download)
+    sizes = {name: Image.open(io.BytesIO(data)).size for name, data in files.items()}
     assert sizes == {"summit-80.webp": (600, 400), "summit-5.webp": (600, 400)}
     # The original at the same place and size, as long as F is held.
     after, before = page.locator(".flip .after"), page.locator(".flip .before")
@@ -118,11 +116,9 @@ def test_exported_files_are_squeezed_without_loss_and_returned_as_a_zip(
     page.get_by_role("button", name="Convert").click()
     download = page.get_by_role("link", name="Download 2 files as a zip")
     expect(download).to_be_visible(timeout=limit(30) * 1000)
-    with page.expect_download() as zipped:
-        download.click()
-    with zipfile.ZipFile(zipped.value.path()) as archive:
-        for original in (photo, sprite):
-            data = archive.read(original.name)
-            assert len(data) < original.stat().st_size
-            with Image.open(original) as before, Image.open(io.BytesIO(data)) as after:
-                assert before.convert("RGB").tobytes() == after.convert("RGB").tobytes()
+    files = archive_of(page, download)
+    for original in (photo, sprite):
+        data = files[original.name]
+        assert len(data) < original.stat().st_size
+        with Image.open(original) as before, Image.open(io.BytesIO(data)) as after:
+            assert before.convert("RGB").tobytes() == after.convert("RGB").tobytes()

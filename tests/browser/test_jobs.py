@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-import zipfile
-from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -18,6 +16,7 @@ from tests.support.barriers import barriers, too_wide
 from tests.support.doors import doors
 from tests.support.limits import limit
 from tests.support.servers import wait_until_looked
+from tests.support.tabs import archive_of
 
 pytestmark = pytest.mark.browser
 
@@ -30,14 +29,6 @@ def photos(tmp_path: Path) -> list[Path]:
     for number, file in enumerate(files):
         file.write_bytes(pictures.jpeg(pictures.photo(640, 480, number)))
     return files
-
-
-def archive_of(page: Page, press: Callable[[], None]) -> dict[str, bytes]:
-    """Return the files of the zip that a press downloads."""
-    with page.expect_download() as zipped:
-        press()
-    with zipfile.ZipFile(zipped.value.path()) as archive:
-        return {name: archive.read(name) for name in archive.namelist()}
 
 
 def shape(data: bytes) -> tuple[str | None, tuple[int, int]]:
@@ -65,7 +56,7 @@ def made_with_saved_recipe(page: Page, live: str, recipe: str, files: list[Path]
     expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(timeout=LONG_MS)
     page.get_by_role("navigation").get_by_role("link", name="Hand-off").click()
     page.get_by_role("link", name=re.compile("^Package")).click()
-    archive = archive_of(page, page.get_by_role("link", name=re.compile("^Download all")).click)
+    archive = archive_of(page, page.get_by_role("link", name=re.compile("^Download all")))
     return {name: data for name, data in archive.items() if name.endswith((".jpg", ".png"))}
 
 
@@ -114,7 +105,7 @@ def test_a_gif_becomes_the_smallest_moving_format_with_a_poster(
     page.get_by_role("button", name="Convert").click()
     link = page.get_by_role("link", name=re.compile(r"Download \d files as a zip"))
     expect(link).to_be_visible(timeout=LONG_MS)
-    files = archive_of(page, link.click)
+    files = archive_of(page, link)
     assert set(files) == {"ride.avif", "ride.webp", "ride-poster.jpg"}
     for name in ("ride.avif", "ride.webp"):
         with Image.open(io.BytesIO(files[name])) as image:
@@ -134,7 +125,7 @@ def test_everything_has_at_most_100_kb(page: Page, live: str, tmp_path: Path) ->
     page.get_by_role("button", name="Convert").click()
     link = page.get_by_role("link", name="Download 2 files as a zip")
     expect(link).to_be_visible(timeout=LONG_MS)
-    files = archive_of(page, link.click)
+    files = archive_of(page, link)
     assert {name: shape(data) for name, data in files.items()} == {
         f"large-{number}.webp": ("WEBP", (1600, 1200)) for number in range(2)
     }
@@ -160,12 +151,18 @@ def test_every_upload_wears_a_watermark_that_was_set_up_on_the_page(tab: Page, t
         assert barriers(tab) == [] and too_wide(tab) == []
         tab.get_by_role("button", name="Save recipe").click()
         expect(tab.get_by_text("is the recipe of this source now")).to_be_visible()
+        where = tab.locator("[data-part=publish]")
+        where.get_by_label("To", exact=True).fill(str(tmp_path / "www"))
+        where.get_by_label("To", exact=True).press("Tab")
+        expect(where.get_by_label("Address on the web")).to_be_visible()
         upload = door.send(pictures.jpeg(Image.new("RGB", (200, 150), (0, 0, 255))), title="After")
         for rendition in upload["renditions"]:
             if rendition["format"] == "jpeg":
                 with Image.open(io.BytesIO(door.http.get(rendition["url"]).content)) as image:
                     red, _, blue_level = image.convert("RGB").getpixel((image.width // 2, image.height // 2))
                     assert red > 200 and blue_level < 100, rendition["url"]
+        tab.get_by_role("button", name="Undo", exact=True).click()  # or leaving the page would ask
+        expect(tab.get_by_text("Unsaved changes")).to_be_hidden()
         tab.goto("about:blank")
 
 

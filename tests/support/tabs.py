@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from playwright.sync_api import Error, Page, ViewportSize
+from playwright.sync_api import Error, Locator, Page, ViewportSize
 
 SIZE: ViewportSize = {"width": 1280, "height": 800}
 
@@ -17,6 +18,14 @@ def clear(page: Page, size: ViewportSize = SIZE) -> None:
     page.context.clear_cookies()
     page.emulate_media(color_scheme="light")
     page.set_viewport_size(size)
+
+
+def archive_of(page: Page, download: Locator) -> dict[str, bytes]:
+    """Press what downloads a zip, and return its files."""
+    with page.expect_download() as zipped:
+        download.click()
+    with zipfile.ZipFile(zipped.value.path()) as archive:
+        return {name: archive.read(name) for name in archive.namelist()}
 
 
 def _leave(page: Page, attempts: int = 5) -> None:

@@ -44,7 +44,7 @@ keep_option = click.option(
     "--keep",
     "keep_folder",
     type=FOLDER,
-    help="Where originals are kept whose names renditions take; beside the source if left out.",
+    help="Folder for the replaced originals; next to the source if left out.",
 )
 
 

@@ -31,7 +31,9 @@ if TYPE_CHECKING:
 @click.command()
 @build_options
 @click.option(
-    "--sample", type=click.IntRange(2, 200), help="Make so many originals, keep none, and judge by them."
+    "--sample",
+    type=click.IntRange(2, 200),
+    help="Encode this number of originals for the estimate, and keep no file.",
 )
 @click.pass_context
 def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None) -> None:

@@ -22,7 +22,7 @@ PURGE_PATH = "/purge"
     "--refuse",
     type=click.IntRange(0),
     default=0,
-    help="Answer the first so many with 503, to see them come again.",
+    help="Answer this number of messages with 503, to see them sent again.",
 )
 def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
     """Print each message that is signed rightly, until Ctrl-C. It listens to this machine only.

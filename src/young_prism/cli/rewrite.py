@@ -92,7 +92,9 @@ if TYPE_CHECKING:
     is_flag=True,
     help="With --verify: write the places that change their box into the project file, to be left alone.",
 )
-@click.option("--write", is_flag=True, help="Write the changes; the old files are kept beside the site.")
+@click.option(
+    "--write", is_flag=True, help="Write the changes; the old files are kept in a folder next to the site."
+)
 @click.option(
     "--patch",
     "patch_file",
@@ -101,7 +103,7 @@ if TYPE_CHECKING:
 )
 @click.option("--check", is_flag=True, help="Fail when a page still loads an original that has renditions.")
 @click.option("--undo", is_flag=True, help="Bring back the files of the newest rewriting.")
-@click.option("--keep", type=FOLDER, help="Where old files are kept; beside the site if left out.")
+@click.option("--keep", type=FOLDER, help="Folder for the old files; next to the site if left out.")
 @json_option
 def rewrite(
     *,

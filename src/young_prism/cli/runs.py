@@ -30,7 +30,9 @@ if TYPE_CHECKING:
 @data_option
 @click.option("--prune-keep", type=click.IntRange(1), metavar="N", help="Keep the newest N of each folder.")
 @click.option("--prune-days", type=click.IntRange(1), metavar="DAYS", help="Take off what is older.")
-@click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Show so many.")
+@click.option(
+    "--limit", type=click.IntRange(1), default=20, show_default=True, help="The number of runs to show."
+)
 @json_option
 def runs(
     *,

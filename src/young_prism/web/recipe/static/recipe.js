@@ -113,7 +113,11 @@ form.addEventListener('input', (event) => {
   clearTimeout(waiting)
   waiting = setTimeout(check, event.target === typed || event.target.matches('input:not([type=checkbox], [type=radio])') ? 200 : 0)
 })
-form.addEventListener('change', (event) => event.target.type === 'file' && check())
+form.addEventListener('change', (event) => {
+  // With a place or a text, further fields of the part appear. While it is typed in, a part is not redrawn.
+  const hasMore = ['set:publish.to', 'set:finishing.watermark.text'].includes(event.target.name)
+  if (event.target.type === 'file' || hasMore) check()
+})
 document.addEventListener('click', async (event) => {
   const button = event.target.closest('button')
   if (!button) return
