@@ -4,14 +4,18 @@ PORT ?= 8765
 DEMO := .demo
 PY := .venv/bin/python
 BENCHES := efforts formats packing sites fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
+# Written by hand; docs/reference is generated, except one page.
+MARKDOWN = $(shell git ls-files "*.md" ":!docs/reference") docs/reference/exit-statuses.md
 STATIC := src/young_prism/web/static
 
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema reference docs bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test test-tools run-tests check unit-tests coverage mutation lint format css schema reference docs dist readability bench $(BENCHES:%=bench-%) screenshots clean
 
-demo: .venv/.run
+SITE := src/young_prism/documentation/index.html
+
+demo: .venv/.run $(SITE)
 	@.venv/bin/young-prism demo --data $(DEMO) --port $(PORT)
 
 demo-reset: .venv/.run
@@ -50,7 +54,7 @@ test:
 test-tools: .venv/.test
 	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git curl:curl
 
-run-tests: .venv/.test
+run-tests: .venv/.test $(SITE)
 	@.venv/bin/pytest
 
 # The quick loop: no browser, no server, nothing that wants root.
@@ -80,10 +84,13 @@ lint: .venv/.test
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-logo 2>/dev/null || .venv/bin/lint-imports
 	$(PY) -m tools.check_names
+	$(PY) -m tools.check_prose
+	.venv/bin/mdformat --check $(MARKDOWN)
 
 format: .venv/.test
 	.venv/bin/ruff check --fix .
 	.venv/bin/ruff format .
+	.venv/bin/mdformat $(MARKDOWN)
 
 # Needs Node; the result is committed, so running and testing do not.
 css:
@@ -101,10 +108,23 @@ css:
 dependencies: .venv/.test
 	$(PY) -m tools.list_dependencies
 
-# The documentation as a site in .docs; a warning is an error.
-docs: .venv/.test
-	.venv/bin/mkdocs build --strict --quiet
-	@echo "Open .docs/index.html"
+# The documentation as a site that the application serves at /docs; a warning or a picture over the budget is an error.
+docs: .venv/.run
+	$(PY) -m tools.docs.build
+	@echo "Open $(SITE)"
+
+$(SITE): mkdocs.yml $(shell find docs tools/docs -type f -not -path '*/__pycache__/*') | .venv/.run
+	@echo "Building the documentation ..."
+	@$(PY) -m tools.docs.build
+
+# The source distribution and the wheel, in dist.
+dist: .venv/.test $(SITE)
+	@rm -rf dist
+	$(PY) -m build --no-isolation
+	.venv/bin/twine check --strict dist/*
+
+readability: .venv/.test
+	$(PY) -m tools.readability
 
 reference: .venv/.test
 	$(PY) -m tools.write_reference
@@ -122,4 +142,4 @@ screenshots: .venv/.test
 	$(PY) -m tools.screenshots
 
 clean:
-	rm -rf .venv .demo node_modules build dist
+	rm -rf .venv .demo .docs node_modules build dist src/young_prism/documentation

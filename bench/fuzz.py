@@ -1,7 +1,7 @@
 """What comes of hostile input? `make bench-fuzz`: mutated pictures, recipes, pages, zips, drawings and records, seeded and bounded.
 
 Each input is read as users' files are read. It is *accepted*, or *refused* with a sentence and a remedy; anything else is a
-*fault*: an exception that is none of ours, a lost worker, a changed original, a file outside its folder, a rendition that a strict
+*fault*: an unexpected exception, a lost worker, a changed original, a file outside its folder, a rendition that a strict
 decoder does not read. A short version runs with the tests.
 """
 

@@ -8,7 +8,7 @@ counts). Then, in one run:
 - *start*: `young-prism --version` and the imports of a build, which no build can do without;
 - *one*: the same with one original changed;
 - *alone*: a build of a folder that holds that original alone, which is what one costs;
-- *the long way*: the record of what stands is gone, so that everything is read, planned and compared.
+- *the long way*: the snapshot is gone, so that everything is read, planned and compared.
 """
 
 from __future__ import annotations

@@ -2,7 +2,7 @@
 
 Real photographs and graphics that scikit-image and scikit-learn carry. Ratios within one run:
 
-- *score*: the package's time over ours on the same pairs, on one core; processor time, each of ours the median of five.
+- *score*: the package's time over ours on the same pairs, on one core; processor time, each of our times the median of five.
 - *apart*: how far the two are from each other, over photographs and graphics from hardly to badly pressed.
 - *runs*: runs with a target or a band, by profile, over one with fixed qualities and effort 3; 3200 px photographs, the default
   ladder, one core.

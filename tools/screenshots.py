@@ -1,4 +1,4 @@
-"""Take the pictures in docs/screenshots anew, from a fresh demo: `make screenshots`. About three minutes."""
+"""Take the pictures in docs/screenshots, from a fresh demo: `make screenshots`. About three minutes."""
 
 from __future__ import annotations
 

@@ -42,7 +42,7 @@ def test_rungs_are_moved_and_the_plan_and_the_text_follow(page: Page, live: str)
     expect(page.locator('[name="set:names.rule"]')).not_to_have_value("{hash:1}-{width}.{ext}")
 
     page.get_by_role("button", name="From the layout").click()
-    expect(page.locator("figcaption")).to_contain_text("of all pixels fetched are beyond need")
+    expect(page.locator("figcaption")).to_contain_text("of all fetched pixels are unused")
     page.get_by_role("button", name="Best 4").click()
     expect(page.locator("[data-rung]")).to_have_count(4)
     expect(page.locator("[data-outcome]")).to_contain_text(re.compile(r"\d+ renditions"))
@@ -107,7 +107,7 @@ def test_an_original_is_cropped_by_dragging_and_undone(page: Page, live: str) ->
     shaping.locator("[name=width]").fill("50")
     shaping.locator("[name=height]").fill("50")
     shaping.get_by_role("button", name="Save").click()
-    expect(page.get_by_text("Saved. The next run replaces the renditions")).to_be_visible()
+    expect(page.get_by_text("Saved. The next run creates new renditions")).to_be_visible()
     assert barriers(page) == [] and too_wide(page) == []
     # The half of a turned picture: its sides are exchanged, and its widest rung is half as wide.
     sizes = page.locator(".focal input[type=image]").evaluate("image => [image.width, image.height]")
@@ -138,7 +138,7 @@ def test_a_facet_is_cut_where_its_frame_lies(page: Page, live: str) -> None:
     page.locator("[data-shaping]").get_by_role("button", name="Save").click()
     cut = page.locator(".cut-frame").first
     expect(cut).to_have_attribute("x", re.compile(r"^0(\.0)?$"))
-    page.get_by_role("button", name="Back to the original").click()
+    page.get_by_role("button", name="Reset").click()
     page.goto(f"{live}/s/small-site/recipe")
     page.get_by_text("As text").click()
     typed.fill(before)

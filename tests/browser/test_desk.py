@@ -27,7 +27,10 @@ PHONE = {
 def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Doors]:
     with doors(tmp_path_factory.mktemp("desk")) as opened:
         opened.send(
-            pictures.jpeg(pictures.photo(300, 200)), name="ready.jpg", title="Ready", alt="It is ready"
+            pictures.jpeg(pictures.photo(300, 200)),
+            name="ready.jpg",
+            title="Ready",
+            alt="The preview is ready",
         )
         yield opened
 
@@ -55,12 +58,12 @@ def picture(tmp_path: Path) -> Path:
 
 def test_a_picture_from_the_phone_becomes_markup_by_touch(phone: Page, door: Doors, picture: Path) -> None:
     phone.goto(f"{door.address}/desk?source=light")
-    expect(phone.get_by_text("Take one")).to_be_visible()
+    expect(phone.get_by_text("Take a photo")).to_be_visible()
     phone.get_by_label("Choose pictures").set_input_files(picture)
     phone.wait_for_url(re.compile(r"/desk/[\w-]{16}$"))
     expect(phone.get_by_text("only a camera’s number")).to_be_visible()
     # Typed while it is being made: nothing that arrives meanwhile takes it away.
-    description = phone.get_by_label("Description for those who cannot see it")
+    description = phone.get_by_label("Description for people who cannot see it")
     description.fill("The car climbs out of the fog, its lamps lit")
     phone.get_by_role("button", name="Call it “The car climbs out of the”").tap()
     expect(phone.get_by_text("the-car-climbs-out-of-the-…")).to_be_visible()
@@ -90,7 +93,7 @@ def test_what_cannot_be_taken_says_why_and_the_others_arrive(
     bad.write_text("Dear all")
     phone.goto(f"{door.address}/desk?source=light")
     phone.get_by_label("Choose pictures").set_input_files([bad, picture])
-    expect(phone.get_by_text("It is no picture that we know")).to_be_visible()
+    expect(phone.get_by_text("The file is not a known image format")).to_be_visible()
     expect(phone.get_by_text("1 arrived, 1 could not be taken.")).to_be_visible()
 
 
@@ -101,13 +104,13 @@ def test_another_file_is_sent_for_one_that_is_damaged_without_loading_the_page(
     damaged.write_bytes(picture.read_bytes()[:-2000])
     phone.goto(f"{door.address}/desk?source=light")
     phone.get_by_label("Choose pictures").set_input_files(damaged)
-    expect(phone.get_by_text("ends in the middle of the picture")).to_be_visible()
+    expect(phone.get_by_text("ends in the middle of the image")).to_be_visible()
     phone.get_by_label("Title").fill("Whole at last")
     phone.get_by_role("button", name="Save", exact=True).tap()
     expect(phone.get_by_role("heading", level=1)).to_have_text("Whole at last")
-    phone.get_by_label("Send another file for it").set_input_files(picture)
+    phone.get_by_label("Upload another file").set_input_files(picture)
     expect(phone.get_by_role("button", name="Copy the markup")).to_be_visible()
-    expect(phone.get_by_label("Replace it with a better one")).to_be_attached()
+    expect(phone.get_by_label("Replace with a better image")).to_be_attached()
     assert "whole-at-last-" in phone.locator("#snippet").inner_text()
 
 
@@ -115,18 +118,18 @@ def test_a_picture_is_found_replaced_withdrawn_and_brought_back(
     page: Page, door: Doors, picture: Path
 ) -> None:
     page.goto(f"{door.address}/desk")
-    page.get_by_placeholder("find by").fill("ready")
+    page.get_by_placeholder("title, description").fill("ready")
     page.get_by_role("button", name="Find").click()
     page.get_by_role("link", name="Ready").click()
     expect(page.get_by_text("300 × 200 px, ")).to_be_visible()
     with page.expect_navigation():
-        page.get_by_label("Replace it with a better one").set_input_files(picture)
+        page.get_by_label("Replace with a better image").set_input_files(picture)
     expect(page.get_by_text("640 × 480 px, ")).to_be_visible()
     expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
     page.get_by_role("button", name="Bring the picture back").click()
     expect(page.get_by_text("300 × 200 px, ")).to_be_visible()
     page.get_by_role("button", name="Withdraw", exact=True).click()
-    expect(page.get_by_text("no page shows it any more")).to_be_visible()
+    expect(page.get_by_text("no page shows this image")).to_be_visible()
     page.get_by_role("button", name="Bring it back").click()
     expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
 
@@ -157,8 +160,8 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     expect(phone.get_by_role("img", name=re.compile("The picture with its crop"))).to_be_visible()
     phone.locator("[data-shaping] [name=width]").fill("50")
     phone.locator("[data-shaping]").get_by_role("button", name="Save").tap()
-    expect(phone.get_by_text("Saved. New renditions are being made")).to_be_visible()
-    phone.get_by_label("Description for those who cannot see it").fill("A hill in the fog")
+    expect(phone.get_by_text("Saved. New renditions are being created")).to_be_visible()
+    phone.get_by_label("Description for people who cannot see it").fill("A hill in the fog")
     phone.get_by_role("button", name="Save", exact=True).tap()
     expect(phone.get_by_text("Kept.", exact=True)).to_be_visible()
     result = door.made(upload)

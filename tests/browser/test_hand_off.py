@@ -60,7 +60,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
     expect(page.locator(".diff").first).to_contain_text('data-young-prism-original="img/hill, é.jpg"')
     page.locator("[name=place]").nth(1).uncheck()
     with page.expect_download() as download:
-        page.get_by_role("button", name="Download them as a patch").click()
+        page.get_by_role("button", name="Download as a patch").click()
     assert download.value.path().read_text().count("\n+<picture>") == 1
     page.get_by_role("button", name="Rewrite 1 place in 1 file").click()
     expect(page.get_by_text("1 file rewritten.")).to_be_visible()
@@ -77,7 +77,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
     )
     site.close()
 
-    page.get_by_role("button", name="Undo the last rewriting").click()
+    page.get_by_role("button", name="Undo the last rewrite").click()
     expect(page.get_by_text("1 file as before.")).to_be_visible()
     assert (base / "www" / "index.html").read_text() == PAGE
 

@@ -72,7 +72,7 @@ def test_a_stretch_is_selected_taken_out_and_the_step_is_undone(page: Page, long
     far.click(modifiers=["Shift"])
     expect(page.locator("[data-picked]")).to_have_text(" · 249 selected")
     page.get_by_role("button", name="Exclude", exact=True).click()
-    expect(page.get_by_text("249 originals taken out of scope.")).to_be_visible()
+    expect(page.get_by_text("249 originals excluded of scope.")).to_be_visible()
     expect(page.locator("p.counts")).to_contain_text("651 of 900 originals")
     page.get_by_role("status").get_by_role("button", name="Undo").click()
     expect(page.locator("p.counts")).to_contain_text("900 originals")
@@ -97,7 +97,7 @@ def test_the_inspector_opens_beside_the_list_and_is_in_the_address(page: Page, l
     expect(inspector).to_be_hidden()
     assert "show=" not in page.url
     page.keyboard.press("?")
-    expect(page.get_by_text("show or hide this list")).to_be_visible()
+    expect(page.get_by_text("open or close this help")).to_be_visible()
 
 
 def test_the_weight_map_is_pressed_like_a_list_and_leads_into_folders(page: Page, live: str) -> None:
@@ -113,7 +113,7 @@ def test_the_weight_map_is_pressed_like_a_list_and_leads_into_folders(page: Page
 def test_patterns_are_counted_while_they_are_typed(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/intake/patterns")
     expect(page.locator("[data-caught]")).to_contain_text("8 originals")
-    page.get_by_label("Not these").fill("*.gif\n")
+    page.get_by_label("Exclude").fill("*.gif\n")
     expect(page.locator("[data-caught]")).to_contain_text("7 originals")
     page.get_by_label("Only these").fill("deep/\n")
     expect(page.locator("[data-caught]")).to_contain_text("2 originals")
@@ -185,7 +185,7 @@ def test_what_was_refused_stays_in_sight_and_a_broken_line_is_tried_again(
     expect(page.locator("[data-drop-failed]")).to_contain_text("PDF document")
     expect(page.locator("[data-drop-said]")).to_have_text("1 of 2 files are here")
     expect(page.get_by_role("button", name="Retry failed uploads")).to_be_visible()
-    page.get_by_role("link", name="Look at them").click()
+    page.get_by_role("link", name="Show them").click()
     expect(page.locator("p.counts")).to_contain_text("1 original")
     context.close()
 
@@ -209,7 +209,7 @@ def test_what_is_dropped_anywhere_on_the_page_is_brought_in(page: Page, live: st
 
 def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/recipe?start=site-photos")
-    expect(page.locator("figcaption")).to_contain_text("of all pixels")
+    expect(page.locator("figcaption")).to_contain_text("of all fetched pixels")
     page.get_by_text("As text").click()
     typed = page.get_by_label("The recipe as TOML")
     typed.fill("[ladder]\nwidths = [333]\n")
@@ -218,7 +218,7 @@ def test_the_recipe_is_answered_while_it_is_typed(page: Page, live: str) -> None
     expect(page.get_by_role("alert")).to_contain_text("not valid TOML")
     typed.fill("[ladder]\nwidths = [222]\n")
     page.get_by_role("button", name="Save recipe").click()
-    expect(page.get_by_text("is the recipe of this source now")).to_be_visible()
+    expect(page.get_by_text("is now the recipe of this source")).to_be_visible()
     expect(typed).to_have_value("[ladder]\nwidths = [222]\n")
     page.get_by_text("As text").click()
     typed.fill("")  # an empty one is the default again: the tests that follow count on it

@@ -100,7 +100,7 @@ def test_a_gif_becomes_the_smallest_moving_format_with_a_poster(
     page.locator("[data-files]").set_input_files(tmp_path / "ride.gif")
     page.get_by_label("Size").select_option("own")
     page.get_by_role("checkbox", name="AVIF", exact=True).check()
-    page.get_by_role("checkbox", name="First frame of animations too").check()
+    page.get_by_role("checkbox", name="Also the first frame of animations").check()
     page.get_by_label("Fixed quality").check()
     page.get_by_role("button", name="Convert").click()
     link = page.get_by_role("link", name=re.compile(r"Download \d files as a zip"))
@@ -144,13 +144,13 @@ def test_every_upload_wears_a_watermark_that_was_set_up_on_the_page(tab: Page, t
         part = tab.locator("[data-part=watermark]")
         part.get_by_role("radio", name="centre").check()
         part.get_by_label("Opacity").fill("100")
-        part.get_by_label("Width of the mark").fill("50")
+        part.get_by_label("Width of the watermark").fill("50")
         # It is previewed at every width before it is kept.
         preview = tab.locator(".marked-row img").first
         expect(preview).to_be_visible(timeout=LONG_MS)
         assert barriers(tab) == [] and too_wide(tab) == []
         tab.get_by_role("button", name="Save recipe").click()
-        expect(tab.get_by_text("is the recipe of this source now")).to_be_visible()
+        expect(tab.get_by_text("is now the recipe of this source")).to_be_visible()
         where = tab.locator("[data-part=publish]")
         where.get_by_label("To", exact=True).fill(str(tmp_path / "www"))
         where.get_by_label("To", exact=True).press("Tab")

@@ -26,7 +26,7 @@ def test_a_run_is_started_watched_and_reported(page: Page, live: str) -> None:
     page.goto(live)
     page.get_by_role("link", name="Open", exact=True).nth(1).click()
     expect(page.get_by_text("7 originals")).to_be_visible()
-    expect(page.get_by_text("The file ends in the middle of the picture.")).to_be_visible()
+    expect(page.get_by_text("The file ends in the middle of the image.")).to_be_visible()
     page.get_by_role("link", name="Plan and run").click()
     page.get_by_role("button", name=re.compile(r"Make \d+ renditions")).click()
     expect(page.get_by_role("progressbar", name="Work done")).to_be_visible()

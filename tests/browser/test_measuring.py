@@ -79,7 +79,7 @@ def layout(built: Path) -> MeasuredLayout:
     done = young_prism("measure", built, "--out", file, "--only", "index.html", "--only", "sub/")
     assert done.returncode == 0, done.stderr
     assert "No viewport shows it: sub/other.html: img/small.jpg" in done.stderr
-    assert "Cannot be loaded: sub/other.html: img/broken.jpg" in done.stderr
+    assert "Failed to load: sub/other.html: img/broken.jpg" in done.stderr
     assert "6 images of 2 pages measured" in done.stderr
     return read_layout(file.read_text())
 

@@ -158,7 +158,7 @@ def test_a_point_adds_a_candidate_and_a_target_is_written_into_the_recipe(page: 
     page.locator("[data-target-field]").fill("81")
     page.locator("[data-target-field]").press("Tab")
     page.get_by_role("button", name="Use this target").click()
-    expect(page.locator(".flash")).to_contain_text("The recipe holds it")
+    expect(page.locator(".flash")).to_contain_text("Recipe updated")
     page.goto(f"{live}/s/small-site/recipe")
     expect(page.locator('[name="set:formats.photo.target"]')).to_have_value("81")
 

@@ -165,7 +165,7 @@ def test_serve_says_a_taken_port_answers_and_ends_also_where_ctrl_c_was_ignored_
         port = used.getsockname()[1]
         refused = command("serve", "--port", port, "--data", tmp_path / "data")
     assert refused.returncode == 2
-    assert f"Port {port} is taken" in refused.stderr and "--port" in refused.stderr
+    assert f"Port {port} is used by another program" in refused.stderr and "--port" in refused.stderr
     line = [sys.executable, "-m", "young_prism", "serve", "--port", 0, "--data", "data"]
     with running(line, cwd=tmp_path, preexec_fn=ignored_interrupt) as program:
         address = program.wait_for_line("http://").split()[4]
@@ -211,7 +211,7 @@ def test_patterns_and_pages_on_the_command_line(source: Path, tmp_path: Path, re
     )
     assert {row["original"].split("/")[0] for row in json.loads(planned.stdout)["renditions"]} == {"deep"}
     wrong = command("plan", "--source", source, "--out", tmp_path / "out", "--exclude", "!")
-    assert wrong.returncode == 2 and "no pattern" in wrong.stderr
+    assert wrong.returncode == 2 and "not a pattern" in wrong.stderr
 
 
 def test_packed_jpegs_are_restored_byte_by_byte(tmp_path: Path) -> None:
@@ -235,8 +235,8 @@ def test_packed_jpegs_are_restored_byte_by_byte(tmp_path: Path) -> None:
     )
     assert again.returncode == 1 and "0 JPEGs restored, 3 failed" in again.stderr
     for sentence in (
-        "file of this name already",
-        "b.jxl: It is no JPEG XL file",
+        "file with this name already",
+        "b.jxl: This is not a JPEG XL file",
         "no-such.jxl: It cannot be read",
     ):
         assert sentence in again.stderr
@@ -286,7 +286,7 @@ def test_a_layout_s_best_widths_are_told(tmp_path: Path) -> None:
         command("recipe", "--start", "zebra"),
     ]
     assert [item.returncode for item in wrong] == [2, 2, 2]
-    assert "Line 2" in wrong[0].stderr and "there are" in wrong[2].stderr.lower()
+    assert "Line 2" in wrong[0].stderr and "choose one of" in wrong[2].stderr.lower()
 
 
 def test_in_place_and_back_by_command(tmp_path: Path, recipe: Path) -> None:

@@ -152,7 +152,7 @@ def test_a_snippet_of_a_facet_shows_that_cut(site: Path) -> None:
     done = command("snippet", "--manifest", out, "view-0.jpg", "--facet", "square", "--decorative")
     assert 'src="view-0-square-200w.jpg" width="200" height="200" alt=""' in done.stdout
     lacking = command("snippet", "--manifest", out, "screen.png", "--facet", "square", "--decorative")
-    assert lacking.returncode == 2 and "no renditions of the facet square" in lacking.stderr
+    assert lacking.returncode == 2 and "no renditions of the facet “square”" in lacking.stderr
 
 
 def test_a_run_writes_a_log_and_the_record_prints_it_again(site: Path) -> None:

@@ -51,7 +51,7 @@ def test_a_name_is_kept_wherever_that_is_safe(given_name: str, saved: str) -> No
         ("a\0.jpg", "absolute"),
         (".hidden.jpg", "hidden"),
         ("__MACOSX/a.jpg", "hidden"),
-        ("a/" * 40 + "b.jpg", "deep"),
+        ("a/" * 40 + "b.jpg", "too many folders"),
         ("", "no name"),
         ("folder/", "no name"),
     ],

@@ -200,7 +200,7 @@ def test_an_override_concerns_whom_it_matches_and_the_last_one_decides() -> None
     widths = {original.path: {r.size.width for r in original.renditions} for original in plan.originals}
     assert widths == {"a.jpg": {400, 800, 1000}, "hero/b.jpg": {900}, "hero/small.jpg": {100}}
     [left] = plan.left_out
-    assert (left.path, left.failed) == ("x.raw.jpg", False) and "recipe leaves it out" in left.error
+    assert (left.path, left.failed) == ("x.raw.jpg", False) and "recipe excludes this original" in left.error
     # What an override does not give is the recipe's own: its keys too, so nothing is made twice.
     plain = make_plan({"a.jpg": facts()}, Recipe()).originals[0].renditions
     assert plan.originals[0].renditions == plain

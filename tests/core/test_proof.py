@@ -69,7 +69,7 @@ def test_a_short_name_says_how_a_candidate_is_made(
     ],
 )
 def test_what_is_no_candidate_is_said(name: str) -> None:
-    with pytest.raises(RecipeError, match="is no candidate"):
+    with pytest.raises(RecipeError, match="is not a candidate"):
         candidate_of(name, PHOTO)
 
 
@@ -139,7 +139,7 @@ def test_a_target_is_written_for_a_kind_a_folder_or_one_original() -> None:
     assert recipe.overrides[1].formats and recipe.overrides[1].formats.photo.target == 90
     again = apply_choice(folder, "a/b [1].jpg", FACTS, ChoiceScope.ORIGINAL, target_changes(91))
     assert len(read_recipe(again).overrides) == 2
-    with pytest.raises(RecipeError, match="lies in no folder"):
+    with pytest.raises(RecipeError, match="is in no folder"):
         apply_choice(text, "b.jpg", FACTS, ChoiceScope.FOLDER, target_changes(70))
 
 

@@ -1,4 +1,4 @@
-"""What takes part by pattern. gitignore(5): the last line that fits decides, and nothing comes back below a folder left out."""
+"""Patterns by pattern. gitignore(5): the last line that fits decides, and nothing comes back below a folder left out."""
 
 from __future__ import annotations
 

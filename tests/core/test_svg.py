@@ -1,4 +1,4 @@
-"""Drawings are sanitised: what loads or runs something is taken out, and all else stays. The browser's view: browser/test_drawings."""
+"""Drawings are sanitised: what loads or runs something is excluded, and all else stays. The browser's view: browser/test_drawings."""
 
 from __future__ import annotations
 

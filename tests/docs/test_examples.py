@@ -15,6 +15,7 @@ from typing import Any
 
 import click
 import pytest
+import yaml
 from distributed.cli import dask_scheduler, dask_worker
 from flask import render_template_string
 
@@ -23,7 +24,7 @@ from tests.support.builds import build
 from tests.support.doors import doors
 from tests.support.limits import limit
 from young_prism.cli.main import main
-from young_prism.core.project import RewriteSettings, read_project
+from young_prism.core.project import Project, read_project
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
 from young_prism.core.selection.image_metadata import read_details
@@ -34,14 +35,15 @@ from young_prism.web.api.upload_models import UploadAnswer
 ROOT = Path(__file__).parents[2]
 FILES = [
     *(ROOT / name for name in ("README.md", "CONTRIBUTING.md", "SECURITY.md")),
-    *sorted((ROOT / "docs").rglob("*.md")),
+    *sorted(file for file in (ROOT / "docs").rglob("*.md") if file.parts[-2:] != ("reference", "python.md")),
 ]
+"""The Python reference repeats the examples of docstrings, which the guides have too."""
 COMMANDS: dict[str, click.Command] = {
     "young-prism": main,
     "dask scheduler": dask_scheduler.main,
     "dask worker": dask_worker.main,
 }
-SHELL = {"set", "exec", "export", "pip", "TAG=$(curl", "#!/bin/sh"}
+SHELL = {"set", "exec", "export", "pip", "podman", "TAG=$(curl", "#!/bin/sh"}
 """First words of lines of shell in which nothing of ours can be wrong."""
 
 
@@ -79,7 +81,7 @@ def of(language: str) -> list[Block]:
 
 def test_every_language_is_checked_here_or_in_a_browser() -> None:
     languages = {block.language for block in BLOCKS}
-    assert languages == {"", "sh", "toml", "python", "jinja", "json", "make", "nginx", "html"}
+    assert languages == {"", "sh", "toml", "yaml", "text", "python", "jinja", "json", "make", "nginx", "html"}
 
 
 # Commands
@@ -154,14 +156,14 @@ def test_commands_that_the_text_names_exist(file: Path) -> None:
 def test_configuration_is_read(block: Block, tmp_path: Path) -> None:
     if block.text.startswith('["'):
         assert read_details(block.text)
-    elif "source =" in block.text:
+    elif "source =" in block.text and "[budget]" in block.text:
         (tmp_path / "site.toml").write_text("")
         (tmp_path / "words.toml").write_text("")
         (tmp_path / "young-prism.toml").write_text(block.text)
         assert load_site(tmp_path / "young-prism.toml").recipe == Recipe()
         assert load_project(tmp_path / "young-prism.toml").budget.rendition == 300_000
-    elif "[rewrite" in block.text:
-        assert read_project(block.text, file="").rewrite != RewriteSettings()
+    elif block.text.startswith(("[rewrite", "[[rewrite", "[budget", "[[budget", "source =")):
+        assert read_project(block.text, file="") != Project()
     else:
         assert read_recipe(block.text)
 
@@ -193,6 +195,13 @@ def test_nginx_takes_its_block(tmp_path: Path) -> None:
         check=False,
     )
     assert done.returncode == 0, done.stderr
+
+
+@pytest.mark.parametrize("block", of("yaml"), ids=str)
+def test_hooks_are_those_that_the_repository_offers(block: Block) -> None:
+    offered = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text(encoding="utf-8"))
+    hooks = yaml.safe_load(block.text)["repos"][0]["hooks"]
+    assert {hook["id"] for hook in hooks} <= {hook["id"] for hook in offered}
 
 
 # Python

@@ -85,7 +85,7 @@ def test_a_worker_of_another_version_is_refused_by_name(
     here = versions() | {"libvips": "1.2.3"}
     original = cluster_module.versions
     monkeypatch.setattr(cluster_module, "local_versions", lambda: here)
-    with pytest.raises(ClusterError, match=r"other bytes: libvips .* there and 1\.2\.3 here"):
+    with pytest.raises(ClusterError, match=r"different bytes: libvips .* there and 1\.2\.3 here"):
         build(source, tmp_path / "out", RECIPE, options=BuildOptions(jobs=1, cluster=cluster_at(address)))
     # And one that comes later, which nobody could ask before: each task says what it expects.
     with pytest.raises(ClusterError, match="libvips"):
@@ -96,7 +96,7 @@ def test_a_worker_of_another_version_is_refused_by_name(
 def test_an_address_where_nothing_answers_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     source = faults.photos(tmp_path / "site", 1)
     monkeypatch.setattr(cluster_module, "_CONNECT_S", 1)
-    with pytest.raises(ClusterError, match="No scheduler answers there"):
+    with pytest.raises(ClusterError, match="No scheduler answers at this address"):
         build(
             source,
             tmp_path / "out",

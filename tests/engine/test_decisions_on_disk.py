@@ -132,7 +132,7 @@ def test_a_watermark_is_found_read_and_never_silently_left_off(tmp_path: Path) -
     assert without.outcomes[Outcome.FAILED] == 1 and not files(out)
     assert "marks/m.png" in without.failures[0].error
 
-    with pytest.raises(RecipeError, match="no such watermark"):
+    with pytest.raises(RecipeError, match="watermark does not exist"):
         load_watermarks(recipe, source)
     adjacent = tmp_path / "rules"
     (adjacent / "marks").mkdir(parents=True)
@@ -182,5 +182,5 @@ def test_a_line_of_text_is_a_watermark_and_the_file_of_one_is_no_original(tmp_pa
     by_file = plain.model_copy(update={"finishing": Finishing(watermark=Watermark(file="mark.png"))})
     result = run(source, out, by_file, watermarks=load_watermarks(by_file, source))
     assert [(left.path, left.error) for left in result.skipped if not left.rendition] == [
-        ("mark.png", "It is the watermark.")
+        ("mark.png", "This file is the watermark of the recipe.")
     ]

@@ -105,7 +105,7 @@ def test_a_zip_cut_off_is_not_remembered_and_one_that_would_lie_is_refused(root:
     stream.close()
     assert last_packed(out) is None
     next(out.rglob("*.avif")).write_bytes(b"mine")
-    with pytest.raises(OutputError, match="changed since it was made"):
+    with pytest.raises(OutputError, match="changed after it was built"):
         Package.from_output(out)
 
 
@@ -231,7 +231,7 @@ def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder:
     shutil.copy(root / "out" / "a-200w.avif", www / "a-200w.avif")  # the same bytes are no quarrel
     result = plan_deploy(root / "out", folder)
     assert result.foreign == ("a-100w.avif",) and result.same == 1
-    with pytest.raises(PublishError, match=r"in the way that are not ours: a-100w\.avif"):
+    with pytest.raises(PublishError, match=r"that Young Prism did not write: a-100w\.avif"):
         deploy(result)
     deploy(plan_deploy(root / "out", folder, overwrite=True))
     (www / "a-200w.jpg").write_bytes(b"changed since, by somebody else")
@@ -240,7 +240,7 @@ def test_what_is_not_ours_is_neither_overwritten_nor_deleted(root: Path, folder:
     left = {file.name for file in www.iterdir() if "200w" in file.name}
     assert left == {"a-200w.jpg"}
     (www / MANIFEST_NAME).write_text("{}")
-    with pytest.raises(PublishError, match="none of ours"):
+    with pytest.raises(PublishError, match="Young Prism did not write"):
         plan_deploy(root / "out", folder)
 
 

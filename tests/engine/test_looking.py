@@ -91,7 +91,7 @@ def test_what_was_taken_out_by_hand_is_not_planned_and_says_so(source: Path, tmp
         prepared = plan_source(request, pool)
     assert "photo.jpg" not in {original.path for original in prepared.plan.originals}
     [left] = [left for left in prepared.plan.left_out if left.path == "photo.jpg"]
-    assert not left.failed and "out of scope" in left.error
+    assert not left.failed and "is excluded" in left.error
 
 
 @pytest.fixture

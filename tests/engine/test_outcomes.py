@@ -186,7 +186,7 @@ def test_an_animation_that_a_strict_decoder_refuses_is_not_delivered(tmp_path: P
     )
     assert refused <= {failure.path for failure in result.failures}
     late = [failure for failure in result.failures if "not all of its frames" in failure.error]
-    assert late and all("Export it again" in item.remedy for item in late)
+    assert late and all("Export the file again" in item.remedy for item in late)
 
 
 def test_a_damaged_heic_is_a_sentence_whatever_its_library_raises(

@@ -20,7 +20,7 @@ def test_a_full_disk_leaves_the_old_file_and_no_part(tmp_path: Path, monkeypatch
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 
     monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(OutputError, match=r"disk is full.*Make room"):
+    with pytest.raises(OutputError, match=r"disk is full.*Free some space"):
         write_atomically(target, b"new, and longer")
     assert target.read_bytes() == b"old"
     assert [p.name for p in tmp_path.iterdir()] == ["a.avif"]

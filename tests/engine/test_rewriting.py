@@ -66,7 +66,7 @@ def test_what_is_written_can_be_taken_back_byte_for_byte(root: Path) -> None:
     assert rewrite_of(root).changes == 0
     assert backup_folder(root).parent == root.parent
     assert undo_rewrite(root).refused == [] and pages(root) == PAGES
-    with pytest.raises(OutputError, match="no rewriting to take back"):
+    with pytest.raises(OutputError, match="no rewrite to undo"):
         undo_rewrite(root)
 
 
@@ -123,9 +123,9 @@ def test_renditions_out_of_reach_need_an_address_and_a_source_elsewhere_is_refus
     root: Path, tmp_path: Path
 ) -> None:
     manifest = require_manifest(root / "pictures" / MANIFEST_NAME)
-    with pytest.raises(OutputError, match="nothing says where they are served"):
+    with pytest.raises(OutputError, match="no address is given for them"):
         SitePages.from_manifest(root, root / "img", tmp_path / "far", manifest)
-    with pytest.raises(OutputError, match="does not lie in this folder"):
+    with pytest.raises(OutputError, match="is outside this folder"):
         SitePages.from_manifest(root / "css", root / "img", root / "pictures", manifest)
     served = manifest.model_copy(update={"recipe": Recipe(markup=Markup(prefix="/p/"))})
     away = SitePages.from_manifest(root, root / "img", tmp_path / "far", served).rewrite(RewriteOptions())

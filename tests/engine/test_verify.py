@@ -40,11 +40,11 @@ TAGGED = pictures.jpeg(PHOTO, exif=camera_exif(has_place=True))
     [
         (GOOD, planned(ImageFormat.JPEG), "none", ""),
         (TAGGED, planned(ImageFormat.JPEG), "all", ""),
-        (TAGGED, planned(ImageFormat.JPEG), "none", "carries metadata"),
-        (TAGGED, planned(ImageFormat.JPEG), "rights", "carries the place"),
+        (TAGGED, planned(ImageFormat.JPEG), "none", "contains metadata"),
+        (TAGGED, planned(ImageFormat.JPEG), "rights", "contains a location"),
         (GOOD, planned(ImageFormat.PNG), "none", "its content is JPEG, not PNG"),
         (b"", planned(ImageFormat.PNG), "none", "no image"),
-        (GOOD[: len(GOOD) * 2 // 3], planned(ImageFormat.JPEG), "none", "cannot be decoded whole"),
+        (GOOD[: len(GOOD) * 2 // 3], planned(ImageFormat.JPEG), "none", "cannot be decoded completely"),
         (GOOD, planned(ImageFormat.JPEG, (60, 41)), "none", "it is 60 × 40, not 60 × 41"),
     ],
 )

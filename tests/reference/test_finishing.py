@@ -84,7 +84,7 @@ def talkative(tmp_path_factory: pytest.TempPathFactory) -> bytes:
         [
             "exiftool", "-q", "-overwrite_original", "-n", "-EXIF:Orientation=6", "-EXIF:Make=Invented", "-EXIF:Artist=A. Maker",
             "-EXIF:Copyright=2026 A. Maker", "-EXIF:GPSLatitude=12.5", "-EXIF:GPSLatitudeRef=N", "-XMP-dc:Creator=A. Maker",
-            "-XMP-dc:Rights=All of them", "-XMP-xmpRights:WebStatement=about:blank", "-XMP-dc:Description=A hill",
+            "-XMP-dc:Rights=All renditions", "-XMP-xmpRights:WebStatement=about:blank", "-XMP-dc:Description=A hill",
             "-XMP-iptcCore:Location=Ottermoor", "-XMP-exif:GPSLatitude=12.5", "-XMP-iptcExt:LocationShownCity=Ottermoor",
             "-XMP-tiff:Orientation=6", "-IPTC:By-line=A. Maker", "-IPTC:CopyrightNotice=2026", "-IPTC:City=Ottermoor",
             "-IPTC:Caption-Abstract=A hill", file,

@@ -81,7 +81,7 @@ def test_a_damaged_replacement_gives_way_also_where_words_were_changed_meanwhile
     stage.desk.change(stage.source, row_of(stage), ImageMetadata(alt="Typed while it was being looked at"))
     stage.heard.pop()(BROKEN)
     row = row_of(stage)
-    assert original(stage) == ONE and row.state == "working" and "could not be used" in row.error
+    assert original(stage) == ONE and row.state == "working" and "cannot be used" in row.error
     assert (
         stage.store.metadata.by_path(stage.source.id)["summit.jpg"].alt
         == "Typed while it was being looked at"

@@ -139,7 +139,7 @@ def test_a_better_picture_takes_the_place_and_the_one_before_comes_back(door: Do
     assert bad.status_code == 200  # its header is fine: that its end is missing shows when it is looked into
     again = door.made(before["id"])
     assert again["renditions"] == before["renditions"] and again["state"] == "done"
-    assert "The new one could not be used" in again["problem"]["what"]
+    assert "The replacement cannot be used" in again["problem"]["what"]
 
 
 def test_what_is_withdrawn_is_gone_at_once_and_undo_brings_all_back(door: Doors) -> None:

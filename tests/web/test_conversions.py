@@ -110,7 +110,7 @@ def test_more_than_fifty_pictures_or_none_are_refused(app: Any) -> None:
     none = _sent(client, [])
     assert none.status_code == 422 and "No file was chosen." in none.text
     many = _sent(client, [(b"GIF89a", f"{number}.gif") for number in range(MOST_PICTURES + 1)])
-    assert many.status_code == 422 and "Add the others as a source" in many.text
+    assert many.status_code == 422 and "Add the rest as a source" in many.text
     assert client.get("/convert/..%2f..%2fetc").status_code == 404
     archives = []
     for part in ("a", "b"):
@@ -120,4 +120,4 @@ def test_more_than_fifty_pictures_or_none_are_refused(app: Any) -> None:
                 opened.writestr(f"{part}{number}.png", pictures.png(Image.new("RGB", (8, 6), (number, 0, 0))))
         archives.append((archive.getvalue(), f"{part}.zip"))
     page = client.get(_sent(client, archives).location).text
-    assert page.count("A conversion takes at most 50 pictures.") == 10
+    assert page.count("A conversion takes at most 50 images.") == 10

@@ -38,7 +38,7 @@ def test_a_plain_form_brings_pictures_and_says_what_each_still_needs(door: Doors
         ("files", ("text.jpg", io.BytesIO(b"no picture"))),
     ]
     answer = door.http.post("/desk/uploads", data={"csrf_token": token}, files=files, follow_redirects=True)
-    assert "It is no picture that we know" in answer.text
+    assert "The file is not a known image format" in answer.text
     page = str(answer.url)
     assert "only a camera" in answer.text
     door.made(page.rpartition("/")[2])
@@ -50,7 +50,7 @@ def test_words_are_kept_and_nobodys_words_are_lost(door: Doors) -> None:
     result = door.send(pictures.jpeg(pictures.photo(100, 80, 2)), name="words.jpg")
     page = f"/desk/{result['id']}"
     saved = pressed(door, f"{page}/words", page, title="Words", alt="First", caption="Below", credit="")
-    assert "Kept." in saved.text
+    assert "Saved." in saved.text
     assert (door.made(result["id"])["title"], door.made(result["id"])["alt"]) == ("Words", "First")
     assert door.http.get(f"{page}/name", params={"title": "Häuser & Höfe"}).json() == {"stem": "häuser-höfe"}
     late = pressed(door, f"{page}/words", page, title="Words", alt="Second", was="0" * 16)
@@ -82,7 +82,7 @@ def test_the_developer_says_what_may_be_changed(door: Doors) -> None:
     )
     assert "Set by hand" in visible.text
     removed = pressed(door, f"{page}/withdraw", page)
-    assert "no page shows it" in removed.text
+    assert "no page shows this image" in removed.text
     assert "Fixed" in door.http.get("/desk", params={"withdrawn": "1"}).text
     assert "Undone" in pressed(door, f"{page}/undo", page).text
 

@@ -71,7 +71,7 @@ def client(root: Path, storage: str) -> Iterator[Any]:
 @pytest.mark.parametrize("part", ["", "/visitors", "/pages", "/servers", "/package"])
 def test_a_source_of_which_nothing_is_made_says_what_to_do(client: Any, part: str) -> None:
     answer = client.get(f"/s/bare/hand-off{part}")
-    assert answer.status_code == 200 and "Make the renditions" in answer.text
+    assert answer.status_code == 200 and "Create renditions" in answer.text
 
 
 def test_files_come_with_names_types_and_a_length_that_is_true(client: Any) -> None:
@@ -123,7 +123,7 @@ def test_a_frame_may_show_the_preview_and_nothing_runs_in_it(client: Any) -> Non
 def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
     client: Any, root: Path
 ) -> None:
-    assert "nothing says where they are served" in client.get("/s/hill/hand-off/pages").text
+    assert "no address is given for them" in client.get("/s/hill/hand-off/pages").text
     result = client.get("/s/hill/hand-off/pages?address=/p/").text
     assert "1 place to change in 1 file" in result and "/p/hill-200w.jpg" in result
     form = {"csrf_token": token(client), "address": "/p/", "place": "000000000000 index.html"}
@@ -131,7 +131,7 @@ def test_pages_that_cannot_reach_the_renditions_are_told_to_say_where_they_are(
     assert "index.html: It was changed since it was shown" in answer.text
     del form["place"]
     assert (
-        "No place was chosen" in client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True).text
+        "Nothing was selected" in client.post("/s/hill/hand-off/pages", data=form, follow_redirects=True).text
     )
     assert (root / "site" / "index.html").read_text() == '<img src="hill.jpg">'
 
@@ -169,11 +169,11 @@ def test_a_page_publishes_nowhere_but_below_what_the_server_was_given(client: An
         return str(client.post("/s/hill/hand-off/package", data=data).text)
 
     for target in ("/etc", str(root / "elsewhere"), f"{root}/site/../elsewhere", "file:///etc"):
-        assert "only folders below those" in preview(target), target
+        assert "only folders below the roots" in preview(target), target
         sent = client.post("/s/hill/hand-off/publish", data={"csrf_token": token(client), "target": target})
         assert sent.status_code == 303
     assert not (root / "elsewhere").exists()
     assert "6 files" in preview(str(root / "site/www"))
     assert "names no bucket" in preview("s3://")
-    assert "not a scheme that can be published to" in preview("local://../../outside")
-    assert "does not send keys to that endpoint" in preview("s3://b/x", endpoint="http://127.0.0.1:9")
+    assert "is not supported" in preview("local://../../outside")
+    assert "sends no keys to this endpoint" in preview("s3://b/x", endpoint="http://127.0.0.1:9")

@@ -98,28 +98,26 @@ def move(client, to: str, query: str = "", **data: object) -> str:
 def test_originals_are_taken_out_and_put_back_and_it_is_undone(app, source: Path) -> None:
     client = app.test_client()
     before = pictures.hashes(source)
-    assert "2 originals taken out of scope." in move(
-        client, "out", path=["photo.jpg", "clear.png", "gone.jpg"]
-    )
+    assert "2 originals excluded." in move(client, "out", path=["photo.jpg", "clear.png", "gone.jpg"])
     assert "5 of 7 originals" in client.get(INTAKE).text
     assert "2 of 7 originals" in client.get(f"{INTAKE}?scope=out").text
     plan = client.get("/s/small-site/run").text
     assert "5 originals" in plan
     moved = move(client, "out", path=["mark.svg", "moving.gif"])
-    assert "2 originals taken out of scope." in moved and "3 of 7 originals" in moved
+    assert "2 originals excluded." in moved and "3 of 7 originals" in moved
     client.post("/s/small-site/scope/undo", data={"csrf_token": token(client)})
     undone = client.post(
         "/s/small-site/scope/undo", data={"csrf_token": token(client)}, follow_redirects=True
     ).text
-    assert "back in scope" in undone and "7 originals" in undone
-    assert "No original was selected" in move(client, "out")
+    assert "included again" in undone and "7 originals" in undone
+    assert "Select an original first" in move(client, "out")
     assert pictures.hashes(source) == before  # files are not concerned
 
 
 def test_all_of_a_selection_is_moved_by_its_address(app) -> None:
     client = app.test_client()
     visible = len(select(catalogue(app), CatalogueQuery(kind="photo")).entries)
-    assert f"{visible} originals taken out of scope." in move(client, "out", query="?kind=photo", all="1")
+    assert f"{visible} originals excluded." in move(client, "out", query="?kind=photo", all="1")
     assert "photo" not in {entry.facts.kind.value for entry in catalogue(app).entries if not entry.out}
 
 
@@ -127,7 +125,7 @@ def test_patterns_are_tried_counted_kept_and_looked_at(app) -> None:
     client = app.test_client()
     tried = client.get(f"{INTAKE}/patterns?exclude={quote('*.gif')}&include=").text
     assert "<strong>6 originals</strong>" in tried and "1 image out" in tried
-    assert "is no pattern" in client.get(f"{INTAKE}/patterns?exclude=!").text
+    assert "is not a pattern" in client.get(f"{INTAKE}/patterns?exclude=!").text
     saved = client.post(
         f"{INTAKE}/patterns",
         data={"csrf_token": token(client), "exclude": "deep/\r\n*.gif", "include": "", "pages": ""},

@@ -21,12 +21,12 @@ def get(app: Any, path: str) -> Any:
 @pytest.mark.parametrize(
     ("query", "text"),
     [
-        ("?original=nothing.jpg", "There is no original"),
+        ("?original=nothing.jpg", "The source has no original"),
         ("?original=moving.gif", "it is animation"),
         ("?original=mark.svg", "it is vector"),
-        ("/file/../../secret", "Nothing is here"),
-        ("/file/" + "a" * 40 + ".png", "Nothing is here"),
-        ("/others?original=photo.jpg&setting=gif-3", "is no candidate"),
+        ("/file/../../secret", "Page not found"),
+        ("/file/" + "a" * 40 + ".png", "Page not found"),
+        ("/others?original=photo.jpg&setting=gif-3", "is not a candidate"),
     ],
 )
 def test_what_cannot_be_shown_is_said(app: Any, query: str, text: str) -> None:
@@ -64,12 +64,12 @@ def post(app: Any, form: dict[str, str]) -> Any:
 @pytest.mark.parametrize(
     ("form", "text"),
     [
-        ({"way": "target", "target": "much"}, "scores are numbers"),
-        ({"way": "target", "target": "500"}, "The recipe cannot be used"),
+        ({"way": "target", "target": "much"}, "Enter a score"),
+        ({"way": "target", "target": "500"}, "The recipe is invalid"),
         ({"way": "band", "least": "80", "most": "60"}, "from its lower score"),
-        ({"way": "candidate", "candidate": "gif-3"}, "is no candidate"),
-        ({"way": "target", "target": "70", "scope": "folder"}, "lies in no folder"),
-        ({"way": "target", "target": "70", "scope": "world"}, "cannot be chosen"),
+        ({"way": "candidate", "candidate": "gif-3"}, "is not a candidate"),
+        ({"way": "target", "target": "70", "scope": "folder"}, "is in no folder"),
+        ({"way": "target", "target": "70", "scope": "world"}, "Enter a score"),
     ],
 )
 def test_a_choice_that_cannot_be_used_changes_nothing(app: Any, form: dict[str, str], text: str) -> None:

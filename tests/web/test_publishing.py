@@ -81,7 +81,7 @@ def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_uploa
     with doors(tmp_path, recipe(www)) as door:
         upload = door.send(pictures.jpeg(pictures.photo(200, 150)), title="Harbour")
         assert upload["state"] == "done" and upload["renditions"][0]["published"] is None
-        assert "not published: There are files in the way" in upload["problem"]["what"]
+        assert "Not published: The target holds files" in upload["problem"]["what"]
         assert URL not in upload["snippet"] and upload["urls"]["whole"]["80"]["jpeg"].startswith("/media/")
         assert (www / "harbour-80w.jpg").read_bytes() == b"of another site"
         (www / "harbour-80w.jpg").unlink()
@@ -104,7 +104,7 @@ def test_a_cache_that_does_not_answer_is_named_and_the_upload_is_published(tmp_p
         replaced = door.made(upload["id"])
         assert replaced["renditions"][0]["published"] and URL in replaced["snippet"]
         assert "purge address could not be reached" in replaced["problem"]["what"]
-        assert "not published" not in replaced["problem"]["what"]
+        assert "Not published" not in replaced["problem"]["what"]
 
 
 def test_an_unexpected_error_leaves_no_upload_working_for_ever(
@@ -116,11 +116,11 @@ def test_an_unexpected_error_leaves_no_upload_working_for_ever(
     monkeypatch.setattr(publishing, "plan_deploy", refuse)
     with doors(tmp_path, recipe(tmp_path / "www")) as door:
         upload = door.send(pictures.jpeg(pictures.photo(200, 150)), title="Harbour")
-        assert upload["state"] == "done" and "not published" in upload["problem"]["what"]
+        assert upload["state"] == "done" and "Not published" in upload["problem"]["what"]
 
 
 def test_a_recipe_publishes_only_where_the_server_was_allowed_to(tmp_path: Path) -> None:
     with doors(tmp_path / "in", recipe(tmp_path / "out")) as door:
         upload = door.send(pictures.jpeg(pictures.photo(100, 80)))
-        assert "only folders below those" in upload["problem"]["what"]
+        assert "only folders below the roots" in upload["problem"]["what"]
     assert not (tmp_path / "out").exists()

@@ -36,7 +36,7 @@ def test_what_is_typed_is_answered_and_not_kept(app) -> None:
 def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     client = app.test_client()
     saved = post(app, RECIPE, TYPED)
-    assert "“Two widths” is the recipe of this source now" in saved.text.replace("&#34;", '"')
+    assert "“Two widths” is now the recipe of this source" in saved.text.replace("&#34;", '"')
     assert client.get(f"{RECIPE}.toml").text == TYPED  # comments and all
     assert "Recipe “Two widths”" in client.get("/s/small-site/run").text
     refused = post(app, RECIPE, "[ladder]\nwidths = []")
@@ -90,7 +90,7 @@ def test_one_can_start_from_a_recipe_that_comes_along(app) -> None:
     page = app.test_client().get(f"{RECIPE}?start=one-column-blog").text
     assert "A blog of one column" in page and "Unsaved changes" in page
     assert 'sizes="min(100vw, 760px)"' in page.replace("&#34;", '"')
-    assert "of all pixels" in page
+    assert "of all fetched pixels" in page
 
 
 def test_the_drawn_ladder_is_true() -> None:
@@ -115,7 +115,7 @@ def test_what_an_earlier_recipe_made_is_removed_on_request(app, source, tmp_path
     done = client.post(
         "/s/small-site/orphans/remove", data={"csrf_token": token(client)}, follow_redirects=True
     )
-    assert "files removed" in done.text and "made by an earlier recipe" not in done.text
+    assert "files deleted" in done.text and "made by an earlier recipe" not in done.text
     assert (
         not (tmp_path / "out" / "photo-300w.jpg").exists() and (tmp_path / "out" / "photo-210w.jpg").exists()
     )

@@ -147,7 +147,7 @@ def test_a_report_says_what_changed_and_opens_without_the_server(app: Any, tmp_p
     wait_for(lambda: state_of(app, 2) == "done")
     page = client.get(f"{RUN}/2").text
     for words in (
-        "Compared with the run before",
+        "Compared with the previous run",
         "By kind",
         "Biggest savings",
         "Slowest",
@@ -176,7 +176,7 @@ def test_runs_of_all_doors_are_in_one_history_which_can_be_pruned(app: Any, tmp_
     assert [run.outcomes["made"] > 0 for run in parts.store.runs.newest()] == [True, False, False, True]
     assert "elsewhere" not in app.test_client().get("/").text  # it is no source until somebody adds it
     assert "is done" in app.test_client().get(f"/s/elsewhere/run/{parts.store.runs.newest()[1].id}").text
-    assert "2 runs taken off" in press(app, "/runs/prune", keep="1").text
+    assert "2 runs deleted" in press(app, "/runs/prune", keep="1").text
     assert [run.id for run in parts.store.runs.newest()] == [4, 3]
 
 

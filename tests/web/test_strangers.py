@@ -56,7 +56,7 @@ def bomb() -> bytes:
     ("data", "name", "status", "text"),
     [
         (b"", "empty.jpg", 400, "empty"),
-        (b"hello", "text.jpg", 415, "no picture"),
+        (b"hello", "text.jpg", 415, "not a known image"),
         (b"<!doctype html><title>x", "page.html", 415, "web page"),
         (b"PK\x03\x04" + b"\0" * 40, "a.zip", 415, ""),
         (bomb(), "bomb.png", 413, "megapixel"),
@@ -185,7 +185,7 @@ def test_a_foreign_host_or_origin_is_refused_and_an_allowed_one_is_not(tmp_path:
 
 
 def test_it_listens_elsewhere_only_where_somebody_has_a_token(tmp_path: Path) -> None:
-    with pytest.raises(ServeError, match="nobody needs a token"):
+    with pytest.raises(ServeError, match="no token protects it"):
         check_listening("0.0.0.0", tmp_path)  # noqa: S104  (that is the question)
     check_listening("127.0.0.1", tmp_path)
     check_listening("::1", tmp_path)

@@ -65,7 +65,7 @@ def test_a_file_arrives_is_known_and_is_looked_at(app, urls, tmp_path: Path) -> 
         ("../a.jpg", PHOTO, {}, 400, "leads out"),
         ("a.jpg", PHOTO, digest(b"other"), 400, "damaged"),
         ("a.jpg", PHOTO, {"Repr-Digest": "sha-256=:====:"}, 400, "digest"),
-        ("a.png", pictures.png_of_size(60_000, 60_000), {}, 413, "60000 × 60000"),
+        ("a.png", pictures.png_of_size(60_000, 60_000), {}, 413, "60,000 × 60,000"),
     ],
 )
 def test_a_refusal_is_a_problem_with_its_remedy(
@@ -117,9 +117,9 @@ def test_it_works_without_script_too(app) -> None:
         data={"csrf_token": token(client), "plain": "1", "name": "By form", "files": files},
         follow_redirects=True,
     )
-    assert "1 file arrived" in answer.text and "PDF" in answer.text
+    assert "1 file uploaded" in answer.text and "PDF" in answer.text
     nothing = client.post("/uploads", data={"csrf_token": token(client), "plain": "1"}, follow_redirects=True)
-    assert "No file was chosen" in nothing.text
+    assert "Choose a file first" in nothing.text
     wait_until_looked(app)
 
 
@@ -151,7 +151,7 @@ def test_adding_files_does_not_disturb_a_run(app, urls) -> None:
 def test_nothing_is_put_into_a_folder_of_this_machine(app, source: Path) -> None:
     before = pictures.hashes(source)
     answer = put(app, "/s/small-site/uploads/file?path=a.jpg", PHOTO)
-    assert answer.status_code == 400 and "folder of this machine" in answer.json["detail"]
+    assert answer.status_code == 400 and "local folder" in answer.json["detail"]
     assert pictures.hashes(source) == before
 
 
@@ -180,5 +180,5 @@ def test_an_upload_cut_off_half_way_leaves_nothing(live: str) -> None:
         again.request("GET", "/s/cut/intake", headers={"Cookie": cookie})
         return again.getresponse().read().decode()
 
-    wait_for(lambda: "No image in here yet" in intake())
+    wait_for(lambda: "No images yet" in intake())
     again.close()

@@ -59,5 +59,5 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
 
 
 def test_only_addresses_that_can_be_called_are_taken(tmp_path: Path) -> None:
-    with doors(tmp_path) as door, pytest.raises(AccessError, match="no address"):
+    with doors(tmp_path) as door, pytest.raises(AccessError, match="cannot be called"):
         door.parts.webhooks.add("file:///etc/passwd")

@@ -1,4 +1,4 @@
-"""`young-prism build`: make all renditions that are not there yet."""
+"""`young-prism build`: make all missing renditions."""
 
 from __future__ import annotations
 
@@ -31,6 +31,7 @@ from young_prism.cli.common import (
     printable,
     say,
 )
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.plan.resolve import matches
@@ -61,6 +62,7 @@ from young_prism.engine.events import (
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import tune_gc
+from young_prism.messages.builds import worker_ended
 from young_prism.services.runs.figures import RunFigures
 from young_prism.services.runs.logs import RunLogWriter
 
@@ -69,32 +71,42 @@ if TYPE_CHECKING:
     from young_prism.services.runs.command import RecordedCommandRun
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Create missing renditions.",
+    example="young-prism build --source images --out public/pictures --recipe recipe.toml --report report.html",
+)
 @build_options
-@click.option("--verify/--no-verify", default=True, show_default=True, help="Read back what was made.")
-@click.option("--only", multiple=True, metavar="PATTERN", help="Only these originals now; repeatable.")
+@click.option(
+    "--verify/--no-verify", default=True, show_default=True, help="Read back each rendition after writing."
+)
+@click.option("--only", multiple=True, metavar="PATTERN", help="Build only matching originals. Repeatable.")
 @memory_option
 @click.option(
     "--cache",
     "cache_folder",
     type=FOLDER,
     envvar="YOUNG_PRISM_CACHE",
-    help="Folder of renditions that several output folders share; safe to delete. Also YOUNG_PRISM_CACHE.",
+    help="Cache shared by several output folders; safe to delete. Also YOUNG_PRISM_CACHE.",
 )
 @click.option(
-    "--cache-mb", type=click.IntRange(1), default=2000, show_default=True, help="Limit of that folder."
+    "--cache-mb",
+    type=click.IntRange(1),
+    default=2000,
+    show_default=True,
+    help="Size limit of the cache in MB.",
 )
-@click.option("--cluster", metavar="ADDRESS", help="Dask scheduler whose workers make the renditions.")
+@click.option("--cluster", metavar="ADDRESS", help="Dask scheduler whose workers create the renditions.")
 @click.option("--report", "report_file", type=FOLDER, help="Write the report as one HTML file.")
 @click.option(
     "--log",
     "log_file",
     type=FOLDER,
-    help="Write a line for each file: text, or JSON lines for a name in .jsonl.",
+    help="Write one line for each file: text, or JSON lines if the name ends in .jsonl.",
 )
 @keep_option
 @data_option
-@click.option("--record/--no-record", default=True, show_default=True, help="Keep it in the history of runs.")
+@click.option("--record/--no-record", default=True, show_default=True, help="Record the run in the history.")
 @click.pass_context
 def build(
     ctx: click.Context,
@@ -112,7 +124,7 @@ def build(
     data: Path | None,
     record: bool,
 ) -> None:
-    """Make every rendition of a folder that is not there yet, or those of one original."""
+    """Create the missing renditions of a folder, or of one original."""
     using = BuildOptions(
         jobs=options.jobs,
         memory=memory_mb * 1_000_000 if memory_mb else None,
@@ -258,10 +270,7 @@ def _to_our_error(error: BaseException) -> YoungPrismError:
     """Say what ended a build, as one of our errors."""
     if isinstance(error, YoungPrismError):
         return error
-    return YoungPrismError(
-        f"It was ended ({type(error).__name__}).",
-        remedy="Run the same command again: what is done is kept.",
-    )
+    return YoungPrismError.of(worker_ended(type(error).__name__))
 
 
 def _stop(stop: threading.Event) -> None:
@@ -300,7 +309,7 @@ def _visitor_line(summary: Mapping[str, Any]) -> str:
     phone = views[PHONE.key]
     screen = views[Viewport(1280, 1).key]
     return (
-        f"A phone that opens all pictures fetches {format_bytes(phone)} in place of {format_bytes(before)} "
+        f"A phone that opens all pictures fetches {format_bytes(phone)} instead of {format_bytes(before)} "
         f"({format_saving(before, phone)}); a screen of 1280 px fetches {format_bytes(screen)}"
     )
 

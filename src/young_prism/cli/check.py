@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, BuildCommandOptions, build_options, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import count
 
 if TYPE_CHECKING:
@@ -15,10 +16,14 @@ if TYPE_CHECKING:
     from young_prism.core.project import Budget
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Check renditions and budgets.",
+    example="young-prism check --source images --out public/pictures --junit check.xml",
+)
 @build_options
 @click.option(
-    "--pages", type=FOLDER, help="The site's folder, for the weight of its pages; found if left out."
+    "--pages", type=FOLDER, help="Folder of the site, for the weight of its pages. Default: found by itself."
 )
 @click.option("--project-file", type=FOLDER, hidden=True)
 @click.option("--junit", "junit_file", type=FOLDER, help="Write the findings as JUnit XML too.")
@@ -31,9 +36,9 @@ def check(
     project_file: Path | None,
     junit_file: Path | None,
 ) -> None:
-    """Fail when renditions are missing, stale or orphaned, or the budget in young-prism.toml is broken.
+    """Fail if renditions are missing, stale or orphaned, or over the budget in young-prism.toml.
 
-    Exit status 1 with anything found. Nothing is written but the file that --junit names.
+    Exit status 1 for any finding. Writes no file except that of --junit.
     """
     from young_prism.core.audit.budgets import as_junit
     from young_prism.core.project import Budget

@@ -29,14 +29,14 @@ data_option = click.option(
     "--data",
     type=FOLDER,
     envvar="YOUNG_PRISM_DATA",
-    help="Where the history of runs is kept; as for serve. Also YOUNG_PRISM_DATA.",
+    help="Folder of the run history, as for serve. Also YOUNG_PRISM_DATA.",
 )
 memory_option = click.option(
     "--memory",
     "memory_mb",
     type=click.IntRange(300),
     metavar="MB",
-    help="What all workers together may take; half of the machine's if left out.",
+    help="Memory limit of all workers together. Default: half of the machine's memory.",
 )
 
 
@@ -44,7 +44,7 @@ keep_option = click.option(
     "--keep",
     "keep_folder",
     type=FOLDER,
-    help="Folder for the replaced originals; next to the source if left out.",
+    help="Folder for the replaced originals. Default: beside the source.",
 )
 
 
@@ -59,17 +59,17 @@ json_option = click.option(
     "--json", "as_json", is_flag=True, help="Print one JSON object on standard output."
 )
 jobs_option = click.option(
-    "--jobs", type=click.IntRange(1, 256), help="Worker processes; one a core if left out."
+    "--jobs", type=click.IntRange(1, 256), help="Worker processes. Default: one for each core."
 )
 
 
 def scope_options(command: Command) -> Command:
     """Give a verb the patterns that say which files take part."""
     for name, option_help in (
-        ("--exclude", "Leave out what this pattern"),
-        ("--include", "Take only what such a pattern"),
+        ("--exclude", "Skip files that match this pattern"),
+        ("--include", "Use only files that match this pattern"),
     ):
-        help_text = f"{option_help} catches, as in .gitignore; repeatable."
+        help_text = f"{option_help}, as in .gitignore. Repeatable."
         command = click.option(name, multiple=True, metavar="PATTERN", help=help_text)(command)
     return command
 
@@ -94,7 +94,7 @@ class BuildCommandOptions(Site):
 
 
 _TAKES_ONE_ORIGINAL = frozenset({"build"})
-"""Verbs whose source may be one original in place of a folder."""
+"""Verbs whose source may be one original instead of a folder."""
 
 
 def build_options(command: Command) -> Command:
@@ -147,18 +147,16 @@ def build_options(command: Command) -> Command:
         json_option,
         scope_options,
         jobs_option,
-        click.option(
-            "--details", "details_file", type=FOLDER, help="Titles and focal points as a TOML file."
-        ),
+        click.option("--details", "details_file", type=FOLDER, help="TOML file of titles and focal points."),
         click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file."),
         click.option(
             "--in-place",
             is_flag=True,
-            help="Renditions of an original's own format take its name; the original is kept first.",
+            help="Renditions in an original's own format replace it; the original is backed up first.",
         ),
         click.option("--out", type=FOLDER, help="Folder for renditions and manifest.json."),
         click.option(
-            "--source", type=FOLDER, required=True, help="Folder of originals, or one of them; only read."
+            "--source", type=FOLDER, required=True, help="Folder of originals, or one original. Only read."
         ),
     ):
         result = option(result)
@@ -166,7 +164,7 @@ def build_options(command: Command) -> Command:
 
 
 def limit_options(command: Command) -> Command:
-    """Give a verb the limits on what is brought in, as one argument `limits`."""
+    """Give a verb the limits on uploads, as one argument `limits`."""
     from young_prism.engine.intake.inbox import Limits
 
     @functools.wraps(command)
@@ -190,10 +188,14 @@ def limit_options(command: Command) -> Command:
     usual = Limits()
     result: Command = bundled
     for name, default, help_text in (
-        ("--max-megapixels", usual.max_pixels // 1_000_000, "Largest picture taken from a browser or a zip."),
-        ("--max-zip-mb", usual.zip_bytes // 1_000_000, "Largest zip; it may unpack to twice that."),
-        ("--max-files", usual.files, "Most files in one source, and in one zip."),
-        ("--max-file-mb", usual.file_bytes // 1_000_000, "Largest file taken from a browser or a zip."),
+        ("--max-megapixels", usual.max_pixels // 1_000_000, "Largest accepted image in megapixels."),
+        (
+            "--max-zip-mb",
+            usual.zip_bytes // 1_000_000,
+            "Largest accepted zip in MB; it may unpack to twice that.",
+        ),
+        ("--max-files", usual.files, "Most files in one source or zip."),
+        ("--max-file-mb", usual.file_bytes // 1_000_000, "Largest accepted file in MB."),
     ):
         option = click.option(
             name, type=click.IntRange(1), default=default, show_default=True, help=help_text

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.report.formatting import count, format_bytes, format_saving
 
@@ -51,38 +52,42 @@ class SizeType(click.ParamType[tuple[int, int]]):
         return int(width), int(height)
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Convert single images.",
+    example="young-prism convert photo.jpg second.png --width 1920 --quality 70 --format webp --to out/",
+)
 @click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--width", "widths", type=click.IntRange(1), multiple=True, help="Width in pixels; repeatable.")
+@click.option("--width", "widths", type=click.IntRange(1), multiple=True, help="Width in pixels. Repeatable.")
 @click.option(
     "--longest-side",
     "longest_sides",
     type=click.IntRange(1),
     multiple=True,
-    help="Longest side in pixels, landscape and portrait alike; repeatable.",
+    help="Longest side in pixels, for landscape and portrait alike. Repeatable.",
 )
 @click.option(
     "--percent",
     "percents",
     type=click.FloatRange(0, 100, min_open=True),
     multiple=True,
-    help="Percentage of the picture's own sides; repeatable.",
+    help="Percentage of the original size. Repeatable.",
 )
-@click.option("--box", type=SizeType(), metavar="WxH", help="Never larger than this.")
+@click.option("--box", type=SizeType(), metavar="WxH", help="Largest size, such as 1920x1080.")
 @click.option(
     "--format",
     "formats",
     type=click.Choice(_FORMATS),
     multiple=True,
-    help="Format; repeatable. The picture's own if left out; where that cannot be written, PNG or JPEG.",
+    help="Format; repeatable. Default: as the input; PNG or JPEG if that cannot be written.",
 )
 @click.option(
-    "--quality", "qualities", type=click.IntRange(1, 100), multiple=True, help="Quality; repeatable."
+    "--quality", "qualities", type=click.IntRange(1, 100), multiple=True, help="Quality. Repeatable."
 )
 @click.option(
     "--target",
     type=click.FloatRange(10, 100),
-    help="The score that each file reaches, in place of a quality: 70 looks good, 85 like the original.",
+    help="Score that each file must reach, instead of a quality: 70 is good, 85 looks like the original.",
 )
 @click.option(
     "--max-bytes", type=BytesType(), metavar="SIZE", help='The most that each file has, such as "100 kB".'
@@ -90,13 +95,13 @@ class SizeType(click.ParamType[tuple[int, int]]):
 @click.option(
     "--lossless",
     is_flag=True,
-    help="Keep every pixel: squeeze files in their own format, or encode without loss.",
+    help="Keep every pixel: squeeze files in their own format, or encode losslessly.",
 )
-@click.option("--poster", is_flag=True, help="Of an animation: its first frame too, as a still picture.")
+@click.option("--poster", is_flag=True, help="Also save the first frame of an animation as a still image.")
 @click.option(
-    "--to", "--out", "out", type=FOLDER, help="Folder for the files; that of each picture if left out."
+    "--to", "--out", "out", type=FOLDER, help="Folder for the files. Default: the folder of each image."
 )
-@click.option("--overwrite", is_flag=True, help="Replace files that are there; never one of the pictures.")
+@click.option("--overwrite", is_flag=True, help="Replace existing files, but never an input image.")
 @json_option
 def convert(
     *,
@@ -115,7 +120,7 @@ def convert(
     overwrite: bool,
     as_json: bool,
 ) -> None:
-    """Turn one picture or a few into other sizes, formats and qualities.
+    """Convert one or several images to other sizes, formats and qualities.
 
     Nothing is enlarged, no metadata go along, and colours become sRGB. Widths, formats and qualities are combined. With - as FILE, the
     picture comes from standard input, and the one result goes to standard output.

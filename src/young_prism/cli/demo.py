@@ -12,6 +12,8 @@ from platformdirs import user_data_path
 from young_prism.cli.common import FOLDER, on_terminal, say
 from young_prism.cli.serve import port_option
 from young_prism.cli.serve_store import STORE_PORT
+from young_prism.cli.verb import Verb
+from young_prism.messages.server import NOT_A_DEMO_FOLDER
 
 if TYPE_CHECKING:
     from young_prism.web.context import Services
@@ -19,12 +21,12 @@ if TYPE_CHECKING:
 _MARK = "this-is-a-young-prism-demo"
 
 
-@click.command()
+@click.command(cls=Verb, short_help="Start the demo.", example="young-prism demo --port 8765")
 @port_option
-@click.option("--data", type=FOLDER, help="Where the demo is kept.")
-@click.option("--reset", is_flag=True, help="Start over: draw again, forget all runs.")
+@click.option("--data", type=FOLDER, help="Folder of the demo data.")
+@click.option("--reset", is_flag=True, help="Delete the demo data and start over.")
 def demo(port: int, data: Path | None, *, reset: bool) -> None:
-    """Start the pages with an invented railway's site to try things on; what was there is kept."""
+    """Start the application with the demo site of an invented railway. Keeps earlier demo data."""
     from young_prism.core.errors import ServeError
     from young_prism.demo.draw import FOLDER_NAME, SITE_NAME, draw_demo
     from young_prism.services.settings import Settings
@@ -35,11 +37,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     folder = (data or user_data_path("young-prism") / "demo").resolve()
     listener = claim_port(port)
     if folder.exists() and any(folder.iterdir()) and not (folder / _MARK).is_file():
-        raise ServeError(
-            "This folder holds other things than a demo.",
-            file=str(folder),
-            remedy="Give --data an empty folder.",
-        )
+        raise ServeError.of(NOT_A_DEMO_FOLDER, file=str(folder))
     hold_data_folder(folder / "data").release()  # before anything is deleted or drawn
     if reset:
         shutil.rmtree(folder, ignore_errors=True)

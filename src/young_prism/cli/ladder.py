@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import LayoutFileError, RecipeError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS, needs_of, read_viewports, sizes_of
 from young_prism.core.ladder.optimum import best_rungs, waste_of
@@ -15,44 +16,47 @@ from young_prism.core.measurement.needs import ImageNeeds, joined, needs_by_imag
 from young_prism.core.recipe.ladder import Layout
 from young_prism.core.report.formatting import format_bytes
 from young_prism.engine.site.config import load_layout, load_recipe
+from young_prism.messages.recipes import NO_LAYOUT, NO_VISIBLE_IMAGE, VIEWPORTS_UNREADABLE
 
 _USUAL_RUNGS = 5
 """How many widths are chosen for a measured layout."""
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Find the best widths for a layout.",
+    example="young-prism ladder --layout young-prism-layout.json --rungs 6",
+)
 @click.argument("recipe_file", type=FOLDER, required=False)
 @click.option(
-    "--layout", "layout_file", type=FOLDER, help="Layout file of young-prism measure, in place of a recipe."
+    "--layout", "layout_file", type=FOLDER, help="Layout file of young-prism measure, instead of a recipe."
 )
 @click.option(
-    "--per-image", is_flag=True, help="With --layout: a ladder for each image too, as overrides of a recipe."
+    "--per-image", is_flag=True, help="With --layout: also a ladder for each image, as recipe overrides."
 )
-@click.option(
-    "--source", type=FOLDER, help="With --per-image: the folder of originals, to name them as a recipe does."
-)
+@click.option("--source", type=FOLDER, help="With --per-image: folder of originals.")
 @click.option(
     "--pages", type=FOLDER, help="The site's folder, to which the layout file belongs; its own if left out."
 )
-@click.option("--viewports", type=FOLDER, help="CSV of viewport widths with their shares of visits.")
-@click.option("--rungs", type=click.IntRange(1, 20), help="How many; the recipe's own number if left out.")
+@click.option("--viewports", type=FOLDER, help="CSV file of viewport widths and their share of visits.")
+@click.option("--rungs", type=click.IntRange(1, 20), help="Number of widths. Default: as in the recipe.")
 @click.option(
     "--sample",
     "samples",
     type=FOLDER,
     multiple=True,
-    help="A picture that is encoded at several widths, for steps in bytes; repeatable.",
+    help="Image to encode at several widths, for steps in bytes. Repeatable.",
 )
-@click.option("--step", default="40%", help='With --sample: what a step saves, such as "20 kB" or "40%".')
-@click.option("--smallest", type=click.IntRange(1), default=320, help="With --sample: the smallest width.")
+@click.option("--step", default="40%", help='With --sample: saving of each step, such as "20 kB" or "40%".')
+@click.option("--smallest", type=click.IntRange(1), default=320, help="With --sample: smallest width.")
 @click.option(
     "--format",
     "fmt",
     type=click.Choice(("jxl", "avif", "webp", "jpeg", "png")),
     default="webp",
-    help="With --sample: the format that is measured.",
+    help="With --sample: format to measure.",
 )
-@click.option("--against", help="Other widths to compare with, such as 400,800,1200.")
+@click.option("--against", help="Widths to compare with, such as 400,800,1200.")
 @json_option
 def ladder(
     *,
@@ -70,7 +74,7 @@ def ladder(
     against: str | None,
     as_json: bool,
 ) -> None:
-    """Show the best widths for a layout, and their waste.
+    """Show the best widths for a layout and the pixels they waste.
 
     The layout is that of RECIPE_FILE, with the `sizes` that belongs to it, or what young-prism measure found on the pages. With --sample,
     widths are chosen by what pictures really weigh, in steps of bytes.
@@ -165,20 +169,14 @@ def _source_path(source: Path | None, pages: Path | None) -> str:
 def _layout_of(recipe_file: Path, shares: tuple[tuple[int, float], ...] | None) -> Layout:
     layout = load_recipe(recipe_file).ladder.layout
     if layout is None:
-        raise RecipeError(
-            "This recipe has no layout.", file=str(recipe_file), remedy="Add [ladder.layout] with its lines."
-        )
+        raise RecipeError.of(NO_LAYOUT, file=str(recipe_file))
     return layout.model_copy(update={"viewports": shares}) if shares else layout
 
 
 def _measured_needs(layout_file: Path, shares: tuple[tuple[int, float], ...] | None) -> list[ImageNeeds]:
     images = needs_by_image(load_layout(layout_file), viewports=shares or USUAL_VIEWPORTS)
     if not images:
-        raise LayoutFileError(
-            "No viewport shows an image of these pages.",
-            file=str(layout_file),
-            remedy="Measure pages that show images.",
-        )
+        raise LayoutFileError.of(NO_VISIBLE_IMAGE, file=str(layout_file))
     return images
 
 
@@ -186,9 +184,7 @@ def _viewports(file: Path) -> tuple[tuple[int, float], ...]:
     try:
         return read_viewports(file.read_text(encoding="utf-8-sig"), file=str(file))
     except (OSError, UnicodeDecodeError) as error:
-        raise RecipeError(
-            "The viewports cannot be read.", file=str(file), remedy="Check the path."
-        ) from error
+        raise RecipeError.of(VIEWPORTS_UNREADABLE, file=str(file)) from error
 
 
 def _widths(text: str) -> tuple[int, ...]:

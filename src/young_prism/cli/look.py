@@ -20,6 +20,7 @@ from young_prism.cli.common import (
     scope_from,
     scope_options,
 )
+from young_prism.cli.verb import Verb
 from young_prism.core.audit.flags import (
     Flag,
     FlagFinding,
@@ -47,19 +48,28 @@ class _FlagList(click.ParamType):  # type: ignore[type-arg]  # generic only in n
         return tuple(Flag(name) for name in names)
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="List images and their flags.",
+    example="young-prism look images --fail-on missing,unreadable",
+)
 @click.argument("folder", type=FOLDER)
 @click.option(
     "--flag", "only", type=_FlagList(), default="", help="Show only originals with one of these flags."
 )
 @click.option(
-    "--fail-on", type=_FlagList(), default="", help="Exit with 1 when an original has one of these flags."
+    "--fail-on",
+    type=_FlagList(),
+    default="",
+    help="Exit with status 1 if an original has one of these flags.",
 )
 @click.option(
-    "--pages", type=FOLDER, help="Where pages are that use the images; found by itself in FOLDER or above it."
+    "--pages",
+    type=FOLDER,
+    help="Folder of the pages that use the images. Default: found in FOLDER or above it.",
 )
 @click.option(
-    "--headers", is_flag=True, help="Read headers alone: quick, but kinds, copies and damage stay unknown."
+    "--headers", is_flag=True, help="Read only headers: fast, but kinds, duplicates and damage stay unknown."
 )
 @scope_options
 @jobs_option
@@ -78,7 +88,7 @@ def look(
     headers: bool,
     as_json: bool,
 ) -> None:
-    """Show what images a folder holds: pixel size, bytes, kind, flags. Nothing is written."""
+    """List the images of a folder with pixel size, bytes, kind and flags. Writes nothing."""
     from young_prism.engine.source.inspection import inspect_folder
     from young_prism.engine.source.pages import SiteReader, pages_folder
     from young_prism.engine.workers.pool import lazy_pool

@@ -94,9 +94,13 @@ def _print_version(ctx: click.Context, _param: click.Parameter, value: bool) -> 
     ctx.exit()
 
 
-@click.command(cls=_Verbs, context_settings={"help_option_names": ["-h", "--help"]})
+@click.command(
+    cls=_Verbs,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog="Example: young-prism build --source images --out public/pictures",
+)
 @click.option(
-    "--verbose", is_flag=True, is_eager=True, expose_value=True, help="With --version: the codecs as well."
+    "--verbose", is_flag=True, is_eager=True, expose_value=True, help="With --version: also the codecs."
 )
 @click.option(
     "--version",
@@ -108,7 +112,7 @@ def _print_version(ctx: click.Context, _param: click.Parameter, value: bool) -> 
 @click.option(
     "--project",
     type=click.Path(path_type=Path, dir_okay=False),
-    help="Project file; young-prism.toml here or above if left out.",
+    help="Project file. Default: young-prism.toml in this folder or above.",
 )
 @click.pass_context
 def main(ctx: click.Context, project: Path | None, *, verbose: bool) -> None:

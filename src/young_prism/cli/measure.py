@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, on_terminal, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.measurement.model import LAYOUT_FILE, BrowserViewport
 from young_prism.core.report.formatting import count
 
@@ -47,16 +48,20 @@ def print_page(page: str, number: int, total: int) -> None:
         click.echo(f"\r\033[K{number} of {total}: {printable(page)}{end}", nl=False, err=True)
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Measure images on pages in Chromium.",
+    example="young-prism measure --pages public --out young-prism-layout.json",
+)
 @click.argument("targets", nargs=-1, metavar="[FOLDER|URL]...")
-@click.option("--pages", type=FOLDER, help="The site's folder, where no target is given.")
+@click.option("--pages", type=FOLDER, help="Folder of the site, if no target is given.")
 @click.option(
     "--out",
     "layout_file",
     type=click.Path(path_type=Path, allow_dash=True),
     default=LAYOUT_FILE,
     show_default=True,
-    help="The layout file to write; - prints it.",
+    help="Layout file to write; - prints it.",
 )
 @click.option(
     "--viewport",
@@ -64,12 +69,12 @@ def print_page(page: str, number: int, total: int) -> None:
     type=ViewportType(),
     multiple=True,
     metavar="WxH@D",
-    help="A screen to open pages on, such as 390x844@3; repeatable. Four usual ones if left out.",
+    help="Viewport such as 390x844@3. Repeatable. Default: four common ones.",
 )
 @click.option(
-    "--only", multiple=True, metavar="PATTERN", help="Only these pages, as in .gitignore; repeatable."
+    "--only", multiple=True, metavar="PATTERN", help="Only matching pages, as in .gitignore. Repeatable."
 )
-@click.option("--root", default="", metavar="URL", help="The address that stands for the site's folder.")
+@click.option("--root", default="", metavar="URL", help="Address that corresponds to the folder of the site.")
 @json_option
 def measure(
     *,

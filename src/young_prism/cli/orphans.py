@@ -7,16 +7,21 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import count, format_bytes
 from young_prism.engine.build.orphans import find_orphans, remove_orphans
 
 
-@click.command()
+@click.command(
+    cls=Verb, short_help="List or delete orphans.", example="young-prism orphans public/pictures --remove"
+)
 @click.argument("out", type=FOLDER)
-@click.option("--remove", is_flag=True, help="Delete them: only what is byte for byte as we made it.")
+@click.option(
+    "--remove", is_flag=True, help="Delete them, but only files that are unchanged since they were built."
+)
 @json_option
 def orphans(*, out: Path, remove: bool, as_json: bool) -> None:
-    """List files in OUT that no recipe plans any more; with --remove delete them."""
+    """List files in OUT that no recipe plans any more. With --remove, delete them."""
     orphans = remove_orphans(out) if remove else find_orphans(out)
     if as_json:
         print_json(

@@ -7,18 +7,23 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, say
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import count, format_bytes
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Pack a build into a zip.",
+    example="young-prism pack public/pictures pictures.zip --changed",
+)
 @click.argument("out", type=FOLDER)
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--changed", is_flag=True, help="Only what is new since the last zip of this folder.")
+@click.option("--changed", is_flag=True, help="Only files that are new since the last zip of this folder.")
 @click.option(
-    "--since", type=FOLDER, metavar="MANIFEST", help="Only what differs from an earlier manifest.json."
+    "--since", type=FOLDER, metavar="MANIFEST", help="Only files that differ from an earlier manifest.json."
 )
 def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
-    """Write the build in OUT to FILE, a zip: renditions, manifest and its schema, CSV, checksums."""
+    """Pack the build in OUT into a zip with manifest, schema, CSV and checksums."""
     from young_prism.engine.handoff.package import (
         Package,
         hashes_of,

@@ -17,6 +17,7 @@ from young_prism.cli.common import (
     printable,
     say,
 )
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import (
     count,
     format_bytes,
@@ -28,16 +29,20 @@ if TYPE_CHECKING:
     from young_prism.engine.workers.pool import Pool
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Show what a build would create.",
+    example="young-prism plan --source images --out public/pictures --sample 12",
+)
 @build_options
 @click.option(
     "--sample",
     type=click.IntRange(2, 200),
-    help="Encode this number of originals for the estimate, and keep no file.",
+    help="Encode this many originals to improve the estimate; keeps no file.",
 )
 @click.pass_context
 def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None) -> None:
-    """Show every rendition that a build would make, with name, size and reason. Nothing is written."""
+    """Show every rendition that a build would create, with name, size and reason. Writes nothing."""
     from young_prism.engine.workers.pool import lazy_pool
 
     with lazy_pool(options.jobs) as pool:

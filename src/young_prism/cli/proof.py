@@ -19,6 +19,7 @@ from young_prism.cli.common import (
     printable,
     say,
 )
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import (
     format_bytes,
     format_saving,
@@ -30,28 +31,36 @@ if TYPE_CHECKING:
     from young_prism.engine.proof.sheet import ProofSheet, SheetRow
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Compare candidates for an image.",
+    example="young-prism proof images/harbour.jpg --candidate avif-50 --candidate webp-75 --html proof.html",
+)
 @click.argument("pictures", metavar="PICTURE...", nargs=-1, required=True, type=FOLDER)
-@click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file: its formats are tried.")
+@click.option("--recipe", "recipe_file", type=FOLDER, help="Recipe as a TOML file, whose formats are tried.")
 @click.option(
     "--candidate",
     "-c",
     "names",
     multiple=True,
     metavar="NAME",
-    help="avif-50, webp-75, webp-lossless, jpeg-80-444, png-palette …; repeatable.",
+    help="Candidate such as avif-50, webp-75, webp-lossless, jpeg-80-444 or png-palette. Repeatable.",
 )
-@click.option("--target", type=click.FloatRange(10, 98), help="Find the smallest quality with this score.")
+@click.option("--target", type=click.FloatRange(10, 98), help="Find the lowest quality with this score.")
 @click.option(
-    "--width", type=click.IntRange(1, 16383), default=1200, show_default=True, help="Pixels; never enlarged."
+    "--width",
+    type=click.IntRange(1, 16383),
+    default=1200,
+    show_default=True,
+    help="Width in pixels; never enlarged.",
 )
-@click.option("--html", "html_file", type=FOLDER, help="Write a proof sheet as one file, to show to others.")
+@click.option("--html", "html_file", type=FOLDER, help="Write a proof sheet as one HTML file.")
 @click.option(
     "--sort",
     type=click.Choice(["given", "score", "bytes"]),
     default="given",
     show_default=True,
-    help="Order of the pictures: the lowest score first, or the most bytes first.",
+    help="Order of the images: as given, lowest score first, or most bytes first.",
 )
 @jobs_option
 @memory_option
@@ -71,9 +80,9 @@ def proof(
     memory_mb: int | None,
     as_json: bool,
 ) -> None:
-    """Try candidates on PICTURE...: format, quality, bytes, score. No picture is changed.
+    """Compare candidates for images by format, quality, bytes and score. Writes no rendition.
 
-    A folder stands for all pictures in it: with --html that is a contact sheet of before and after.
+    A folder stands for all its images; with --html the result is a contact sheet of before and after.
     """
     from young_prism.engine.proof.sheet import proof_sheets
     from young_prism.engine.workers.pool import default_jobs, worker_pool

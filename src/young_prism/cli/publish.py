@@ -9,25 +9,28 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, on_terminal, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import count, format_bytes
 
 if TYPE_CHECKING:
     from young_prism.engine.handoff.deploy import DeployPlan
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Publish a build to a folder or S3.",
+    example="young-prism publish public/pictures s3://bucket/pictures --dry-run",
+)
 @click.argument("out", type=FOLDER)
 @click.argument("target")
-@click.option("--endpoint", default="", help="Address of an S3-compatible storage; Amazon's own if left out.")
-@click.option("--dry-run", is_flag=True, help="Only say what would be sent and deleted.")
+@click.option("--endpoint", default="", help="Address of an S3-compatible storage. Default: Amazon S3.")
+@click.option("--dry-run", is_flag=True, help="Only list what would be sent and deleted.")
+@click.option("--delete", is_flag=True, help="Also delete published files that the build no longer has.")
 @click.option(
-    "--delete", is_flag=True, help="Also delete there what the manifest there proves ours and is no more."
+    "--public-read", is_flag=True, help="Make each object readable by everyone (canned ACL public-read)."
 )
-@click.option(
-    "--public-read", is_flag=True, help="Let everybody read each object (the canned ACL public-read)."
-)
-@click.option("--cache-control", default="", help="This header in place of the one that suits the names.")
-@click.option("--overwrite", is_flag=True, help="Take names there that files have which are not ours.")
+@click.option("--cache-control", default="", help="Cache-Control header. Default: suited to the file names.")
+@click.option("--overwrite", is_flag=True, help="Overwrite files that Young Prism did not publish.")
 @json_option
 def publish(
     *,

@@ -8,26 +8,38 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 import click
 
 from young_prism.cli.common import say
+from young_prism.cli.verb import Verb
 
 _MOST_BYTES = 10_000_000
 PURGE_PATH = "/purge"
 
 
-@click.command("receive-webhooks")
-@click.option(
-    "--port", type=click.IntRange(0, 65535), default=8767, show_default=True, help="0 takes a free one."
+@click.command(
+    "receive-webhooks",
+    cls=Verb,
+    short_help="Print webhook messages, for trials.",
+    example="young-prism receive-webhooks --secret SECRET",
 )
-@click.option("--secret", required=True, help="As Access shows it; what is not signed with it is refused.")
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    default=8767,
+    show_default=True,
+    help="Port; 0 chooses a free one.",
+)
+@click.option(
+    "--secret", required=True, help="Secret as shown on Access. Messages with another signature are refused."
+)
 @click.option(
     "--refuse",
     type=click.IntRange(0),
     default=0,
-    help="Answer this number of messages with 503, to see them sent again.",
+    help="Answer this many messages with status 503, to see retries.",
 )
 def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
-    """Print each message that is signed rightly, until Ctrl-C. It listens to this machine only.
+    """Print each correctly signed webhook message until Ctrl-C. Listens on this machine only.
 
-    At /purge it stands in for a cache, and prints the addresses that a recipe's purge sends it.
+    At /purge it stands in for a cache and prints the addresses to purge.
     """
     server = receiver(port, secret, refuse)
     say(f"Messages are taken at http://127.0.0.1:{server.server_port}/  (Ctrl-C ends it)")

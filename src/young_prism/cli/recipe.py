@@ -7,21 +7,25 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.compare import differences
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import write_recipe
 from young_prism.core.report.formatting import count
 from young_prism.engine.site.config import load_recipe
+from young_prism.messages.recipes import unknown_start
 
 
-@click.command()
+@click.command(
+    cls=Verb, short_help="Print or check a recipe.", example="young-prism recipe --start blog > recipe.toml"
+)
 @click.argument("recipe_file", type=FOLDER, required=False)
-@click.option("--start", metavar="NAME", help="Print one of the recipes to start from.")
-@click.option("--compare", "against", type=FOLDER, help="Print what differs in another recipe file.")
-@click.option("--list", "list_starts", is_flag=True, help="List the recipes to start from.")
+@click.option("--start", metavar="NAME", help="Print this starting recipe.")
+@click.option("--compare", "against", type=FOLDER, help="Print the differences to another recipe file.")
+@click.option("--list", "list_starts", is_flag=True, help="List the starting recipes.")
 def recipe(recipe_file: Path | None, *, against: Path | None, start: str | None, list_starts: bool) -> None:
-    """Print the default recipe, or check RECIPE_FILE and print it with all that it leaves out spelt out."""
+    """Print the default recipe, or check RECIPE_FILE and print it with all defaults."""
     known = {start.name: start for start in starts()}
     if list_starts:
         for known_start in known.values():
@@ -36,6 +40,4 @@ def recipe(recipe_file: Path | None, *, against: Path | None, start: str | None,
     elif start in known:
         click.echo(known[start].text, nl=False)
     else:
-        raise RecipeError(
-            f"There is no recipe “{start}” to start from.", remedy=f"There are {', '.join(known)}."
-        )
+        raise RecipeError.of(unknown_start(start=start, known=", ".join(known)))

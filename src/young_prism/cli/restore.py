@@ -7,22 +7,23 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, json_option, keep_option, print_json, printable, say
+from young_prism.cli.verb import Verb
 
 
-@click.command()
-@click.option("--source", type=FOLDER, required=True, help="The site that was built in place.")
+@click.command(cls=Verb, short_help="Undo a build in place.", example="young-prism restore --source public")
+@click.option("--source", type=FOLDER, required=True, help="Folder that was built in place.")
 @keep_option
 @click.option(
     "--keep-renditions",
     is_flag=True,
-    help="Keep renditions under other names, the manifest and the state folder.",
+    help="Keep the other renditions, the manifest and the state folder.",
 )
 @json_option
 @click.pass_context
 def restore(
     ctx: click.Context, *, source: Path, keep_folder: Path | None, keep_renditions: bool, as_json: bool
 ) -> None:
-    """Bring every original back that a build in place kept, byte for byte, and delete what the build added."""
+    """Restore the originals that a build in place backed up, and delete its renditions."""
     from young_prism.core.report.formatting import count
     from young_prism.engine.output.originals_backup import OriginalsBackup
 

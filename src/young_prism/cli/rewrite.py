@@ -12,6 +12,7 @@ import click
 from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
 from young_prism.cli.measure import ViewportType, print_page
 from young_prism.cli.rewrite_report import rewrite_as_data, say_remarks, say_verification
+from young_prism.cli.verb import Verb
 from young_prism.core.measurement.model import BrowserViewport
 from young_prism.core.report.formatting import count
 
@@ -22,61 +23,67 @@ if TYPE_CHECKING:
     from young_prism.engine.site.rewrite import SitePages, SiteRewrite
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Make pages use renditions.",
+    example="young-prism rewrite --source public/images --out public/pictures --write",
+)
 @click.option("--source", type=FOLDER, required=True, help="Folder of originals, as for build.")
 @click.option("--out", type=FOLDER, required=True, help="Folder of a build, with its manifest.json.")
 @click.option(
-    "--pages", type=FOLDER, help="The site's folder; the first one from the source up that has pages."
+    "--pages",
+    type=FOLDER,
+    help="Folder of the site. Default: the nearest folder from the source upwards that has pages.",
 )
 @click.option(
     "--mode",
     type=click.Choice(["picture", "addresses", "sizes"]),
     default="picture",
     show_default=True,
-    help="How much is changed.",
+    help="Rewrite mode: picture elements, only addresses, or only sizes.",
 )
-@click.option("--base-url", help="Where the site is served; from the recipe if left out.")
-@click.option("--prefix", help="The folders from there to the renditions; relative to each page if left out.")
-@click.option("--new-sizes", is_flag=True, help="The recipe's sizes also where a page has its own.")
+@click.option("--base-url", help="Address of the site. Default: from the recipe.")
+@click.option("--prefix", help="Path from there to the renditions. Default: relative to each page.")
+@click.option("--new-sizes", is_flag=True, help="Replace the sizes of pages with those of the recipe.")
 @click.option(
     "--structural",
     type=click.Choice(["srcset", "leave"]),
     default="srcset",
     show_default=True,
-    help="For an img that a style hits by its parent or place: a srcset without a picture round it, or nothing.",
+    help="For an img that a style selects by its parent or position: add a srcset only, or leave it.",
 )
 @click.option(
     "--only",
     multiple=True,
     metavar="PATTERN",
-    help="Only these pages and stylesheets, as in .gitignore; repeatable.",
+    help="Only matching pages and stylesheets, as in .gitignore. Repeatable.",
 )
 @click.option(
     "--links",
     type=click.Choice(["keep", "largest"]),
     default="keep",
     show_default=True,
-    help="For a link to an original, such as round a thumbnail: it stays, or leads to the largest rendition.",
+    help="For a link to an original: keep it, or link to the largest rendition.",
 )
-@click.option("--verbose", "is_verbose", is_flag=True, help="List what is harmless too.")
+@click.option("--verbose", "is_verbose", is_flag=True, help="Also list harmless findings.")
 @click.option(
     "--styles",
     type=click.Choice(["inline", "class"]),
     default="inline",
     show_default=True,
-    help="What images need of style: in style attributes, or by class in one stylesheet, as a strict policy asks.",
+    help="Write styles as attributes, or as classes in one stylesheet for a strict content security policy.",
 )
 @click.option(
     "--layout",
     "layout_file",
     type=FOLDER,
-    help="Layout file of young-prism measure: sizes and loading as a browser measured them.",
+    help="Layout file of young-prism measure, for measured sizes and loading.",
 )
 @click.option("--project-file", type=FOLDER, hidden=True)
 @click.option(
     "--verify",
     is_flag=True,
-    help="Open each changed page before and after in Chromium; with --write, places that change their box are left out.",
+    help="Compare each changed page in Chromium. With --write, skip images whose box would change.",
 )
 @click.option(
     "--viewport",
@@ -84,16 +91,20 @@ if TYPE_CHECKING:
     type=ViewportType(),
     multiple=True,
     metavar="WxH@D",
-    help="With --verify: a screen to open pages on, such as 390x844@2; repeatable. Those of the layout file if left out.",
+    help="With --verify: viewport such as 390x844@2. Repeatable. Default: as in the layout file.",
 )
-@click.option("--keep-differences", is_flag=True, help="With --verify and --write: write those places too.")
+@click.option(
+    "--keep-differences",
+    is_flag=True,
+    help="With --verify and --write: also rewrite images whose box changes.",
+)
 @click.option(
     "--save-choices",
     is_flag=True,
-    help="With --verify: write the places that change their box into the project file, to be left alone.",
+    help="With --verify: record images whose box changes in the project file, to skip them.",
 )
 @click.option(
-    "--write", is_flag=True, help="Write the changes; the old files are kept in a folder next to the site."
+    "--write", is_flag=True, help="Write the changes. The old files are kept in a folder beside the site."
 )
 @click.option(
     "--patch",
@@ -101,9 +112,9 @@ if TYPE_CHECKING:
     type=click.Path(path_type=Path, allow_dash=True),
     help="Write a patch for `git apply`; - prints it.",
 )
-@click.option("--check", is_flag=True, help="Fail when a page still loads an original that has renditions.")
-@click.option("--undo", is_flag=True, help="Bring back the files of the newest rewriting.")
-@click.option("--keep", type=FOLDER, help="Folder for the old files; next to the site if left out.")
+@click.option("--check", is_flag=True, help="Fail if a page still loads an original that has renditions.")
+@click.option("--undo", is_flag=True, help="Undo the last rewrite.")
+@click.option("--keep", type=FOLDER, help="Folder for the old files. Default: beside the site.")
 @json_option
 def rewrite(
     *,
@@ -132,10 +143,10 @@ def rewrite(
     keep: Path | None,
     as_json: bool,
 ) -> None:
-    """Show what would change in the pages of a site so that they use renditions; with --write change them.
+    """Show how the pages of a site would change to use renditions. With --write, change them.
 
     Exit status 1: with --check, a page still loads an original; with --verify alone, a page is worse than before; with --write or
-    --undo, a file was not touched.
+    --undo, a file was not changed.
     """
     from young_prism.engine.site.page_backup import undo_rewrite
     from young_prism.engine.source.pages import pages_folder

@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import data_folder, data_option, json_option, print_json, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import StoreError
+from young_prism.messages.builds import unknown_run
 
 if TYPE_CHECKING:
     from young_prism.core.report.run_log import LogFormat
@@ -17,21 +19,26 @@ if TYPE_CHECKING:
     from young_prism.store.store import Store
 
 
-@click.command()
+@click.command(cls=Verb, short_help="List past runs.", example="young-prism runs --limit 5")
 @click.argument("number", type=click.IntRange(1), required=False)
-@click.option("--log", "wants_log", is_flag=True, help="Print the log of run NUMBER, a line for each file.")
+@click.option("--log", "wants_log", is_flag=True, help="Print the log of run NUMBER, one line for each file.")
 @click.option(
     "--log-format",
     type=click.Choice(["text", "jsonl"]),
     default="text",
     show_default=True,
-    help="How it is written.",
+    help="Format of the log.",
 )
 @data_option
-@click.option("--prune-keep", type=click.IntRange(1), metavar="N", help="Keep the newest N of each folder.")
-@click.option("--prune-days", type=click.IntRange(1), metavar="DAYS", help="Take off what is older.")
 @click.option(
-    "--limit", type=click.IntRange(1), default=20, show_default=True, help="The number of runs to show."
+    "--prune-keep",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Keep the newest N runs of each folder and delete the rest.",
+)
+@click.option("--prune-days", type=click.IntRange(1), metavar="DAYS", help="Delete runs that are older.")
+@click.option(
+    "--limit", type=click.IntRange(1), default=20, show_default=True, help="Number of runs to show."
 )
 @json_option
 def runs(
@@ -45,9 +52,9 @@ def runs(
     limit: int,
     as_json: bool,
 ) -> None:
-    """List runs, newest first, or print the log of run NUMBER, or take old runs off the record.
+    """List runs, newest first; print the log of run NUMBER; or delete old runs.
 
-    Renditions are never touched.
+    Never changes renditions.
     """
     from young_prism.core.report.formatting import count
     from young_prism.core.report.run_log import LogFormat
@@ -87,7 +94,7 @@ def _show_run(store: Store, number: int, fmt: LogFormat, *, wants_log: bool, as_
     run = store.runs.get(number)
     source = store.sources.get(run.source_id) if run else None
     if run is None or source is None:
-        raise StoreError(f"There is no run {number}.", remedy="young-prism runs lists them.")
+        raise StoreError.of(unknown_run(number))
     if wants_log:
         click.echo(log_text(lines_of_items(store.runs.items(number)), fmt), nl=False)
     elif as_json:

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, data_folder, jobs_option, limit_options, memory_option, say
+from young_prism.cli.verb import Verb
+from young_prism.messages.server import ROOT_MISSING
 
 if TYPE_CHECKING:
     from young_prism.engine.intake.inbox import Limits
@@ -20,20 +22,22 @@ port_option = click.option(
     type=click.IntRange(0, 65535),
     default=DEFAULT_PORT,
     show_default=True,
-    help="0 takes a free one.",
+    help="Port; 0 chooses a free one.",
 )
 
 
-@click.command()
+@click.command(
+    cls=Verb, short_help="Start the application.", example="young-prism serve --root images --port 8765"
+)
 @port_option
 @click.option(
     "--root",
     "roots",
     type=FOLDER,
     multiple=True,
-    help="Folders below it can be added as sources; repeatable.",
+    help="Folder whose subfolders can be added as sources. Repeatable.",
 )
-@click.option("--data", type=FOLDER, help="Where the database and renditions are kept.")
+@click.option("--data", type=FOLDER, help="Folder of the database and the renditions.")
 @jobs_option
 @memory_option
 @click.option(
@@ -41,61 +45,63 @@ port_option = click.option(
     type=click.IntRange(0),
     default=2000,
     show_default=True,
-    help="Limit of the cache that all outputs share; 0 for none.",
+    help="Size limit of the shared cache in MB; 0 for no cache.",
 )
 @click.option(
     "--listen",
     default="127.0.0.1",
     show_default=True,
     metavar="ADDRESS",
-    help="Where to listen; any other address than this machine's own needs a token first.",
+    help="Address to listen on. Other machines need a token.",
 )
 @click.option(
     "--host-name",
     "hosts",
     multiple=True,
     metavar="NAME",
-    help="A name that this server goes by, as browsers say it; repeatable.",
+    help="Host name of this server as browsers send it. Repeatable.",
 )
 @click.option(
     "--allow-origin",
     "origins",
     multiple=True,
     metavar="ORIGIN",
-    help="A site whose scripts may use the upload API, such as https://cms.example; repeatable.",
+    help="Site whose scripts may use the upload API, such as https://cms.example. Repeatable.",
 )
 @click.option(
     "--public",
     default="",
     metavar="URL",
-    help="Beginning of the addresses in the API's answers and snippets.",
+    help="Base address of renditions in API answers and snippets.",
 )
 @click.option(
     "--per-minute",
     type=click.IntRange(1),
     default=1200,
     show_default=True,
-    help="Requests that one token may make in a minute.",
+    help="Requests per minute for each token.",
 )
 @click.option(
     "--endpoint",
     "endpoints",
     multiple=True,
     metavar="URL",
-    help="An S3-compatible storage that pages may publish to; keys go to no other. Repeatable.",
+    help="S3-compatible storage that pages may publish to; keys are sent to no other. Repeatable.",
 )
 @click.option(
     "--trusted-proxy",
     default="",
     metavar="ADDRESS",
-    help="Address of the reverse proxy whose X-Forwarded-For and X-Forwarded-Proto are believed.",
+    help="Address of the reverse proxy whose X-Forwarded-For and X-Forwarded-Proto are trusted.",
 )
 @click.option(
     "--private-webhooks/--no-private-webhooks",
     default=None,
-    help="Whether webhooks may go to private addresses; off where other machines are listened to.",
+    help="Allow webhooks to private addresses. Default: only if the server is not reachable from other machines.",
 )
-@click.option("--cluster", default="", metavar="ADDRESS", help="Dask scheduler that makes the renditions.")
+@click.option(
+    "--cluster", default="", metavar="ADDRESS", help="Dask scheduler whose workers create the renditions."
+)
 @limit_options
 def serve(
     *,
@@ -116,7 +122,7 @@ def serve(
     trusted_proxy: str,
     private_webhooks: bool | None,
 ) -> None:
-    """Start the pages and print their address; Ctrl-C ends them."""
+    """Start the application and print its address. Ctrl-C stops it."""
     from young_prism.core.errors import ServeError
     from young_prism.services.settings import Settings
     from young_prism.web.app import close_app, create_app
@@ -124,9 +130,7 @@ def serve(
 
     for root in roots:
         if not root.is_dir():
-            raise ServeError(
-                "There is no such folder.", file=str(root), remedy="Give --root an existing folder."
-            )
+            raise ServeError.of(ROOT_MISSING, file=str(root))
     logging.basicConfig(format="%(asctime)s %(levelname)s %(message)s")
     data = data_folder(data)
     check_listening(listen, data)

@@ -8,25 +8,27 @@ import time
 import click
 
 from young_prism.cli.common import say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import ServeError
+from young_prism.messages.publishing import STAND_IN_NOT_INSTALLED
 
 STORE_PORT = 8790
 
 
-@click.command("serve-store")
-@click.option("--port", type=click.IntRange(0, 65535), default=STORE_PORT, show_default=True)
-@click.option(
-    "--bucket", default="pictures", show_default=True, help="A bucket that is there from the start."
+@click.command(
+    "serve-store",
+    cls=Verb,
+    short_help="Start an S3 stand-in, for trials.",
+    example="young-prism serve-store --bucket pictures",
 )
+@click.option("--port", type=click.IntRange(0, 65535), default=STORE_PORT, show_default=True)
+@click.option("--bucket", default="pictures", show_default=True, help="Bucket that exists from the start.")
 def serve_store(*, port: int, bucket: str) -> None:
-    """Start a storage in memory on this machine; it forgets everything when it ends. Any key is right."""
+    """Start an S3-compatible storage in memory on this machine, for trials. Accepts any key."""
     try:
         from moto.server import ThreadedMotoServer
     except ImportError as error:
-        raise ServeError(
-            "The stand-in needs a part that is not installed.",
-            remedy='Install it: pip install "young-prism[store,s3]".',
-        ) from error
+        raise ServeError.of(STAND_IN_NOT_INSTALLED) from error
     logging.getLogger("werkzeug").setLevel(logging.ERROR)
     server = ThreadedMotoServer(ip_address="127.0.0.1", port=port, verbose=False)
     server.start()

@@ -7,23 +7,29 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, say
+from young_prism.cli.verb import Verb
 
 
-@click.command("server-rules")
+@click.command(
+    "server-rules",
+    cls=Verb,
+    short_help="Print rules for nginx or Apache.",
+    example="young-prism server-rules public/pictures --for nginx --prefix /pictures/",
+)
 @click.argument("out", type=FOLDER)
 @click.option("--for", "server", type=click.Choice(["nginx", "apache"]), required=True)
-@click.option("--prefix", default="/pictures/", show_default=True, help="Where OUT is served.")
-@click.option("--originals", help="Where the source is served: its old addresses then give renditions too.")
+@click.option("--prefix", default="/pictures/", show_default=True, help="Address at which OUT is served.")
+@click.option("--originals", help="Address of the source, whose old addresses then deliver renditions too.")
 @click.option(
     "--tests",
     "script_file",
     type=click.Path(path_type=Path),
-    help="Write a shell script too, which asks a server and compares its answers.",
+    help="Also write a shell script that tests a server against these rules.",
 )
 def server_rules(
     *, out: Path, server: str, prefix: str, originals: str | None, script_file: Path | None
 ) -> None:
-    """Print rules by which one address gives AVIF, WebP or the fallback, by what a client names in Accept."""
+    """Print server rules that select AVIF, WebP or the fallback by the Accept header."""
     from young_prism.core.markup.server_rules import (
         ServedFiles,
         apache,

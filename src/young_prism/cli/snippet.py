@@ -8,24 +8,30 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import OutputError
 from young_prism.core.markup.forms import SnippetForm
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.engine.site.config import read_text
+from young_prism.messages.pages import facet_not_built, not_in_manifest
 
 if TYPE_CHECKING:
     from young_prism.core.markup.picture import MarkupContext
     from young_prism.core.selection.image_metadata import MetadataByPath
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Print markup for originals.",
+    example='young-prism snippet harbour.jpg --manifest public/pictures --alt "Boats in the harbour"',
+)
 @click.option(
     "--manifest",
     "folder",
     type=FOLDER,
     required=True,
     metavar="FILE",
-    help="The build's manifest.json, or its folder.",
+    help="manifest.json of a build, or its folder.",
 )
 @click.argument("originals", nargs=-1)
 @click.option(
@@ -34,24 +40,28 @@ if TYPE_CHECKING:
 @click.option(
     "--facet",
     default=WHOLE_FACET,
-    help="The cut to show in place of the whole picture; of a thumbnail the small one.",
+    help="Crop to show instead of the whole image; for a thumbnail, the small one.",
 )
 @click.option("--alt", help="Alternative text of one original.")
 @click.option(
-    "--decorative", is_flag=True, help="They are decoration: the alternative text is empty on purpose."
+    "--decorative", is_flag=True, help="The images are decorative: their alternative text is empty."
 )
-@click.option("--caption", default="", help="A caption, which makes a figure of one original.")
-@click.option("--details", "details_file", type=FOLDER, help="Alternative texts and captions as a TOML file.")
+@click.option("--caption", default="", help="Caption of one original, which is wrapped in a figure.")
+@click.option("--details", "details_file", type=FOLDER, help="TOML file of alternative texts and captions.")
 @click.option(
-    "--hero", is_flag=True, help="The first is what a page shows first: loaded at once, before others."
+    "--hero", is_flag=True, help="The first image is the main image of its page and is loaded with priority."
 )
-@click.option("--sizes", help="How wide the layout shows it; from the recipe if left out.")
-@click.option("--auto-sizes", is_flag=True, default=None, help="Browsers may measure the layout themselves.")
-@click.option("--loading", type=click.Choice(["lazy", "eager"]), help="From the recipe if left out.")
-@click.option("--base-url", help="Where the site is served; from the recipe if left out.")
-@click.option("--prefix", help="The folders from there to the renditions; from the recipe if left out.")
+@click.option("--sizes", help="Displayed width as a sizes attribute. Default: from the recipe.")
 @click.option(
-    "--selector", default="", help="The selector of a CSS rule; a class called like the original if left out."
+    "--auto-sizes", is_flag=True, default=None, help="Let browsers measure the layout (sizes=auto)."
+)
+@click.option(
+    "--loading", type=click.Choice(["lazy", "eager"]), help="Loading attribute. Default: from the recipe."
+)
+@click.option("--base-url", help="Address of the site. Default: from the recipe.")
+@click.option("--prefix", help="Path from there to the renditions. Default: from the recipe.")
+@click.option(
+    "--selector", default="", help="Selector of the CSS rule. Default: a class named like the original."
 )
 def snippet(
     *,
@@ -67,10 +77,10 @@ def snippet(
     selector: str,
     **changes: object,
 ) -> None:
-    """Print the markup for ORIGINALS (paths in the source), or for all of a build.
+    """Print the markup for originals, given by their path in the source, or for a whole build.
 
-    An alternative text that nobody has written is left out and said on standard error: give --alt or --details, or
-    --decorative where there is nothing to tell.
+    A missing alternative text is reported on standard error. Give --alt or --details, or --decorative for images
+    without content.
     """
     from young_prism.core.markup.delivered import all_delivered
     from young_prism.core.markup.snippets import write_snippets
@@ -84,20 +94,12 @@ def snippet(
     known = all_delivered(manifest.originals, manifest.recipe)
     unknown = next((path for path in originals if path not in known), None)
     if unknown is not None:
-        raise OutputError(
-            f"The manifest has no original called {unknown}.",
-            file=str(file),
-            remedy="Give its path as `young-prism look` prints it.",
-        )
+        raise OutputError.of(not_in_manifest(unknown), file=str(file))
     chosen = {path: known[path].with_markup(**changes) for path in originals or known}
     if facet != WHOLE_FACET:
         lacking = [path for path, delivered in chosen.items() if not delivered.of_facet(facet).renditions]
         if (originals and lacking) or len(lacking) == len(chosen):
-            raise OutputError(
-                f"{lacking[0]} has no renditions of the facet {facet}.",
-                file=str(file),
-                remedy="Add [[facets]] with that name to the recipe, and build.",
-            )
+            raise OutputError.of(facet_not_built(original=lacking[0], facet=facet), file=str(file))
         chosen = {path: delivered for path, delivered in chosen.items() if path not in lacking}
     details = read_details(read_text(details_file), file=str(details_file)) if details_file else {}
     texts = _markup_context(tuple(chosen), details, alt="" if decorative else alt, caption=caption, hero=hero)

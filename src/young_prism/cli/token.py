@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import data_folder, data_option, say
+from young_prism.cli.verb import Verb
 
 if TYPE_CHECKING:
     from young_prism.services.auth.tokens import TokenService
@@ -18,33 +19,33 @@ if TYPE_CHECKING:
 SCOPES = ("read", "upload", "change", "delete", "run", "desk", "pages")
 
 
-@click.group()
+@click.group(short_help="Manage API tokens.")
 def token() -> None:
-    """Make, list and revoke tokens, by which other programs use the upload API."""
+    """Create, list and revoke tokens for the upload API."""
 
 
-@token.command()
+@token.command(cls=Verb, example="young-prism token make website --scope upload --scope read")
 @click.argument("name")
 @click.option(
     "--scope",
     "scopes",
     type=click.Choice(SCOPES),
     multiple=True,
-    help="What it may do; repeatable. Without it: read, upload, change.",
+    help="Permission of the token. Repeatable. Default: read, upload, change.",
 )
 @data_option
 def make(*, name: str, scopes: tuple[str, ...], data: Path | None) -> None:
-    """Make a token for NAME and print it: it is shown this once."""
+    """Create a token for NAME and print it once."""
     from young_prism.services.auth.tokens import DEFAULT_SCOPES
 
     with _opened(data) as (_, tokens):
         click.echo(tokens.make(name, scopes or DEFAULT_SCOPES).secret)
 
 
-@token.command("list")
+@token.command("list", cls=Verb, example="young-prism token list")
 @data_option
 def list_all(*, data: Path | None) -> None:
-    """List all tokens: their id, what they may do, and their last use."""
+    """List all tokens with their id, scopes and last use."""
     from young_prism.services.auth.tokens import describe_scopes
 
     with _opened(data) as (store, _):
@@ -52,11 +53,11 @@ def list_all(*, data: Path | None) -> None:
             click.echo(f"{row.id}  {row.name}  {','.join(row.scopes)}  {describe_scopes(row)}")
 
 
-@token.command()
+@token.command(cls=Verb, example="young-prism token revoke 4kq0v1n2x7ab")
 @click.argument("token_id", metavar="ID")
 @data_option
 def revoke(*, token_id: str, data: Path | None) -> None:
-    """Make the token with this ID useless from now on."""
+    """Revoke the token with this ID."""
     with _opened(data) as (_, tokens):
         say(f"{tokens.revoke(token_id).name}: revoked")
 

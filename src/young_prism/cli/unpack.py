@@ -8,26 +8,30 @@ from typing import TYPE_CHECKING
 import click
 
 from young_prism.cli.common import FOLDER, json_option, limit_options, print_json, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import IncomingError
 from young_prism.core.report.formatting import count
+from young_prism.messages.incoming import ZIP_MISSING
 
 if TYPE_CHECKING:
     from young_prism.engine.intake.inbox import Limits
 
 
-@click.command()
+@click.command(
+    cls=Verb, short_help="Unpack a zip of images.", example="young-prism unpack pictures.zip images"
+)
 @click.argument("archive", type=click.Path(path_type=Path, dir_okay=False))
 @click.argument("folder", type=FOLDER)
 @limit_options
 @json_option
 @click.pass_context
 def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, as_json: bool) -> None:
-    """Unpack the pictures (and pages) of a zip into a folder. Nothing there is overwritten."""
+    """Unpack the images and pages of a zip into a folder. Overwrites nothing."""
     from young_prism.engine.intake.archive import unpack as unpack_zip
     from young_prism.engine.intake.inbox import Inbox, PlacementOutcome
 
     if not archive.is_file():
-        raise IncomingError("There is no such file.", file=str(archive), remedy="Check the path.")
+        raise IncomingError.of(ZIP_MISSING, file=str(archive))
     inbox = Inbox(folder, folder / ".young-prism", limits)
     made = not folder.exists()
     inbox.open()

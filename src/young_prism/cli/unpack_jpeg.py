@@ -7,21 +7,29 @@ from pathlib import Path
 import click
 
 from young_prism.cli.common import FOLDER, printable, say
+from young_prism.cli.verb import Verb
 from young_prism.core.errors import OutputError, UnreadableError, YoungPrismError
 from young_prism.core.report.formatting import count, format_bytes
+from young_prism.messages.originals import unreadable
+from young_prism.messages.output import FILE_EXISTS
 
 
-@click.command("unpack-jpeg")
+@click.command(
+    "unpack-jpeg",
+    cls=Verb,
+    short_help="Restore JPEGs from JPEG XL.",
+    example="young-prism unpack-jpeg archive/harbour.jxl --to restored",
+)
 @click.argument("files", type=click.Path(path_type=Path, dir_okay=False), nargs=-1, required=True)
 @click.option(
     "--to",
     "folder",
     type=FOLDER,
-    help="Folder for the JPEGs; by default each goes into the folder of its .jxl file.",
+    help="Folder for the JPEGs. Default: the folder of each .jxl file.",
 )
 @click.pass_context
 def unpack_jpeg(ctx: click.Context, *, files: tuple[Path, ...], folder: Path | None) -> None:
-    """Restore the JPEGs that were packed into .jxl FILES, byte by byte. No file is overwritten."""
+    """Restore the JPEGs packed into .jxl files, byte for byte. Overwrites nothing."""
     restored = failed = 0
     for file in files:
         target = (folder or file.parent) / f"{file.stem}.jpg"
@@ -45,13 +53,9 @@ def _restore(file: Path, target: Path) -> int:
     try:
         data = file.read_bytes()
     except OSError as error:
-        raise UnreadableError(f"It cannot be read ({error.strerror}).", remedy="Check the path.") from error
+        raise UnreadableError.of(unreadable(error.strerror)) from error
     jpeg = unpacked(data)
     if target.exists():
-        raise OutputError(
-            "There is a file of this name already.",
-            file=str(target),
-            remedy="Choose another folder with --to.",
-        )
+        raise OutputError.of(FILE_EXISTS, file=str(target))
     write_atomically(target, jpeg)
     return len(jpeg)

@@ -17,6 +17,7 @@ from young_prism.cli.common import (
     printable,
     say,
 )
+from young_prism.cli.verb import Verb
 from young_prism.core.report.formatting import count
 from young_prism.core.types import Outcome
 from young_prism.engine.build.options import BuildOptions
@@ -25,17 +26,23 @@ from young_prism.engine.events import ignore_event
 from young_prism.engine.intake.watch import OutputFilter, failures_file, write_failures
 
 
-@click.command()
+@click.command(
+    cls=Verb,
+    short_help="Build whenever the source changes.",
+    example="young-prism watch --source images --out public/pictures",
+)
 @build_options
-@click.option("--remove-orphans", is_flag=True, help="Delete renditions whose original is gone or renamed.")
+@click.option(
+    "--remove-orphans", is_flag=True, help="Delete renditions whose original was deleted or renamed."
+)
 @click.option(
     "--failures",
     "failures_list",
     type=FOLDER,
-    help="File for the list of failures; in the output folder if left out.",
+    help="File for the list of failures. Default: in the output folder.",
 )
 @data_option
-@click.option("--record/--no-record", default=True, show_default=True, help="Keep its runs in the history.")
+@click.option("--record/--no-record", default=True, show_default=True, help="Record its runs in the history.")
 def watch(
     *,
     options: BuildCommandOptions,
@@ -44,7 +51,7 @@ def watch(
     data: Path | None,
     record: bool,
 ) -> None:
-    """Make what is missing, and then what appears or changes in the source, until Ctrl-C.
+    """Build the source, then rebuild whatever changes in it, until Ctrl-C.
 
     Half-copied files are waited for, and many files at once are one run. What cannot be used is listed with the reason in
     young-prism-failures.txt in the output folder; the file is deleted when there is nothing to list.

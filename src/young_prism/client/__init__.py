@@ -1,4 +1,4 @@
-"""The upload API from Python.
+"""Client of the upload API.
 
     from young_prism.client import Client
 
@@ -7,9 +7,9 @@
         print(upload["snippet"])
         upload = prism.change(upload, focal=(0.4, 0.3))
 
-Answers are the API's own, as dictionaries; `/api/v1/docs` on the server says what is in them. Whatever is not the wished answer is
-a `Refused`, with status, detail and remedy. Each request that does something is sent again by itself where the connection breaks:
-its idempotency key, or the state that it names, makes sure that it is done once.
+Answers are dictionaries as the API sends them; `/api/v1/docs` on the server describes their fields. Every error status
+raises `Refused`. If the connection breaks, a request is sent again; its idempotency key or its `If-Match` header makes sure
+that it takes effect once.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _CONFLICT = 409
 
 
 class Refused(Exception):  # noqa: N818  (it is an answer)
-    """An answer that is not the wished one."""
+    """The API answered with an error: `status`, `detail`, `remedy`, and `retry_after_s` in seconds if it said so."""
 
     def __init__(self, status: int, detail: str, remedy: str, retry_after_s: float = 0.0) -> None:
         super().__init__(f"{status}: {detail} {remedy}".strip())
@@ -41,7 +41,14 @@ class Refused(Exception):  # noqa: N818  (it is an answer)
 
 
 class Client:
-    """A connection to one server; use it in a `with`, or `close` it."""
+    """A connection to one server. Use it in a `with` statement, or call `close`.
+
+    Args:
+        address: Address of the server, such as `http://127.0.0.1:8765`.
+        token: A token of that server.
+        timeout_s: Seconds to wait for an answer.
+        transport: Transport of httpx, for tests.
+    """
 
     def __init__(
         self,
@@ -68,7 +75,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         self._http.close()
 
     def send(
@@ -83,7 +90,24 @@ class Client:
         recipe: str = "",
         wait: int = 0,
     ) -> Upload:
-        """Send a picture; with `wait` the answer comes when all is made, or after so many seconds (at most 60)."""
+        """Upload an image.
+
+        Args:
+            file: The image file.
+            title: Title, from which file names can be made.
+            alt: Alternative text; an empty text marks a decorative image.
+            caption: Caption.
+            credit: Credit line.
+            source: Source for uploads. Default: that of the recipe.
+            recipe: Saved recipe. Default: that of the source.
+            wait: Seconds to wait for the renditions, at most 60.
+
+        Returns:
+            The upload, with `state`, `urls`, `snippet` and more.
+
+        Raises:
+            Refused: The server does not accept the image.
+        """
         fields = {"title": title, "caption": caption, "credit": credit, "source": source, "recipe": recipe}
         values = {name: value for name, value in fields.items() if value} | {"name": Path(file).name}
         if alt is not None:
@@ -102,11 +126,11 @@ class Client:
         )
 
     def fetch(self, upload: Upload | str) -> Upload:
-        """Return an upload as it is now."""
+        """Return the current state of an upload."""
         return self._ask("GET", f"uploads/{_id(upload)}")
 
     def wait(self, upload: Upload | str, *, seconds: float = 120.0) -> Upload:
-        """Return an upload when it is made or has failed, or as it is after so many seconds."""
+        """Wait until an upload is done or failed, for at most `seconds`, and return its state."""
         until = time.monotonic() + seconds
         current = self.fetch(upload)
         while current["state"] == "working" and time.monotonic() < until:
@@ -115,7 +139,7 @@ class Client:
         return current
 
     def find(self, words: str = "", *, state: str = "", source: str = "") -> Iterator[Upload]:
-        """Return all uploads that say the words, the newest first; pages are fetched as they are needed."""
+        """Yield the uploads that contain the words, newest first. Pages of results are fetched as needed."""
         criteria = {"q": words, "state": state, "source": source, "limit": "100"}
         after = ""
         while True:
@@ -127,11 +151,11 @@ class Client:
                 return
 
     def change(self, upload: Upload | str, **fields: Any) -> Upload:
-        """Change `title`, `alt`, `caption`, `credit` or `focal` of an upload, as it was last seen by this client."""
+        """Change `title`, `alt`, `caption`, `credit` or `focal` of an upload, if nobody changed it since this client read it."""
         return self._ask("PATCH", f"uploads/{_id(upload)}", json=fields, headers=self._seen(upload))
 
     def replace(self, upload: Upload | str, file: str | Path) -> Upload:
-        """Put a better picture in its place."""
+        """Replace the original of an upload."""
         return self._ask(
             "PUT",
             f"uploads/{_id(upload)}/original",
@@ -141,32 +165,32 @@ class Client:
         )
 
     def undo(self, upload: Upload | str) -> Upload:
-        """Undo the newest change of an upload."""
+        """Undo the last change of an upload."""
         return self._ask("POST", f"uploads/{_id(upload)}/undo", headers=self._seen(upload))
 
     def withdraw(self, upload: Upload | str) -> Upload:
-        """Withdraw a picture; its original stays on the server, and `undo` brings it back."""
+        """Withdraw an upload: its renditions are deleted. The original stays on the server; `undo` restores the upload."""
         return self._ask("DELETE", f"uploads/{_id(upload)}", headers=self._seen(upload))
 
     def start_run(self, source: str) -> dict[str, Any]:
-        """Start a run over a source."""
+        """Start a run of a source."""
         key = {"Idempotency-Key": secrets.token_urlsafe(16)}
         return self._ask("POST", "runs", json={"source": source}, headers=key)
 
     def run(self, number: int) -> dict[str, Any]:
-        """Return a run as it is now."""
+        """Return the current state of a run."""
         return self._ask("GET", f"runs/{number}")
 
     def stop_run(self, number: int) -> dict[str, Any]:
-        """Stop a run after what is under way."""
+        """Stop a run after the images in progress."""
         return self._ask("POST", f"runs/{number}/stop")
 
     def check_recipe(self, text: str) -> dict[str, Any]:
-        """Return whether a recipe, as TOML, can be used, and what is wrong with it."""
+        """Check a recipe in TOML: the answer has `valid`, `problem` and `remedy`."""
         return self._ask("POST", "recipes/validate", json={"text": text})
 
     def _seen(self, upload: Upload | str) -> dict[str, str]:
-        """Return the header that names the state which is to be changed; one that was not seen yet is fetched."""
+        """Return the If-Match header for the state that this client read last, reading it first if necessary."""
         name = _id(upload)
         if name not in self._tags:
             self.fetch(upload)

@@ -1,4 +1,4 @@
-"""For somebody else's Flask site: `{{ picture("photos/summit.jpg", "hero") }}` in its templates.
+"""Flask extension: `{{ picture("photos/summit.jpg", "hero") }}` in the templates of a site.
 
     from flask import Flask
     from young_prism.contrib.flask import Pictures
@@ -6,8 +6,8 @@
     app = Flask(__name__)
     pictures = Pictures(app)          # reads young-prism.toml beside the application, or above it
 
-In development (`flask --debug run`) a picture that is missing, or whose original was changed, is made when a page asks for it; in
-production nothing is ever made, and a picture that is missing is a line in the log and a plain `img` of its original.
+In development (`flask --debug run`) missing and stale renditions are built when a page asks for them. In production nothing is
+built: a missing image is logged and shown as a plain `img` of its original.
 """
 
 from __future__ import annotations
@@ -29,6 +29,7 @@ from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.engine.site.config import find_project, load_project
+from young_prism.messages.pages import NO_SUCH_ORIGINAL, build_failed
 from young_prism.serving.build import load_build, negotiated
 
 if TYPE_CHECKING:
@@ -40,11 +41,14 @@ _BUILD_TIMEOUT_S = 600
 
 
 class Pictures:
-    """Gives a Flask application the function `picture` in its templates, and serves what it shows.
+    """Adds the function `picture` to the templates of a Flask application, and serves the renditions.
 
-    Settings, in the application's config: `YOUNG_PRISM_PROJECT`, the project file; `YOUNG_PRISM_URL`, below which renditions are
-    served (`/pictures/`); `YOUNG_PRISM_ORIGINALS`, where originals are, for what is not made (empty for nowhere);
-    `YOUNG_PRISM_MAKE`, whether what is missing is made (by default in debug mode).
+    Settings in the config of the application: `YOUNG_PRISM_PROJECT`, the project file; `YOUNG_PRISM_URL`, the path of the
+    renditions (`/pictures/`); `YOUNG_PRISM_ORIGINALS`, the path of the originals, used for missing renditions;
+    `YOUNG_PRISM_MAKE`, whether missing renditions are built (by default in debug mode).
+
+    Args:
+        app: The application. Default: none, until `init_app` is called.
     """
 
     def __init__(self, app: Flask | None = None) -> None:
@@ -55,7 +59,14 @@ class Pictures:
             self.init_app(app)
 
     def init_app(self, app: Flask) -> None:
-        """Set an application up. Raises `ProjectError` where there is no project file."""
+        """Register the extension with an application.
+
+        Args:
+            app: The application.
+
+        Raises:
+            ProjectError: There is no project file, or it is invalid.
+        """
         app.config.setdefault("YOUNG_PRISM_URL", "/pictures/")
         app.config.setdefault("YOUNG_PRISM_ORIGINALS", "")
         app.config.setdefault("YOUNG_PRISM_MAKE", None)
@@ -78,7 +89,7 @@ class Pictures:
         hero: bool = False,
         sizes: str | None = None,
     ) -> Markup:
-        """Return the markup of an original, or of one cut of it; see `young_prism.scripting.picture`."""
+        """Return the markup of an original, or of one of its crops. The arguments are those of `young_prism.scripting.picture`."""
         site = self._site()
         if self._makes():
             self._make(site, path)
@@ -122,11 +133,7 @@ class Pictures:
         try:
             info = (site.source / path).stat()
         except OSError as error:
-            raise OutputError(
-                "There is no such original.",
-                file=str(site.source / path),
-                remedy="Give its path below the source folder.",
-            ) from error
+            raise OutputError.of(NO_SUCH_ORIGINAL, file=str(site.source / path)) from error
         stamp = (info.st_mtime_ns, Path(project).stat().st_mtime_ns)
         with self._making:
             if self._made.get((project, path)) == stamp:
@@ -151,9 +158,7 @@ class Pictures:
                 cwd=Path(project).parent,
             )
             if done.returncode:
-                raise OutputError(
-                    "It could not be made.", file=path, remedy=done.stderr.strip()[-1000:] or "Build by hand."
-                )
+                raise OutputError.of(build_failed(done.stderr.strip()[-1000:]), file=path)
             self._made[project, path] = stamp
 
     def _send(self, path: str) -> Response:

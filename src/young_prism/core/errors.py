@@ -10,15 +10,15 @@ YoungPrismError
 |  `- ChangedError          not the file any more that was looked at
 |- RecipeError              a recipe that cannot be used
 |- LayoutFileError          a layout file that cannot be used
-|- BrowserError             a browser that is not there, or does not start
+|- BrowserError             a browser that does not exist, or does not start
 |- SourceError              a source that cannot be walked
-|- IncomingError          a file or zip brought in that cannot be taken
+|- IncomingError          a uploaded file or zip that cannot be taken
 |  |- IncomingTooLargeError  over a limit
 |  |- IncomingKindError    neither a picture nor a page
 |  |- IncomingDangerError  a picture and something else as well, or with a script in it
 |  `- DiskFullError        no room for it
-|- AccessError            a token or a webhook that cannot be made, or is not there
-|- DeskError              an upload, or a source of uploads, that is not there or cannot be changed so
+|- AccessError            a token or a webhook that cannot be made, or does not exist
+|- DeskError              an upload, or a source of uploads, that does not exist or cannot be changed so
 |  `- DeskStateError       not in the state that it is in
 |- OutputError            a place that cannot be written, or a file there that is not ours
 |  `- NoRoomError          its disk is full
@@ -34,6 +34,8 @@ from __future__ import annotations
 
 from typing import Self
 
+from young_prism.messages.message import Message
+
 
 class YoungPrismError(Exception):
     """Base of all errors that a person reads: what happened, to which file, and what to do."""
@@ -43,6 +45,11 @@ class YoungPrismError(Exception):
         self.what = what
         self.file = file
         self.remedy = remedy
+
+    @classmethod
+    def of(cls, message: Message, *, file: str = "") -> Self:
+        """Return the error that tells a message about a file."""
+        return cls(message.problem, file=file, remedy=message.remedy)
 
     def __str__(self) -> str:
         prefix = f"{self.file}: " if self.file else ""
@@ -98,7 +105,7 @@ class LayoutFileError(YoungPrismError):
 
 
 class BrowserError(YoungPrismError):
-    """A browser that is not there, or does not start."""
+    """A browser that does not exist, or does not start."""
 
 
 class SourceError(YoungPrismError):
@@ -106,7 +113,7 @@ class SourceError(YoungPrismError):
 
 
 class IncomingError(YoungPrismError):
-    """A file or a zip that was brought in and cannot be taken."""
+    """A file or a zip that were uploaded and cannot be taken."""
 
 
 class IncomingTooLargeError(IncomingError):
@@ -126,11 +133,11 @@ class DiskFullError(IncomingError):
 
 
 class AccessError(YoungPrismError):
-    """A token or a webhook that cannot be made, or is not there."""
+    """A token or a webhook that cannot be made, or does not exist."""
 
 
 class DeskError(YoungPrismError):
-    """An upload or a source of uploads that is not there, or cannot be changed so."""
+    """An upload or a source of uploads that does not exist, or cannot be changed so."""
 
 
 class DeskStateError(DeskError):

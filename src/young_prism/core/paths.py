@@ -29,7 +29,7 @@ def relative_path_problem(path: str) -> str:
     if not path or path != str(PurePosixPath(path)):
         return "it is not in its shortest form"
     if "\0" in path:
-        return "it holds a NUL character"
+        return "it contains a NUL character"
     if path.startswith(("/", "\\")):
         return "it is absolute"
     if _DRIVE.match(path):

@@ -1,4 +1,4 @@
-"""The project file: what a site's commands would have to be told every time, in `young-prism.toml`, found upwards.
+"""The project file `young-prism.toml`: the options of the commands for one site. It is searched upwards.
 
 source = "site/images"
 out = "site/pictures"
@@ -29,31 +29,39 @@ from pydantic import Field, ValidationError, field_validator
 from young_prism.core.errors import ProjectError
 from young_prism.core.recipe.base import ByteCount, ListAsTuple, RecipeModel
 from young_prism.core.toml_text import load_toml
+from young_prism.messages.projects import invalid_key, invalid_toml
 
 PROJECT_FILE = "young-prism.toml"
 
 
 class PageView(RecipeModel):
-    """What the pictures of one page may weigh, as a browser fetches them at a viewport (CSS pixels) and density."""
+    """Byte limit of the images of one page at one viewport."""
 
-    viewport: Annotated[int, Field(ge=1, le=100_000)]
-    density: Annotated[float, Field(gt=0, le=8)] = 1.0
-    bytes: ByteCount
+    viewport: Annotated[int, Field(ge=1, le=100_000, description="Width of the viewport in CSS pixels.")]
+    density: Annotated[float, Field(gt=0, le=8, description="Pixel density of the screen.")] = 1.0
+    bytes: Annotated[ByteCount, Field(description='Byte limit, such as "600 kB".')]
 
 
 class Budget(RecipeModel):
-    """What a build may be. `alt` are patterns for originals that must have an alternative text, `""` being one.
+    """Limits that `young-prism check` holds."""
 
-    `folders` are bytes of all renditions of the originals below a folder. `score` is the least that the recipe must promise of
-    every lossy rendition, by `finishing.min_score` or by targets.
-    """
-
-    rendition: ByteCount | None = None
-    widest: Annotated[int, Field(ge=1)] | None = None
-    page_views: Annotated[tuple[PageView, ...], ListAsTuple] = ()
-    folders: dict[str, ByteCount] = Field(default_factory=dict)
-    score: Annotated[float, Field(ge=0, le=100)] | None = None
-    alt: Annotated[tuple[str, ...], ListAsTuple] = ()
+    rendition: Annotated[ByteCount | None, Field(description="Byte limit of one rendition.")] = None
+    widest: Annotated[int | None, Field(ge=1, description="Largest width of a rendition in pixels.")] = None
+    page_views: Annotated[
+        tuple[PageView, ...], ListAsTuple, Field(description="Byte limits of the images of each page.")
+    ] = ()
+    folders: Annotated[
+        dict[str, ByteCount], Field(description="Byte limits of all renditions of the originals in a folder.")
+    ] = Field(default_factory=dict)
+    score: Annotated[
+        float | None,
+        Field(ge=0, le=100, description="Score that the recipe must promise for every lossy rendition."),
+    ] = None
+    alt: Annotated[
+        tuple[str, ...],
+        ListAsTuple,
+        Field(description="Patterns of originals that need an alternative text; an empty text counts."),
+    ] = ()
 
     @field_validator("alt")
     @classmethod
@@ -69,17 +77,19 @@ LinksToOriginals = Literal["keep", "largest"]
 
 
 class PlaceChoice(RecipeModel):
-    """How much is changed where pages show some originals.
+    """Rewrite mode of some originals on some pages; the last match is used."""
 
-    Attributes:
-        page: Pattern, as in `.gitignore`, for pages and stylesheets below the site's folder.
-        original: Pattern for originals below the source.
-        mode: As for the whole site, or `leave` for nothing.
-    """
-
-    page: Annotated[str, Field(min_length=1, max_length=500)] = "*"
-    original: Annotated[str, Field(min_length=1, max_length=500)] = "*"
-    mode: Literal["leave", "picture", "addresses", "sizes"]
+    page: Annotated[
+        str,
+        Field(min_length=1, max_length=500, description="Pattern of pages and stylesheets below the site."),
+    ] = "*"
+    original: Annotated[
+        str, Field(min_length=1, max_length=500, description="Pattern of originals below the source.")
+    ] = "*"
+    mode: Annotated[
+        Literal["leave", "picture", "addresses", "sizes"],
+        Field(description="Rewrite mode, or leave to change nothing."),
+    ]
 
     @field_validator("page", "original")
     @classmethod
@@ -91,30 +101,46 @@ class PlaceChoice(RecipeModel):
 
 
 class RewriteSettings(RecipeModel):
-    """How the pages of a site are rewritten; `layout` is the layout file, relative to the project file."""
+    """How the pages of a site are rewritten."""
 
-    mode: Literal["picture", "addresses", "sizes"] = "picture"
-    structural: Literal["srcset", "leave"] = "srcset"
-    links: LinksToOriginals = "keep"
-    styles: Literal["inline", "class"] = "inline"
-    layout: str = ""
-    choices: Annotated[tuple[PlaceChoice, ...], ListAsTuple] = ()
+    mode: Annotated[Literal["picture", "addresses", "sizes"], Field(description="Rewrite mode.")] = "picture"
+    structural: Annotated[
+        Literal["srcset", "leave"],
+        Field(description="What happens to an img that a style selects by its parent or position."),
+    ] = "srcset"
+    links: Annotated[LinksToOriginals, Field(description="Target of links to originals.")] = "keep"
+    styles: Annotated[
+        Literal["inline", "class"],
+        Field(description="Styles as attributes, or as classes in one stylesheet."),
+    ] = "inline"
+    layout: Annotated[str, Field(description="Layout file of young-prism measure.")] = ""
+    choices: Annotated[
+        tuple[PlaceChoice, ...], ListAsTuple, Field(description="Rewrite modes of some originals.")
+    ] = ()
 
 
 class Project(RecipeModel):
     """A site's settings. Paths are relative to the file."""
 
-    source: str = ""
-    out: str = ""
-    recipe: str = ""
-    details: str = ""
-    pages: str = ""
-    cache: str = ""
-    keep: str = ""
-    include: Annotated[tuple[str, ...], ListAsTuple] = ()
-    exclude: Annotated[tuple[str, ...], ListAsTuple] = ()
-    budget: Budget = Budget()
-    rewrite: RewriteSettings = RewriteSettings()
+    source: Annotated[str, Field(description="Folder of originals.")] = ""
+    out: Annotated[str, Field(description="Folder for renditions.")] = ""
+    recipe: Annotated[str, Field(description="Recipe file. Default: the default recipe.")] = ""
+    details: Annotated[
+        str, Field(description="File of titles, focal points, alternative texts and captions.")
+    ] = ""
+    pages: Annotated[str, Field(description="Folder of the site, for rewriting and page weights.")] = ""
+    cache: Annotated[str, Field(description="Cache shared by several output folders or branches.")] = ""
+    keep: Annotated[str, Field(description="Folder for originals that --in-place replaces.")] = ""
+    include: Annotated[
+        tuple[str, ...], ListAsTuple, Field(description="Use only originals that match these patterns.")
+    ] = ()
+    exclude: Annotated[
+        tuple[str, ...], ListAsTuple, Field(description="Skip originals that match these patterns.")
+    ] = ()
+    budget: Annotated[Budget, Field(description="Limits that young-prism check holds.")] = Budget()
+    rewrite: Annotated[RewriteSettings, Field(description="Settings of young-prism rewrite.")] = (
+        RewriteSettings()
+    )
 
 
 def with_place_choices(text: str, choices: Sequence[PlaceChoice]) -> str:
@@ -139,15 +165,13 @@ def read_project(text: str, *, file: str) -> Project:
     try:
         data = load_toml(text)
     except ValueError as error:
-        raise ProjectError(f"{error}.", file=file, remedy="Correct that place.") from error
+        raise ProjectError.of(invalid_toml(error), file=file) from error
     try:
         return Project.model_validate(data)
     except ValidationError as error:
         problem = error.errors()[0]
         where = ".".join(str(part) for part in problem["loc"])
         message = problem["msg"].removeprefix("Value error, ")
-        raise ProjectError(
-            f"{where}: {message[0].lower()}{message[1:]}.",
-            file=file,
-            remedy="docs/build-scripts.md has every key.",
+        raise ProjectError.of(
+            invalid_key(key=where, reason=f"{message[0].lower()}{message[1:]}"), file=file
         ) from error

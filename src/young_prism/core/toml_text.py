@@ -6,7 +6,7 @@ import tomllib
 from typing import Any
 
 _DEEPEST = 32
-"""Levels of tables and arrays: no file of ours has more than six."""
+"""Levels of tables and arrays: none of our files has more than six."""
 
 
 def load_toml(text: str) -> dict[str, Any]:

@@ -64,7 +64,7 @@ def page_texts() -> dict[str, str]:
 
 
 def uploaded_originals() -> dict[str, ImageMetadata]:
-    """Return which pictures were brought to Desk, by path below `images`, with what was said of each."""
+    """Return which pictures were brought to Desk, by path below `images`, with their metadata."""
     return {
         "panoramas/summit-dawn.jpg": ImageMetadata(
             title="Summit café at dawn",

@@ -13,6 +13,8 @@ from young_prism.core.ladder.by_bytes import WeighedWidth
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.environment import configure_codecs
+from young_prism.messages.originals import unreadable
+from young_prism.messages.output import CONVERTED_FILE_EXISTS
 
 if TYPE_CHECKING:
     from young_prism.core.conversion.convert import Converted
@@ -137,11 +139,7 @@ def convert_file(
     targets = [folder / name for name in names_of(picture.name, results, used)]
     for target in targets:
         if target.exists() and not overwrite:
-            raise OutputError(
-                "It is there already.",
-                file=str(target),
-                remedy="Give another --to, or --overwrite to replace it.",
-            )
+            raise OutputError.of(CONVERTED_FILE_EXISTS, file=str(target))
     for target, result in zip(targets, results, strict=True):
         write_atomically(target, result.data)
     return [
@@ -163,8 +161,4 @@ def _read(picture: Path) -> bytes:
     try:
         return picture.read_bytes()
     except OSError as error:
-        raise UnreadableError(
-            f"The file cannot be read ({error.strerror}).",
-            file=str(picture),
-            remedy="Check its name and its permissions.",
-        ) from error
+        raise UnreadableError.of(unreadable(error.strerror), file=str(picture)) from error

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from young_prism.core.errors import OutputError
 from young_prism.core.file_stamp import FileStamp
+from young_prism.messages.output import LINK_LEAVES_FOLDER
 
 STATE_FOLDER = ".young-prism"
 """Folder for Young Prism's own records inside an output folder."""
@@ -69,11 +70,7 @@ def path_inside(folder: Path, relative: str) -> Path:
     """
     target = folder / relative
     if not Path(os.path.realpath(target.parent)).is_relative_to(os.path.realpath(folder)):
-        raise OutputError(
-            "A link leads this path out of its folder.",
-            file=str(target),
-            remedy="Replace the link with a folder; nothing was changed.",
-        )
+        raise OutputError.of(LINK_LEAVES_FOLDER, file=str(target))
     return target
 
 

@@ -8,8 +8,8 @@
         print(finding.file, finding.what)
     print(scripting.picture(site, "photos/summit.jpg", alt="The summit"))
 
-Everything that can go wrong is a `YoungPrismError` with `what`, `file` and `remedy`. A script that builds needs the usual
-`if __name__ == "__main__":` round it, since the worker processes read it again (see `multiprocessing`).
+Every error is a `YoungPrismError` with `what`, `file` and `remedy`. A script that builds needs the usual
+`if __name__ == "__main__":`, because worker processes import it again (see `multiprocessing`).
 """
 
 from __future__ import annotations
@@ -48,6 +48,8 @@ from young_prism.engine.site.config import (
 from young_prism.engine.source.inspection import inspect_folder
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import lazy_pool
+from young_prism.messages.pages import no_rendition
+from young_prism.messages.projects import NO_PROJECT_FILE
 from young_prism.serving.build import ServedBuild, load_build
 
 if TYPE_CHECKING:
@@ -74,32 +76,61 @@ __all__ = [
 
 
 def site(project: str | Path | None = None) -> Site:
-    """Return the site of a project file, by default the nearest `young-prism.toml` here or above. Raises `ProjectError`."""
+    """Return the site that a project file describes.
+
+    Args:
+        project: The project file. Default: `young-prism.toml` in the working directory or the nearest folder above.
+
+    Raises:
+        ProjectError: There is no project file, or it is invalid.
+    """
     file = Path(project) if project else find_project(Path.cwd())
     if file is None:
-        raise ProjectError(
-            "There is no young-prism.toml here or above.",
-            file=str(Path.cwd()),
-            remedy="Write one, or name the folders with folders().",
-        )
+        raise ProjectError.of(NO_PROJECT_FILE, file=str(Path.cwd()))
     return load_site(file)
 
 
 def folders(source: str | Path, out: str | Path, recipe: str | Path | Recipe | None = None) -> Site:
-    """Return a site by its folders and a recipe: a TOML file, or the default one. Raises `RecipeError`."""
+    """Return a site without a project file.
+
+    Args:
+        source: The folder of originals.
+        out: The folder for renditions.
+        recipe: A TOML file or a `Recipe`. Default: the default recipe.
+
+    Raises:
+        RecipeError: The recipe is invalid.
+    """
     chosen = recipe if isinstance(recipe, Recipe) else load_recipe(Path(recipe) if recipe else None)
     folder = Path(source)
     return Site(folder, Path(out), chosen, Scope(), EMPTY_METADATA, load_watermarks(chosen, folder))
 
 
 def look(of: Site) -> Mapping[str, Facts]:
-    """Return the facts of each original in scope, by its path below the source. Raises `SourceError`."""
+    """Inspect the originals of a site.
+
+    Args:
+        of: The site.
+
+    Returns:
+        The facts of each original (format, size, kind, metadata and more), by its path below the source.
+
+    Raises:
+        SourceError: The source folder cannot be listed.
+    """
     with lazy_pool(None) as pool:
         return inspect_folder(of.source, pool, output=of.out, scope=of.scope).facts
 
 
 def plan(of: Site) -> Plan:
-    """Return every rendition that a build would make, with name, size and reason; nothing is written. Raises `SourceError`."""
+    """Return every rendition that a build would create, with name, size and reason. Writes nothing.
+
+    Args:
+        of: The site.
+
+    Raises:
+        SourceError: The source folder cannot be listed.
+    """
     with lazy_pool(None) as pool:
         return of.plan(pool).plan
 
@@ -112,10 +143,21 @@ def build(
     verify: bool = True,
     listen: OnEvent = ignore_event,
 ) -> BuildOutcome:
-    """Make every rendition that is not there yet, and write the manifest; one original that fails costs no other one.
+    """Create the missing renditions and write the manifest. A failed original does not stop the others.
 
-    `only` says by its path whether an original is to be done now; `jobs` are worker processes, one a core by default; `listen`
-    is told what goes on (`young_prism.engine.events`). Raises `SourceError` and `OutputError` when nothing can be done at all.
+    Args:
+        of: The site.
+        only: Decides by its path whether an original is built now. Default: all.
+        jobs: Worker processes. Default: one for each core.
+        verify: Whether each rendition is read back after writing.
+        listen: Called with each event of the build (`young_prism.engine.events`).
+
+    Returns:
+        The outcome with counts, bytes and failures.
+
+    Raises:
+        SourceError: The source folder cannot be listed.
+        OutputError: The output folder cannot be written.
     """
     return build_request(of.request(only=only), BuildOptions(jobs=jobs, verify=verify), listen)
 
@@ -134,27 +176,27 @@ def convert(
     poster: bool = False,
     lossless: bool = False,
 ) -> list[Converted]:
-    """Turn one picture into files in memory: every size, format and quality that is asked for. Nothing is enlarged.
+    """Convert one image in memory to every requested size, format and quality. Nothing is enlarged.
 
     Args:
-        data: The bytes of the picture.
+        data: The bytes of the image.
         widths: Widths in pixels.
         longest_sides: Longest sides in pixels.
-        percents: Percentages of the picture's own sides.
+        percents: Percentages of the original size.
         box: The largest width and height in pixels; None for any.
-        formats: Of jxl, avif, webp, jpeg and png; empty for the picture's own, or jpeg where that cannot be written.
-        qualities: Qualities from 1 to 100; empty for the usual one of each format.
-        target: The score that each lossy file reaches, 10 to 100, in place of a quality.
-        max_bytes: The most bytes that each file has.
-        poster: Whether the first frame of an animation is made too.
-        lossless: Whether every pixel stays as it is.
+        formats: Of jxl, avif, webp, jpeg and png. Default: the format of the image, or jpeg if that cannot be written.
+        qualities: Qualities from 1 to 100. Default: the usual one of each format.
+        target: Score from 10 to 100 that each lossy file must reach, instead of a quality.
+        max_bytes: Byte limit of each file.
+        poster: Whether the first frame of an animation is also returned.
+        lossless: Whether every pixel is kept.
 
     Returns:
-        The files, by size, then format, then quality: each with `data`, `format`, `size`, `quality`, `score` and `note`.
+        The files, sorted by size, format and quality, each with `data`, `format`, `size`, `quality`, `score` and `note`.
 
     Raises:
-        ValueError: A format that is none of those.
-        YoungPrismError: The picture cannot be read, or no file can be made as asked.
+        ValueError: A format is not one of these.
+        YoungPrismError: The image cannot be read, or no file meets the request.
     """
     options = ConvertOptions(
         widths=tuple(widths),
@@ -172,13 +214,32 @@ def convert(
 
 
 def check(of: Site, budget: Budget | None = None, *, pages: str | Path | None = None) -> list[Finding]:
-    """Return what is missing, stale or orphaned, and what breaks a budget; nothing where all is well. Raises `SourceError`."""
+    """Compare a build with its source and its budget. Writes nothing.
+
+    Args:
+        of: The site.
+        budget: The budget. Default: no limits.
+        pages: The folder of the pages whose weight is checked. Default: found by itself.
+
+    Returns:
+        One finding for each missing, stale or orphaned rendition and for each exceeded limit.
+
+    Raises:
+        SourceError: The source folder cannot be listed.
+    """
     with lazy_pool(None) as pool:
         return check_site(of, budget or Budget(), pool, pages=Path(pages) if pages else None).findings
 
 
 def budget_of(project: str | Path) -> Budget:
-    """Return the budget that a project file sets. Raises `ProjectError`."""
+    """Return the budget of a project file.
+
+    Args:
+        project: The project file.
+
+    Raises:
+        ProjectError: The project file is invalid.
+    """
     return load_project(Path(project)).budget
 
 
@@ -193,21 +254,27 @@ def picture(
     sizes: str | None = None,
     base_url: str | None = None,
 ) -> str:
-    """Return the markup of a picture that was built, by its original's path below the source.
+    """Return the markup of an original that was built.
 
-    With the name of a `facet`, of that cut alone. What is not said is taken from the site's details and recipe. A `hero` is loaded first.
-    Raises `OutputError` for a picture, or a cut, that there is no rendition of.
+    Args:
+        of: The site.
+        path: Path of the original below the source.
+        facet: Name of a crop. Default: the whole image.
+        alt: Alternative text. Default: from the details of the site.
+        caption: Caption. Default: from the details of the site.
+        hero: Whether this is the main image of its page, loaded with priority.
+        sizes: The sizes attribute. Default: from the recipe.
+        base_url: Address of the renditions. Default: from the recipe.
+
+    Raises:
+        OutputError: The original, or the crop, has no rendition.
     """
     built = load_build(of.out) or ServedBuild.from_manifest(require_manifest(manifest_file(of.out)))
     entry = built.originals.get(path)
     delivered = Delivered.from_entry(entry, of.recipe).of_facet(facet) if entry else None
     if delivered is None or not delivered.whole:
         cut = "" if facet == WHOLE_FACET else f" in the cut “{facet}”"
-        raise OutputError(
-            f"There is no rendition of it{cut}.",
-            file=path,
-            remedy="Build first; its path is the one below the source folder.",
-        )
+        raise OutputError.of(no_rendition(cut), file=path)
     metadata = of.details.get(path, NO_METADATA)
     words = metadata.alt if alt is None else alt
     below = metadata.caption_line if caption is None else caption

@@ -89,7 +89,7 @@ class Catalogue:
 
     @cached_property
     def missing(self) -> tuple[tuple[str, FlagFinding], ...]:
-        """What pages refer to though it is not there, with the sentence that says so."""
+        """What pages refer to though it does not exist, with the sentence that says so."""
         findings = flags_of({}, self.recipe, (), self.uses)
         return tuple(
             (path, flagged)

@@ -36,6 +36,7 @@ from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits, Readable
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.warm_pool import WarmPool, result_or_error
+from young_prism.messages.conversions import NO_FILE, too_many_images
 
 MOST_PICTURES = 50
 """The most pictures of one conversion; more of them deserve a source."""
@@ -162,7 +163,7 @@ class ConversionService:
         """
         files = list(incoming)
         if not files:
-            raise IncomingError("No file was chosen.", remedy="Choose one to fifty pictures.")
+            raise IncomingError.of(NO_FILE)
         if len(files) > MOST_PICTURES:
             raise _too_many("")
         conversion = Conversion(secrets.token_urlsafe(12), time.time(), options)
@@ -389,8 +390,4 @@ class ConversionService:
 
 
 def _too_many(file: str) -> IncomingTooLargeError:
-    return IncomingTooLargeError(
-        f"A conversion takes at most {MOST_PICTURES} pictures.",
-        file=file,
-        remedy="Add the others as a source, which has no such limit.",
-    )
+    return IncomingTooLargeError.of(too_many_images(MOST_PICTURES), file=file)

@@ -19,6 +19,7 @@ from young_prism.engine.build.pipeline import build
 from young_prism.engine.build.request import BuildRequest
 from young_prism.engine.events import Event, ItemDone, OriginalDone, PlanReady
 from young_prism.engine.output.originals_backup import OriginalsBackup, RestoreResult
+from young_prism.messages.builds import UPLOADS_STAY
 from young_prism.services.inspection import InspectionService
 from young_prism.services.settings import Settings
 from young_prism.store.decisions import scope_of
@@ -98,11 +99,7 @@ class InPlaceService:
             OutputError: It is a source of uploads, whose originals stay as they came.
         """
         if source.kind == UPLOAD:
-            raise OutputError(
-                "Originals that were uploaded stay as they came.",
-                file=source.name,
-                remedy="Squeeze them into a folder: choose the recipe “lossless squeeze”.",
-            )
+            raise OutputError.of(UPLOADS_STAY, file=source.name)
         recipe = Recipe(
             name="Squeeze in place",
             names=Names(layout="in-place", rule="{stem}.{ext}"),

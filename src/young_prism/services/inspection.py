@@ -18,6 +18,7 @@ from young_prism.engine.files import SourceFile
 from young_prism.engine.source.inspection import InspectionResult, inspect_folder
 from young_prism.engine.source.pages import SiteReader
 from young_prism.engine.workers.pool import Pool, lazy_pool
+from young_prism.messages.server import ENDING
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.settings import Settings
 from young_prism.store.decisions import scope_of
@@ -120,7 +121,7 @@ class InspectionService:
 
         def show(event: Event) -> None:
             if self._closing.is_set():
-                raise ServeError("The server is ending.", remedy="Look again when it is back.")
+                raise ServeError.of(ENDING)
             if isinstance(event, OriginalInspected):
                 progress.done, progress.total = event.done, event.total
 

@@ -13,6 +13,7 @@ import httpx
 
 from young_prism import __version__
 from young_prism.core.errors import AccessError
+from young_prism.messages.access import INVALID_ADDRESS
 
 _TIMEOUT_S = 10.0
 
@@ -52,11 +53,7 @@ def host_and_port(url: str) -> tuple[str, int]:
             return parts.hostname, parts.port or (443 if parts.scheme == "https" else 80)
     except ValueError:
         pass
-    raise AccessError(
-        "This is no address that can be called.",
-        file=url,
-        remedy="Give one that begins with https:// or, on this machine, http://.",
-    )
+    raise AccessError.of(INVALID_ADDRESS, file=url)
 
 
 class OutgoingClient:

@@ -13,6 +13,7 @@ from young_prism.core.errors import PublishError, YoungPrismError
 from young_prism.core.recipe.publishing import Publish
 from young_prism.engine.handoff.deploy import deploy, plan_deploy
 from young_prism.engine.handoff.storage import FolderStorage, ObjectAccess, Storage, storage_at
+from young_prism.messages.publishing import ENDPOINT_NOT_ALLOWED, FOLDER_NOT_ALLOWED, failed, purge_failed
 from young_prism.services.outgoing import OutgoingClient
 from young_prism.services.settings import Settings
 from young_prism.services.uploads.processing import PublishResult
@@ -37,20 +38,12 @@ def open_storage(settings: Settings, address: str, endpoint: str) -> Storage:
             with, or the address cannot be used.
     """
     if endpoint.rstrip("/") not in ("", *settings.endpoints):
-        raise PublishError(
-            "This server does not send keys to that endpoint.",
-            file=endpoint,
-            remedy="Choose one that is listed, or start the server with --endpoint ADDRESS.",
-        )
+        raise PublishError.of(ENDPOINT_NOT_ALLOWED, file=endpoint)
     storage = storage_at(address, endpoint.rstrip("/"))
     if isinstance(storage, FolderStorage):
         folder = storage.folder.expanduser().resolve()
         if not any(folder.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
-            raise PublishError(
-                "From a page, only folders below those that the server was started with are written.",
-                file=storage.name,
-                remedy="Choose one of them, start it with another --root, or use young-prism publish.",
-            )
+            raise PublishError.of(FOLDER_NOT_ALLOWED, file=storage.name)
     return storage
 
 
@@ -96,8 +89,7 @@ class UploadPublisher:
             return PublishResult(is_published=False, error=error)
         except Exception as error:  # noqa: BLE001  (an upload must not wait for ever)
             _log.exception("the renditions of an upload could not be published")
-            remedy = "See the server's log, and check the address and its permissions."
-            failure = PublishError(f"It failed ({type(error).__name__}).", file=publish.to, remedy=remedy)
+            failure = PublishError.of(failed(type(error).__name__), file=publish.to)
             return PublishResult(is_published=False, error=failure)
         return PublishResult(
             is_published=True, error=self._purge(publish, [*sorted(plan.replaced), *plan.remove])
@@ -113,9 +105,5 @@ class UploadPublisher:
                 body = json.dumps({"urls": urls[first : first + _PURGED_AT_ONCE]}).encode()
                 reply = client.post(publish.purge, body, {"content-type": "application/json"})
                 if not reply.is_success:
-                    return PublishError(
-                        f"The purge address {reply.text}.",
-                        file=publish.purge,
-                        remedy="Clear the cache by hand, and check the address in the recipe.",
-                    )
+                    return PublishError.of(purge_failed(reply.text), file=publish.purge)
         return None

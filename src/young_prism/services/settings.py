@@ -26,7 +26,7 @@ class Settings:
     """`data` holds the database, thumbnails and outputs; below `roots` folders may be picked as sources.
 
     `jobs` and `memory` (bytes) bound the workers, `cache_bytes` the shared cache (0 for none); `cluster` is the address of a
-    Dask scheduler to which renditions are given in place of this machine's workers. `listen` is the address that is listened at;
+    Dask scheduler to which renditions are given instead of this machine's workers. `listen` is the address that is listened at;
     `hosts` are the names that the server goes by besides this machine's own, `origins` the sites whose scripts may use the API,
     `public` is the beginning of the addresses in its answers, and `per_minute` how many requests a token may make.
     `endpoints` are the S3-compatible storages that pages may send keys to, `trusted_proxy` is the address of a reverse proxy
@@ -72,7 +72,7 @@ class Settings:
 
     @property
     def uploads(self) -> Path:
-        """Where files are kept that were brought in."""
+        """Where files are kept that were uploaded."""
         return self.data / "uploads"
 
     @property

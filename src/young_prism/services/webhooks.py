@@ -19,6 +19,7 @@ from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 
 from young_prism.core.errors import AccessError
+from young_prism.messages.access import PRIVATE_ADDRESS
 from young_prism.services.outgoing import OutgoingClient, PrivateAddressError, host_and_port, public_address
 from young_prism.services.uploads.schemas import UploadSerializer
 from young_prism.store.records import Upload, Webhook, WebhookDelivery
@@ -86,11 +87,7 @@ class WebhookDispatcher:
                 try:
                     public_address(*parts)
                 except PrivateAddressError as error:
-                    raise AccessError(
-                        "This address is private, and this server sends messages to public ones only.",
-                        file=url,
-                        remedy="Give a public address, or start the server with --private-webhooks.",
-                    ) from error
+                    raise AccessError.of(PRIVATE_ADDRESS, file=url) from error
         return self._store.webhooks.add(url.strip(), new_secret())
 
     def enqueue(self, row: Upload) -> None:

@@ -18,6 +18,7 @@ from werkzeug.wrappers import Response
 
 from young_prism.core.errors import OutputError
 from young_prism.core.markup.server_rules import A_DAY, ServedFiles
+from young_prism.messages.output import NO_MANIFEST_TO_SERVE
 from young_prism.serving.build import Environ, ServedBuild, load_build, negotiated
 
 StartResponse = Callable[..., Any]
@@ -44,11 +45,7 @@ class Renditions:
         self._served: tuple[ServedBuild, ServedFiles] | None = None
         self._look()
         if self._served is None:
-            raise OutputError(
-                "There is no manifest of a finished build here.",
-                file=str(self._folder),
-                remedy="Build first, or give the output folder of a build.",
-            )
+            raise OutputError.of(NO_MANIFEST_TO_SERVE, file=str(self._folder))
 
     def __call__(self, environ: Environ, start_response: StartResponse) -> Iterable[bytes]:
         """Answer a request for a rendition, or hand it on."""

@@ -9,6 +9,7 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 
 from young_prism.core.errors import StoreError
+from young_prism.messages.server import DATABASE_REPLACED
 from young_prism.store.sessions import store_error
 
 if TYPE_CHECKING:
@@ -44,11 +45,7 @@ def _watch_identity(engine: Engine, file: Path) -> None:
 
     def check(*_: object) -> None:
         if _identity(file) != identity:
-            raise StoreError(
-                "The database was deleted or replaced while this program uses it; nothing can be saved.",
-                file=str(file),
-                remedy="Stop the program, put the file back, and start again.",
-            )
+            raise StoreError.of(DATABASE_REPLACED, file=str(file))
 
     event.listen(engine, "do_connect", check)  # before SQLite makes an empty file under its name
     event.listen(engine, "checkout", check)

@@ -111,7 +111,7 @@ class ImageMetadataRow(Base):
 
 
 class UploadRow(Base):
-    """One picture that came through Desk or the API, and what is made of it. Its words are those of its original."""
+    """One picture that came through Desk or the API, and its renditions. Its words are those of its original."""
 
     __tablename__ = "upload"
 

@@ -86,7 +86,7 @@ class OriginalRecords(Sessions):
         problems: Mapping[str, SkippedOriginal],
         missing_paths: Sequence[str],
     ) -> None:
-        """Bring the table of originals to `rows` and `problems`, writing only what is not there as it should be."""
+        """Bring the table of originals to `rows` and `problems`, writing only what does not exist as it should be."""
         stored = {
             path: ((facts or {}).get("seen"), stamp, mark, (facts or {}).get("facts_version"))
             for path, facts, stamp, mark in session.execute(

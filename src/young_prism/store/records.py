@@ -59,7 +59,7 @@ class Original:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Upload:
-    """One picture that came through Desk or the API, and what is made of it. Its texts are those of its original."""
+    """One picture that came through Desk or the API, and its renditions. Its texts are those of its original."""
 
     id: str
     source_id: int

@@ -10,6 +10,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from young_prism.core.errors import StoreError
+from young_prism.messages.server import database_unusable
 
 MAX_PARAMETERS = 500
 """Values in one statement: SQLite takes a limited number of them."""
@@ -33,6 +34,4 @@ class Sessions:
 def store_error(error: Exception, file: str) -> StoreError:
     """Say what is wrong with the database: locked, full disk, no permission."""
     text = str(getattr(error, "orig", error)).rstrip(".")
-    return StoreError(
-        f"The database cannot be used ({text}).", file=file, remedy="Make room, or check its permissions."
-    )
+    return StoreError.of(database_unusable(text), file=file)

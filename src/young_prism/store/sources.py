@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from young_prism.core.errors import StoreError
 from young_prism.core.selection.scope import Scope
+from young_prism.messages.server import SOURCE_NAME_BUSY
 from young_prism.store.models import SourceRow
 from young_prism.store.records import Source, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
@@ -70,7 +71,7 @@ class SourceRecords(Sessions):
         return self._until_unique(add)
 
     def add_upload_source(self, name: str, uploads: Path, out_root: Path) -> Source:
-        """Add a source for files that are brought in; its folder is `originals` in one of its own below `uploads`.
+        """Add a source for files that were uploaded; its folder is `originals` in one of its own below `uploads`.
 
         A name that another source of uploads has is followed by a number: people tell sources apart by their names.
         """
@@ -101,10 +102,7 @@ class SourceRecords(Sessions):
                 row = add(session)
                 session.flush()
                 return to_record(Source, row)
-        raise StoreError(
-            "The source could not be added: others take its name at the same moment.",
-            remedy="Try again.",
-        )
+        raise StoreError.of(SOURCE_NAME_BUSY)
 
     def upload_source_called(self, name: str) -> Source | None:
         """Return the newest source of uploads with this name."""

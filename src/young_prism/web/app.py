@@ -1,4 +1,4 @@
-"""The application factory: blueprints, template words, security headers, errors as pages."""
+"""The application factory: blueprints, template words, security headers, errors as page_errors."""
 
 from __future__ import annotations
 
@@ -21,6 +21,8 @@ from young_prism.core.naming.incoming import printable_name
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
+from young_prism.messages import page_errors
+from young_prism.messages.api import SERVER_ERROR
 from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import TokenService
@@ -45,6 +47,7 @@ from young_prism.web import (
     api,
     conversion,
     desk,
+    documentation,
     files,
     handoff,
     intake,
@@ -132,6 +135,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
         api,
         media,
         desk,
+        documentation,
     ):
         app.register_blueprint(part.blueprint)
     _add_template_values(app)
@@ -231,6 +235,7 @@ def _add_template_values(app: Flask) -> None:
         except StoreError:  # so that the page that says so can be shown
             active, sources = None, []
         return {
+            "page_help": documentation.page_help,
             "stops": navigation,
             "theme": theme if theme in ("light", "dark") else None,
             "active": active,
@@ -239,7 +244,7 @@ def _add_template_values(app: Flask) -> None:
 
 
 def _asset(name: str, endpoint: str = "static") -> str:
-    """Return the address of a file of ours with the hash of its content, so that it may be cached for good."""
+    """Return the address of our file with the hash of its content, so that it may be cached for good."""
     return url_for(endpoint, filename=name, v=_digest(endpoint, name))
 
 
@@ -276,13 +281,13 @@ def _add_errors(app: Flask, settings: Settings) -> None:
         if is_api():
             return _api_error(error, code)
         texts = {
-            400: ("This could not be taken", "Go back, load the page again and repeat."),
-            404: ("Nothing is here", "The address may be old. All sources are under Sources."),
-            413: ("This is too large", "The limits are shown where files are dropped."),
-            405: ("That is not done this way", "Use the buttons on the pages."),
-            500: ("Something went wrong here", "The server's log says what. Nothing was lost; try again."),
+            400: page_errors.INVALID_REQUEST,
+            404: page_errors.NOT_FOUND,
+            413: page_errors.TOO_LARGE,
+            405: page_errors.METHOD_NOT_ALLOWED,
+            500: page_errors.SERVER_ERROR,
         }
-        title, remedy = texts.get(code, (error.name, "Go back and try again."))
+        title, remedy = texts.get(code) or page_errors.unexpected(error.name)
         own_words = error.description if code == 404 and "“" in str(error.description) else None
         return render_template("error.html", title=title, what=own_words, remedy=remedy, code=code), code
 
@@ -290,14 +295,18 @@ def _add_errors(app: Flask, settings: Settings) -> None:
     def answer_error(error: YoungPrismError) -> tuple[str, int]:
         prefix = f"{error.file}: " if error.file else ""
         return render_template(
-            "error.html", title="This did not work", what=prefix + error.what, remedy=error.remedy, code=409
+            "error.html",
+            title=page_errors.FAILED_TITLE,
+            what=prefix + error.what,
+            remedy=error.remedy,
+            code=409,
         ), 409
 
 
 def _api_error(error: HTTPException, code: int) -> Response:
-    """Answer what no operation answered: an address that is none, a method that is not taken, a fault of ours."""
+    """Answer what no operation answered: an address that is none, a method that is not taken, an internal error."""
     if code == 500:
-        return answer_to(Problem(500, "Something went wrong here.", remedy="The server's log says what."))
+        return answer_to(Problem.of(500, SERVER_ERROR))
     headers = {name: value for name, value in error.get_headers() if name.lower() == "allow"}
     texts = {
         404: "There is nothing at this address.",

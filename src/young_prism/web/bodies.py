@@ -18,6 +18,7 @@ from werkzeug.exceptions import SecurityError
 from werkzeug.test import EnvironBuilder
 
 from young_prism.engine.intake.inbox import RESERVED_BYTES, Limits
+from young_prism.messages.api import DISK_FULL, UNKNOWN_HOST
 from young_prism.web.api.contract import scope_of
 from young_prism.web.api.guard import check_token
 from young_prism.web.context import services
@@ -119,11 +120,11 @@ def answer_head(
         except Problem as problem:
             refusal = answer_to(problem)
         except SecurityError:
-            refusal = Response("This server does not go by that name.\n", 400, mimetype="text/plain")
+            refusal = Response(f"{UNKNOWN_HOST}\n", 400, mimetype="text/plain")
         return EarlyAnswer(limit.server, refusal)
 
 
 def _check_space(length: int) -> None:
     free = min(shutil.disk_usage(folder).free for folder in (tempfile.gettempdir(), services().settings.data))
     if free < length + RESERVED_BYTES:
-        raise Problem(507, "The disk is full.", remedy="Make room, then send it again; nothing was stored.")
+        raise Problem.of(507, DISK_FULL)

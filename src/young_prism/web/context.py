@@ -14,6 +14,7 @@ from young_prism.engine.intake.inbox import Inbox
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.proof.service import ProofService
 from young_prism.engine.workers.pool import default_jobs
+from young_prism.messages.notices import file_gone
 from young_prism.services.auth.tokens import TokenService
 from young_prism.services.catalogue import Catalogue, Catalogues
 from young_prism.services.conversions import ConversionService
@@ -127,5 +128,5 @@ def file_inside(folder: str | Path, path: str) -> Path:
     except (OSError, ValueError):  # a name that is too long, or none that a system takes
         is_inside = False
     if not is_inside:
-        abort(404, f"There is no file {path} here any more. Look at the source again to see what changed.")
+        abort(404, file_gone(path))
     return target

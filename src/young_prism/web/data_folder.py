@@ -9,6 +9,7 @@ from filelock import BaseFileLock, FileLock, Timeout
 
 from young_prism.core.errors import ServeError
 from young_prism.engine.output.atomic import write_atomically
+from young_prism.messages.server import DATA_FOLDER_LOCKED, data_folder_not_writable
 
 _LOCK = "server.lock"
 _SECRET = "secret"  # noqa: S105  (the name of a file)
@@ -25,17 +26,9 @@ def hold_data_folder(data: Path) -> BaseFileLock:
         data.mkdir(parents=True, exist_ok=True)
         lock.acquire(timeout=0)
     except Timeout as error:
-        raise ServeError(
-            "Another server uses this data folder.",
-            file=str(data),
-            remedy="End that server, or start this one with another --data.",
-        ) from error
+        raise ServeError.of(DATA_FOLDER_LOCKED, file=str(data)) from error
     except OSError as error:
-        raise ServeError(
-            f"The data folder cannot be written ({error.strerror}).",
-            file=str(data),
-            remedy="Check its permissions, or choose another with --data.",
-        ) from error
+        raise ServeError.of(data_folder_not_writable(error.strerror), file=str(data)) from error
     return lock
 
 

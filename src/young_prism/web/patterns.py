@@ -11,6 +11,7 @@ from young_prism.core.errors import SourceError
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.output.ledger import owned_paths
 from young_prism.engine.source.walk import scan
+from young_prism.messages.server import FOLDER_MISSING, FOLDER_OUTSIDE_ROOTS, INVALID_PATH, NO_FOLDER
 from young_prism.web.context import services
 
 
@@ -57,19 +58,15 @@ def allowed_folder(typed: str) -> Path:
     """Return the folder that was typed. Raises `SourceError` unless it lies below a root."""
     roots = services().settings.roots
     if not typed:
-        raise SourceError("No folder was given.", remedy="Pick one of those offered, or type its path.")
+        raise SourceError.of(NO_FOLDER)
     try:
         folder = Path(os.path.realpath(Path(typed).expanduser()))
     except (ValueError, RuntimeError, OSError) as error:  # a NUL, a home of nobody, a name that is too long
-        raise SourceError("This is no path.", file=typed, remedy="Check the path.") from error
+        raise SourceError.of(INVALID_PATH, file=typed) from error
     if not any(folder.is_relative_to(os.path.realpath(root)) for root in roots):
-        raise SourceError(
-            "This folder is not below those that the server was started with.",
-            file=typed,
-            remedy="Pick one of those offered, or start the server with another --root.",
-        )
+        raise SourceError.of(FOLDER_OUTSIDE_ROOTS, file=typed)
     if not folder.is_dir():
-        raise SourceError("There is no such folder.", file=typed, remedy="Check the path.")
+        raise SourceError.of(FOLDER_MISSING, file=typed)
     return folder
 
 

@@ -7,7 +7,7 @@ import logging
 from collections.abc import Mapping
 from http import HTTPStatus
 from pathlib import PurePath
-from typing import Any
+from typing import Any, Self
 
 from flask import Response, request
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -24,6 +24,8 @@ from young_prism.core.errors import (
     YoungPrismError,
 )
 from young_prism.core.naming.incoming import printable_name
+from young_prism.messages.api import REQUEST_DOCUMENTED
+from young_prism.messages.message import Message
 
 _log = logging.getLogger(__name__)
 
@@ -77,10 +79,17 @@ class Problem(Exception):  # noqa: N818  (the RFC's word for it)
         super().__init__(status, detail)
         self.status = status
         self.detail = detail
-        self.remedy = remedy or "See /api/v1/docs."
+        self.remedy = remedy or REQUEST_DOCUMENTED
         self.file = file
         self.errors = errors
         self.headers = dict(headers or {})
+
+    @classmethod
+    def of(
+        cls, status: int, message: Message, *, file: str = "", headers: Mapping[str, str] | None = None
+    ) -> Self:
+        """Return the answer that tells a message."""
+        return cls(status, message.problem, remedy=message.remedy, file=file, headers=headers)
 
 
 def problem_of(error: YoungPrismError) -> Problem:

@@ -8,6 +8,7 @@ from limits import RateLimitItemPerMinute
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
 
+from young_prism.messages.api import too_many_requests
 from young_prism.web.problems import Problem
 
 _RIGHT_TO_WRONG = 40
@@ -35,9 +36,4 @@ class Rates:
     def _too_many(self, item: RateLimitItemPerMinute, *key: str) -> Problem:
         reset, _ = self._limiter.get_window_stats(item, *key)
         seconds = max(1, round(reset - time.time()))
-        return Problem(
-            429,
-            "Too many requests.",
-            remedy=f"Go on in {seconds} s.",
-            headers={"Retry-After": str(seconds)},
-        )
+        return Problem.of(429, too_many_requests(seconds), headers={"Retry-After": str(seconds)})

@@ -10,6 +10,7 @@ from werkzeug import Response as BaseResponse
 from werkzeug.exceptions import SecurityError
 
 from young_prism.core.naming.incoming import printable_name
+from young_prism.messages.api import NUL_CHARACTER, OTHER_SITE, origin_not_allowed
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.web.context import services
 from young_prism.web.problems import Problem, answer_to
@@ -53,7 +54,7 @@ def check_host() -> None:
 
 
 def safe_redirect_target(back: str) -> str:
-    """Return an address of ours to go back to; the first page for any other.
+    """Return an internal address to go back to; the first page for any other.
 
     Browsers drop tabs and line breaks from an address, and take a backslash for a slash (WHATWG URL, 4.4): an address with any
     of these is refused, since it may name another host once it is read.
@@ -65,7 +66,7 @@ def safe_redirect_target(back: str) -> str:
 
 
 def with_query(address: str, query: str) -> str:
-    """Return an address of ours with a query that a form brought back, written anew: a line break in it breaks no header."""
+    """Return an internal address with a query that a form brought back, written again: a line break in it breaks no header."""
     return f"{address}?{urlencode(parse_qsl(query.lstrip('?'), keep_blank_values=True))}"
 
 
@@ -88,15 +89,9 @@ def check_origin() -> BaseResponse | None:
     if origin != "null" and urlsplit(origin).netloc == request.host:
         return None
     if is_api():
-        return answer_to(
-            Problem(
-                403,
-                f"Pages of {origin} may not use this.",
-                remedy="Start the server with --allow-origin to let them.",
-            )
-        )
+        return answer_to(Problem.of(403, origin_not_allowed(origin)))
     _log.warning("refused %s: it came from a page of %s", request.path, printable_name(origin))
-    return Response("This was sent by a page of another site.\n", 403, mimetype="text/plain")
+    return Response(f"{OTHER_SITE}\n", 403, mimetype="text/plain")
 
 
 def check_text() -> BaseResponse | None:
@@ -109,10 +104,9 @@ def check_text() -> BaseResponse | None:
         texts += [text for pair in request.form.items(multi=True) for text in pair]
     if not any("\0" in text for text in texts):
         return None
-    detail = "The request contains a NUL character."
     if is_api():
-        return answer_to(Problem(400, detail, remedy="Remove it."))
-    return Response(f"{detail}\n", 400, mimetype="text/plain")
+        return answer_to(Problem.of(400, NUL_CHARACTER))
+    return Response(f"{NUL_CHARACTER.problem}\n", 400, mimetype="text/plain")
 
 
 def _is_embedded_elsewhere() -> bool:

@@ -22,6 +22,8 @@ from werkzeug import Response
 
 from young_prism.core.errors import ServeError
 from young_prism.engine.workers.environment import tune_gc
+from young_prism.messages.access import no_token_yet
+from young_prism.messages.server import port_busy, port_unusable
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.services.settings import Settings, is_loopback
 from young_prism.store.database import DATABASE
@@ -53,10 +55,7 @@ def check_listening(address: str, data: Path) -> None:
     finally:
         store.close()
     if not exists:
-        raise ServeError(
-            f"Other machines would reach this server at {address}, and nobody needs a token yet.",
-            remedy=f"Make one first: young-prism token make NAME --scope pages --data {data}",
-        )
+        raise ServeError.of(no_token_yet(address=address, data=data))
 
 
 def claim_port(port: int, address: str = HOST) -> socket.socket:
@@ -70,14 +69,8 @@ def claim_port(port: int, address: str = HOST) -> socket.socket:
     except (OSError, OverflowError) as error:
         listener.close()
         if getattr(error, "errno", None) == errno.EADDRINUSE:
-            raise ServeError(
-                f"Port {port} is taken by another program.",
-                remedy=f"End that program, or choose another port, for example --port {port + 1}.",
-            ) from error
-        raise ServeError(
-            f"Port {port} cannot be used ({error}).",
-            remedy="Choose another one with --port, from 1024 to 65535.",
-        ) from error
+            raise ServeError.of(port_busy(port=port, next_port=port + 1)) from error
+        raise ServeError.of(port_unusable(port=port, reason=error)) from error
     return listener
 
 

@@ -30,7 +30,7 @@ class Finding(NamedTuple):
 
 
 KINDS = {
-    "missing": "renditions that are not there",
+    "missing": "renditions that do not exist",
     "stale": "renditions made from something else",
     "blocked": "names that files have which are not ours",
     "orphaned": "files that nothing plans any more",
@@ -63,8 +63,8 @@ def over_budget(
             yield Finding(
                 "folder",
                 folder,
-                f"Its renditions weigh {format_bytes(weight)}, and may {format_bytes(most)}.",
-                "Lower a quality, take a rung out, or raise the budget.",
+                f"Its renditions have {format_bytes(weight)}; the limit is {format_bytes(most)}.",
+                "Lower a quality, remove a rung, or raise the budget.",
             )
     if budget.score is not None:
         yield from _scores(manifest.recipe, budget.score)
@@ -75,7 +75,7 @@ def over_budget(
                 yield Finding(
                     "alt",
                     path,
-                    "It has no alternative text.",
+                    "The alternative text is missing.",
                     'Write alt in the file of details; alt = "" says that it is decoration.',
                 )
 
@@ -87,23 +87,23 @@ def _renditions(manifest: Manifest, budget: Budget) -> Iterator[Finding]:
                 yield Finding(
                     "rendition",
                     rendition.path,
-                    f"It weighs {format_bytes(rendition.bytes)}, and may {format_bytes(budget.rendition)}.",
+                    f"The file has {format_bytes(rendition.bytes)}; the limit is {format_bytes(budget.rendition)}.",
                     _lighter(rendition.format, entry.path, rendition.width),
                 )
             if budget.widest is not None and rendition.width > budget.widest:
                 yield Finding(
                     "widest",
                     rendition.path,
-                    f"It is {rendition.width} px wide, and may be {budget.widest}.",
-                    "Take that rung out of the ladder, or bound it by a box.",
+                    f"The file is {rendition.width:,} px wide; the limit is {budget.widest:,} px.",
+                    "Remove this rung from the ladder, or set a box.",
                 )
 
 
 def _lighter(fmt: str, original: str, width: int) -> str:
-    leave_out = f"leave the rung {width} out"
+    leave_out = f"remove the rung {width}"
     if fmt in (*MODERN_FORMATS, ImageFormat.JPEG):
         return f"Lower the quality of {fmt} for {original}, or {leave_out}."
-    return f"For {original}, {leave_out}, or give it another fallback."
+    return f"For {original}, {leave_out}, or choose another fallback."
 
 
 def _page_views(
@@ -120,9 +120,9 @@ def _page_views(
                 yield Finding(
                     "page-view",
                     page,
-                    f"Its {len(delivered_paths)} pictures weigh {format_bytes(weight)} at {limit.viewport} px and density "
-                    f"{limit.density:g}, and may {format_bytes(limit.bytes)}.",
-                    f"The heaviest is {heaviest}, {format_bytes(sizes[heaviest])}.",
+                    f"Its {len(delivered_paths)} images have {format_bytes(weight)} at {limit.viewport} px and density "
+                    f"{limit.density:g}; the limit is {format_bytes(limit.bytes)}.",
+                    f"The heaviest is {heaviest} with {format_bytes(sizes[heaviest])}.",
                 )
 
 
@@ -136,8 +136,8 @@ def _scores(recipe: Recipe, least: float) -> Iterator[Finding]:
                 yield Finding(
                     "score",
                     f"formats.{name}",
-                    f"Nothing promises a score of {least:g} for {fmt.label}.",
-                    f"Write finishing.min_score = {least:g}, or a target.",
+                    f"The recipe does not promise a score of {least:g} for {fmt.label}.",
+                    f"Set finishing.min_score = {least:g}, or a target.",
                 )
 
 

@@ -21,6 +21,8 @@ from young_prism.core.naming.collisions import casefold_key
 from young_prism.core.naming.rule import split_name
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Kind
+from young_prism.messages import flags as messages
+from young_prism.messages.message import Message
 
 _HARD_PRESSED = 55
 """A JPEG saved below this quality shows it at real size (common practice, no source)."""
@@ -64,34 +66,12 @@ class Flag(StrEnum):
     @property
     def label(self) -> str:
         """The name as people read it."""
-        return _LABELS[self]
+        return messages.LABELS[self.value]
 
     @property
     def needs_pixels(self) -> bool:
         """Whether a header does not tell it."""
         return self in (Flag.PHOTO_AS_PNG, Flag.GRAPHIC_AS_JPEG, Flag.COPY)
-
-
-_LABELS = {
-    Flag.PLACE: "Place in metadata",
-    Flag.SIDEWAYS: "Sideways by metadata",
-    Flag.LARGE: "Far larger than any rung",
-    Flag.PHOTO_AS_PNG: "Photo saved as PNG",
-    Flag.GRAPHIC_AS_JPEG: "Graphic saved as JPEG",
-    Flag.PRESSED: "Already compressed hard",
-    Flag.MODERN: "Modern format already",
-    Flag.NOT_SRGB: "Colour is not sRGB",
-    Flag.CMYK: "CMYK",
-    Flag.ENDING: "Wrong ending",
-    Flag.NAME: "Name hurts on the web",
-    Flag.COLLISION: "Names collide",
-    Flag.COPY: "Duplicate",
-    Flag.VIDEO: "Animation of a video's size",
-    Flag.SMALL: "Smaller than its use",
-    Flag.UNUSED: "No page uses it",
-    Flag.MISSING: "Not there, but used",
-    Flag.UNREADABLE: "Unreadable",
-}
 
 
 class FlagFinding(NamedTuple):
@@ -100,6 +80,11 @@ class FlagFinding(NamedTuple):
     flag: Flag
     what: str
     then: str
+
+    @classmethod
+    def of(cls, flag: Flag, message: Message) -> FlagFinding:
+        """Return the finding that tells a message, whose remedy is what the recipe does."""
+        return cls(flag, *message)
 
 
 _ORDER = {flag: number for number, flag in enumerate(Flag)}
@@ -113,7 +98,7 @@ def flags_of(
 ) -> dict[str, list[FlagFinding]]:
     """Return the flags of every original that has any, in the order of `Flag`; some need all the others to be seen.
 
-    What cannot be read, and what pages refer to though it is not there, has flags too, under its path.
+    What cannot be read, and what pages refer to though it does not exist, has flags too, under its path.
     """
     same = find_duplicates(facts)
     clashes = _clashes(facts)
@@ -131,9 +116,7 @@ def flags_of(
     for missing in uses.missing:
         findings[missing.path] = [_missing(missing)]
     for path in unreadable:
-        findings[path] = [
-            FlagFinding(Flag.UNREADABLE, "It cannot be read.", "It is left out, and reported as failed.")
-        ]
+        findings[path] = [FlagFinding.of(Flag.UNREADABLE, messages.UNREADABLE)]
     return findings
 
 
@@ -141,137 +124,75 @@ def _of_content(facts: Facts, recipe: Recipe) -> list[FlagFinding]:
     """Go through the flags that one original alone can raise: whether, what was seen, what is done."""
     top = rungs_for(facts.size, recipe.ladder)[-1].width if facts.size.width else 1
     still = not facts.passes_through
-    raised = []
+    raised: list[tuple[Flag, Message]] = []
     if MetadataGroup.PLACE in facts.metadata:
         where = f" ({facts.place[0]:.2f}, {facts.place[1]:.2f})" if facts.place else ""
-        outcome_text = "All metadata is removed." if still else "It is copied as it is, with its metadata."
-        raised.append(FlagFinding(Flag.PLACE, f"Its metadata says where it was taken{where}.", outcome_text))
+        raised.append((Flag.PLACE, messages.location(where=where, is_copied=not still)))
     if still and facts.size.width >= 2 * top:
-        outcome_text = f"It is {facts.size.width} px wide; the widest rung is {top} px."
-        raised.append(FlagFinding(Flag.LARGE, outcome_text, "It is reduced to the rungs."))
+        raised.append((Flag.LARGE, messages.large(width=facts.size.width, widest=top)))
     if 0 < facts.jpeg_quality < _HARD_PRESSED:
-        outcome_text = f"It was saved at a JPEG quality of about {facts.jpeg_quality}."
-        then = "Where its own bytes are the smallest at full size, they are kept."
-        raised.append(FlagFinding(Flag.PRESSED, outcome_text, then))
+        raised.append((Flag.PRESSED, messages.pressed(facts.jpeg_quality)))
     if still and facts.format in _MODERN:
-        outcome_text = f"It is in {facts.format.label} already."
-        raised.append(
-            FlagFinding(Flag.MODERN, outcome_text, "Every rendition is made from its decoded pixels.")
-        )
+        raised.append((Flag.MODERN, messages.modern(facts.format.label)))
     if facts.profile_name and not facts.srgb and not facts.cmyk:
-        wide = ", with colours beyond sRGB" if facts.wide_gamut else ""
-        outcome_text = f"Its colour profile is “{facts.profile_name}”{wide}."
         raised.append(
-            FlagFinding(Flag.NOT_SRGB, outcome_text, "It is converted to sRGB before the profile goes.")
+            (Flag.NOT_SRGB, messages.not_srgb(profile=facts.profile_name, is_wide=facts.wide_gamut))
         )
     if facts.kind is Kind.ANIMATION and facts.bytes > _VIDEO_BYTES:
-        outcome_text = f"{facts.frames_label[0].upper()}{facts.frames_label[1:]} weigh as much as a video."
-        raised.append(
-            FlagFinding(
-                Flag.VIDEO,
-                outcome_text,
-                "A GIF is made as WebP too, others are copied; a video would be smaller still.",
-            )
-        )
-    raised += [FlagFinding(flag, text, then) for here, flag, text, then in _PLAIN if here(facts)]
-    return raised
+        raised.append((Flag.VIDEO, messages.video(facts.frames_label)))
+    raised += [(flag, message) for applies, flag, message in _PLAIN if applies(facts)]
+    return [FlagFinding.of(flag, message) for flag, message in raised]
 
 
-_PLAIN: tuple[tuple[Callable[[Facts], bool], Flag, str, str], ...] = (
-    (
-        lambda facts: facts.orientation != 1,
-        Flag.SIDEWAYS,
-        "Its pixels do not lie as it is meant to be seen, and metadata says how to turn them.",
-        "It is turned before anything else.",
-    ),
+_PLAIN: tuple[tuple[Callable[[Facts], bool], Flag, Message], ...] = (
+    (lambda facts: facts.orientation != 1, Flag.SIDEWAYS, messages.SIDEWAYS),
     (
         lambda facts: facts.format is ImageFormat.PNG and facts.kind is Kind.PHOTO and not facts.transparent,
         Flag.PHOTO_AS_PNG,
-        "It is a photo, and PNG keeps every speck of its noise.",
-        "It is made as a photo, with JPEG as the fallback.",
+        messages.PHOTO_AS_PNG,
     ),
     (
         lambda facts: facts.format is ImageFormat.JPEG and facts.kind is Kind.GRAPHIC,
         Flag.GRAPHIC_AS_JPEG,
-        "It is a graphic, and JPEG has smeared its edges.",
-        "It is made as a graphic; a PNG or SVG to start from would look better.",
+        messages.GRAPHIC_AS_JPEG,
     ),
-    (
-        lambda facts: facts.cmyk,
-        Flag.CMYK,
-        "It is in print colours.",
-        "It is converted to sRGB through its profile.",
-    ),
+    (lambda facts: facts.cmyk, Flag.CMYK, messages.CMYK),
 )
 """Flags whose sentences are always the same."""
 
 
 def _of_use(facts: Facts, usage: Usage | None) -> list[FlagFinding]:
     if usage is None:
-        return [
-            FlagFinding(
-                Flag.UNUSED,
-                "No page or stylesheet that was read uses it.",
-                "It is made all the same; take it out of scope if nobody needs it.",
-            )
-        ]
+        return [FlagFinding.of(Flag.UNUSED, messages.UNUSED)]
     if facts.kind is not Kind.VECTOR and facts.size.width < usage.width:
-        return [
-            FlagFinding(
-                Flag.SMALL,
-                f"It is {facts.size.width} px wide, and {usage.pages[0]} asks for {usage.width} px.",
-                "It is never enlarged; a larger original would look sharper.",
-            )
-        ]
+        text = messages.small(width=facts.size.width, page=usage.pages[0], displayed=usage.width)
+        return [FlagFinding.of(Flag.SMALL, text)]
     return []
 
 
 def _missing(missing: Missing) -> FlagFinding:
     where = missing.pages[0] + (f" and {len(missing.pages) - 1} more" if len(missing.pages) > 1 else "")
-    then = (
-        f"There is {missing.instead}, which differs in case only: many servers keep the two apart."
-        if missing.instead
-        else "Put the file back, or mend the page."
-    )
-    return FlagFinding(Flag.MISSING, f"{where} refers to it, and there is no such file.", then)
+    return FlagFinding.of(Flag.MISSING, messages.missing(pages=where, similar=missing.instead))
 
 
 def _of_name(path: str, facts: Facts) -> list[FlagFinding]:
     name = path.rpartition("/")[2]
     stem, ending = split_name(name)
-    flagged = []
+    findings = []
     if ending.lower() not in _ENDINGS.get(facts.format, {facts.format.value}):
-        ending_text = f"ends in .{ending}" if ending else "has no ending"
-        flagged.append(
-            FlagFinding(
-                Flag.ENDING,
-                f"It {ending_text} and is {facts.format.label}.",
-                "It is handled by what it is; its renditions end rightly.",
-            )
-        )
-    faults = [
-        text
-        for text, applies in (
-            ("spaces", " " in name),
-            ("letters that are not ASCII", not name.isascii()),
-            ("capitals", name != name.lower()),
-            (
-                "signs that must be escaped",
-                bool(name.isascii() and not _PLAIN_NAME.fullmatch(name.lower().replace(" ", ""))),
-            ),
-            ("only a camera's number", bool(CAMERA_NAME.fullmatch(stem))),
-        )
-        if applies
-    ]
+        text = messages.wrong_ending(ending=ending, label=facts.format.label)
+        findings.append(FlagFinding.of(Flag.ENDING, text))
+    applying = {
+        "space": " " in name,
+        "letters": not name.isascii(),
+        "capitals": name != name.lower(),
+        "signs": bool(name.isascii() and not _PLAIN_NAME.fullmatch(name.lower().replace(" ", ""))),
+        "camera": bool(CAMERA_NAME.fullmatch(stem)),
+    }
+    faults = [messages.NAME_FAULTS[fault] for fault, applies in applying.items() if applies]
     if faults:
-        flagged.append(
-            FlagFinding(
-                Flag.NAME,
-                f"Its name has {' and '.join(faults)}.",
-                "The name is kept, and escaped wherever it is written.",
-            )
-        )
-    return flagged
+        findings.append(FlagFinding.of(Flag.NAME, messages.web_name(" and ".join(faults))))
+    return findings
 
 
 def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
@@ -289,18 +210,10 @@ def _clashes(facts: Mapping[str, Facts]) -> dict[str, str]:
     return clashes
 
 
-def _collision(other_path: str) -> FlagFinding:
-    return FlagFinding(
-        Flag.COLLISION,
-        f"Without its ending it is called like {other_path}.",
-        "The plan tells the two apart; nothing is overwritten.",
-    )
+def _collision(path: str) -> FlagFinding:
+    return FlagFinding.of(Flag.COLLISION, messages.collision(path))
 
 
 def _copy(copy: Duplicate) -> FlagFinding:
-    text = (
-        f"It is byte for byte {copy.preferred}."
-        if copy.exact
-        else f"It looks like a smaller or harder pressed {copy.preferred}, which is the better one to start from."
-    )
-    return FlagFinding(Flag.COPY, text, "Both are made; take one out of scope if it is not needed.")
+    text = messages.exact_copy(copy.preferred) if copy.exact else messages.similar_copy(copy.preferred)
+    return FlagFinding.of(Flag.COPY, text)

@@ -42,6 +42,13 @@ from young_prism.core.render.verify import find_fault
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.conversions import (
+    DRAWING_NOT_CONVERTED,
+    failed_verification,
+    no_lossless_mode,
+    over_byte_limit,
+    size_over_byte_limit,
+)
 
 _MOVING = (ImageFormat.AVIF, ImageFormat.WEBP)
 """The formats that animations are turned into."""
@@ -148,9 +155,7 @@ def _moving_file(
     if most is not None and len(trial.data) > most:
         best = within_bytes(encode, most)
         if best is None:
-            raise DamagedError(
-                f"No quality brings the {fmt.label} to {format_bytes(most)}.", remedy="Give a smaller size."
-            )
+            raise DamagedError.of(over_byte_limit(label=fmt.label, limit=format_bytes(most)))
         trial = _Trial(best.data, best.quality, f"for at most {format_bytes(most)}")
     ever = "plays for ever" if fmt is ImageFormat.AVIF and animation.loops else ""
     usual = "no score, so the usual quality" if options.target is not None and trial.quality else ""
@@ -177,10 +182,7 @@ def _moving_encoder(animation: Animation, fmt: ImageFormat) -> tuple[Callable[[i
 
 
 def _no_lossless_mode(fmt: ImageFormat) -> DamagedError:
-    return DamagedError(
-        f"{fmt.label} has no lossless mode of that.",
-        remedy="Choose PNG, WebP or JPEG XL, or the picture's own size and format.",
-    )
+    return DamagedError.of(no_lossless_mode(fmt.label))
 
 
 def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None) -> list[Converted]:
@@ -197,10 +199,7 @@ def convert(data: bytes, options: ConvertOptions, *, facts: Facts | None = None)
     """
     facts = facts or inspect_bytes(data)
     if facts.kind is Kind.VECTOR:
-        raise OriginalError(
-            "It is a drawing, which is not converted.",
-            remedy="Build it with young-prism build, which copies it and makes what suits it.",
-        )
+        raise OriginalError.of(DRAWING_NOT_CONVERTED)
     if facts.kind is Kind.ANIMATION:
         return _convert_animation(data, facts, options)
     picture = _Picture.decoded(data, facts, options)
@@ -363,9 +362,7 @@ class _Picture:
             )
             if best:
                 return _Trial(best.data, best.quality, f"for at most {limit}")
-        raise DamagedError(
-            f"No quality brings {size.width} × {size.height} px to {limit}.", remedy="Give a smaller size."
-        )
+        raise DamagedError.of(size_over_byte_limit(width=size.width, height=size.height, limit=limit))
 
     def _verify(self, data: bytes, size: Size, settings: RasterSettings) -> None:
         """Read a file back, as a build does. Raises `DamagedError`."""
@@ -375,4 +372,4 @@ class _Picture:
         rendition = self.planned.renditions[0]._replace(format=fmt, size=size, settings=settings)
         fault = find_fault(data, rendition, metadata=self.planned.finishing.metadata, clear=is_clear)
         if fault:
-            raise DamagedError(f"The {fmt.label} is not as it should be: {fault}.", remedy="Report this.")
+            raise DamagedError.of(failed_verification(label=fmt.label, fault=fault))

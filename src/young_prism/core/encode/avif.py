@@ -60,7 +60,7 @@ _SVT_QUALITIES = (0.0, 6.0, 15.0, 24.3, 34.4, 46.8, 53.5, 60.5, 67.7, 75.0, 82.0
 
 
 def svt_quality(quality: int) -> int:
-    """Return the quality of SVT-AV1 that looks like a quality of ours, which is libaom's.
+    """Return the quality of SVT-AV1 that looks like our quality, which is libaom's.
 
     Args:
         quality: A quality from 0 to 100.

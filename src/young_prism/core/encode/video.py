@@ -1,4 +1,4 @@
-"""Looping videos in place of heavy animations: MP4 (H.264) and WebM (VP9), without sound, by FFmpeg inside PyAV."""
+"""Looping videos instead of heavy animations: MP4 (H.264) and WebM (VP9), without sound, by FFmpeg inside PyAV."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ class Crop(NamedTuple):
         size: Its size in pixels of the upright original, after `geometry`; with padding, that of the whole box.
         focal: The point around which it lies; None to find one in the pixels when the cut is made.
         geometry: What is done to the original before.
-        area: The area that a person set, in place of a focal point.
+        area: The area that a person set, instead of a focal point.
         pad: What fills the box around the picture: a colour, `edge` or `blur`; empty where the picture is cut.
     """
 

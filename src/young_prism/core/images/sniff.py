@@ -82,7 +82,7 @@ def _by_brand(head: bytes) -> ImageFormat | None:
 
 
 def _is_raw(head: bytes) -> bool:
-    """Whether a TIFF is a camera's raw file, whose first picture is only its thumbnail.
+    """Whether a TIFF is a camera raw file, whose first picture is only its thumbnail.
 
     Told by the mark behind the header in one make's files, or by the tag DNGVersion (50706) in the first directory.
     """
@@ -102,30 +102,32 @@ class KnownNonImage(NamedTuple):
     remedy: str
 
 
-_SAVE_AS = "Save it as JPEG, PNG or WebP where it was made, and put that here."
-_RAW = KnownNonImage(
-    "a camera's raw file", "Develop it first: export it as JPEG or TIFF from the camera's own program."
-)
+_SAVE_AS = "Save it as JPEG, PNG or WebP in the program that made it."
+_RAW = KnownNonImage("a camera raw file", "Export it as JPEG or TIFF from a raw developer first.")
 _NON_IMAGE_SIGNATURES: tuple[tuple[bytes, int, KnownNonImage], ...] = (
     (b"%PDF", 0, KnownNonImage("a PDF document", "Export the page that you need as PNG or SVG.")),
     (b"8BPS", 0, KnownNonImage("a layered PSD document", _SAVE_AS)),
     (b"%!PS", 0, KnownNonImage("an EPS drawing", "Export it as SVG, or as PNG.")),
-    (b"jP  ", 4, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
-    (b"\xff\x4f\xff\x51", 0, KnownNonImage("a JPEG 2000 picture, which few browsers show", _SAVE_AS)),
+    (b"jP  ", 4, KnownNonImage("a JPEG 2000 image, which few browsers show", _SAVE_AS)),
+    (b"\xff\x4f\xff\x51", 0, KnownNonImage("a JPEG 2000 image, which few browsers show", _SAVE_AS)),
     (
         b"\0\0\1\0",
         0,
-        KnownNonImage("an icon file (ICO)", "Leave it where it is; browsers ask for it by its own name."),
+        KnownNonImage("an icon file (ICO)", "Leave it where it is; browsers request it by its own name."),
     ),
     (b"ftypcrx ", 4, _RAW),
     (b"FUJIFILM", 0, _RAW),
     (b"II*\0", 0, _RAW),
     (b"MM\0*", 0, _RAW),
-    (b"ftyp", 4, KnownNonImage("a video", "Put it on the page as a video; a still from it can go here.")),
+    (
+        b"ftyp",
+        4,
+        KnownNonImage("a video", "Embed it in the page as a video; a still of it can be added here."),
+    ),
     (
         b"\x1aE\xdf\xa3",
         0,
-        KnownNonImage("a video", "Put it on the page as a video; a still from it can go here."),
+        KnownNonImage("a video", "Embed it in the page as a video; a still of it can be added here."),
     ),
     (
         b"PK\3\4",
@@ -152,7 +154,7 @@ def identify_non_image(head: bytes) -> KnownNonImage | None:
             return kind
     if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype html|html)[\s>]", head, re.IGNORECASE):
         return KnownNonImage(
-            "a web page, which a server sends in place of a picture it has not got",
+            "a web page, which a server sends instead of a picture it has not got",
             "Fetch the picture again.",
         )
     return None

@@ -48,6 +48,7 @@ from young_prism.core.types import (
     Size,
 )
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.originals import EMPTY_FILE, not_an_image, unknown_content
 
 _INSPECTED_SIDE = 1000
 """A JPEG is judged at the smallest decoder shrink that leaves its longer side at least this long."""
@@ -76,9 +77,7 @@ def inspect_bytes(data: bytes, *, max_pixels: int = MAX_PIXELS) -> Facts:
 def inspect_header(view: ByteView, *, max_pixels: int = MAX_PIXELS) -> Facts:
     """Return the facts that a header tells, with `seen` false. Raises what `look` raises."""
     if not view.size:
-        raise EmptyFileError(
-            "The file is empty.", remedy="Copy it again from where it came from, or delete it."
-        )
+        raise EmptyFileError.of(EMPTY_FILE)
     head = view.read(0, HEAD_BYTES)
     fmt = sniff(head)
     if fmt is None:
@@ -216,11 +215,8 @@ def _mean_colour(pixels: NDArray[np.uint8]) -> str:
 def _no_image(head: bytes) -> NotAnImageError:
     kind = identify_non_image(head)
     if kind:
-        return NotAnImageError(f"This is {kind.description}.", remedy=kind.remedy)
-    return NotAnImageError(
-        f"The content is no image that we know; it starts with {_starts_with(head)}.",
-        remedy="Save it as JPEG, PNG, GIF, WebP, AVIF, JPEG XL, HEIC, TIFF, BMP or SVG, or take it out.",
-    )
+        return NotAnImageError.of(not_an_image(description=kind.description, remedy=kind.remedy))
+    return NotAnImageError.of(unknown_content(_starts_with(head)))
 
 
 def _starts_with(data: bytes) -> str:

@@ -13,6 +13,7 @@ import math
 from young_prism.core.errors import RecipeError
 from young_prism.core.ladder.optimum import Need, merged
 from young_prism.core.recipe.ladder import Layout, LayoutLine
+from young_prism.messages.recipes import NO_VIEWPORTS, viewport_line
 
 USUAL_VIEWPORTS: tuple[tuple[int, float], ...] = (
     (360, 14.0), (375, 6.0), (390, 14.0), (412, 12.0), (430, 8.0), (768, 4.0), (820, 3.0), (1024, 3.0),
@@ -77,13 +78,9 @@ def read_viewports(text: str, *, file: str = "") -> tuple[tuple[int, float], ...
         if viewport:
             viewports.append(viewport)
         elif cells and (viewports or number > 1):  # the first line may be a heading
-            raise RecipeError(
-                f"Line {number} of the viewports is not a width and a share.",
-                file=file,
-                remedy="Write it as 390,14.5.",
-            )
+            raise RecipeError.of(viewport_line(number), file=file)
     if not viewports:
-        raise RecipeError("There is no viewport in it.", file=file, remedy="Write lines such as 390,14.5.")
+        raise RecipeError.of(NO_VIEWPORTS, file=file)
     return tuple(viewports)
 
 

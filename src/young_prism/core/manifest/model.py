@@ -25,99 +25,106 @@ class _Entry(BaseModel):
 
 
 class RenditionEntry(_Entry):
-    """One file beside the manifest."""
+    """A rendition."""
 
-    path: RelativePath = Field(description="Below the manifest's folder, with / between folders.")
-    format: str
+    path: RelativePath = Field(description="Path below the folder of the manifest, with / between folders.")
+    format: str = Field(description="Format of the file.")
     type: str = Field(description="Media type.")
-    width: int = Field(description="Pixels; 0 for a vector without a size of its own.")
-    height: int
-    bytes: int
-    sha256: str
+    width: int = Field(description="Width in pixels; 0 for a vector without a size.")
+    height: int = Field(description="Height in pixels.")
+    bytes: int = Field(description="Size of the file in bytes.")
+    sha256: str = Field(description="SHA-256 of the file.")
     key: str = Field(
-        description="The original's content, the size, and a hash of all else that the bytes hang on."
+        description="Cache key: content of the original, size, and a hash of every setting that affects the bytes."
     )
-    facet: str | None = Field(default=None, description="The cut; left out for the whole picture.")
+    facet: str | None = Field(default=None, description="Crop; omitted for the whole image.")
     placeholder: str | None = Field(
-        default=None, description="A CSS colour or a data URI to show until the picture is loaded."
+        default=None, description="CSS colour or data URI to show until the image is loaded."
     )
-    outcome: Literal["made", "kept"] = Field(description="kept: the original's own pixels, or a plain copy.")
-    reason: str
-    encoder: str | None = Field(
-        default=None, description="libaom or SVT-AV1; left out for formats other than AVIF."
+    outcome: Literal["made", "kept"] = Field(
+        description="made, or kept for the pixels of the original itself."
     )
+    reason: str = Field(
+        description="Why the file is as it is, for example how its quality was chosen; may be empty."
+    )
+    encoder: str | None = Field(default=None, description="libaom or SVT-AV1; only for AVIF.")
 
 
 class SkippedEntry(_Entry):
-    """A rendition that was tried and is not delivered, since another one does its job in fewer bytes."""
+    """A rendition that was tried and is not delivered, because another one needs fewer bytes."""
 
-    path: RelativePath
-    format: str
-    width: int
-    height: int
-    bytes: int
-    facet: str | None = None
-    key: str
-    reason: str
+    path: RelativePath = Field(description="Path that the file would have had.")
+    format: str = Field(description="Format.")
+    width: int = Field(description="Width in pixels.")
+    height: int = Field(description="Height in pixels.")
+    bytes: int = Field(description="Bytes that the file would have had.")
+    facet: str | None = Field(default=None, description="Crop; omitted for the whole image.")
+    key: str = Field(description="As in renditions.")
+    reason: str = Field(description="Why the file is not delivered.")
 
 
 class OriginalEntry(_Entry):
-    """One original with what came of it."""
+    """An original with its renditions."""
 
-    path: RelativePath = Field(description="Below the source folder, with / between folders.")
-    sha256: str
-    bytes: int
-    format: str
-    width: int = Field(description="Pixels, upright: after orientation was applied.")
-    height: int
-    kind: str
-    transparent: bool
+    path: RelativePath = Field(description="Path below the source folder, with / between folders.")
+    sha256: str = Field(description="SHA-256 of the original.")
+    bytes: int = Field(description="Size of the original in bytes.")
+    format: str = Field(description="Format of the content.")
+    width: int = Field(description="Width in pixels, upright.")
+    height: int = Field(description="Height in pixels, upright.")
+    kind: str = Field(description="photo, graphic, animation or vector.")
+    transparent: bool = Field(description="Whether any pixel is transparent.")
     number: int | None = Field(
         default=None,
-        description="Its {counter} in names, which later builds keep; left out where no rule has one.",
+        description="Number for {counter} in names; kept by later builds, omitted if no rule uses it.",
     )
     first_built: str | None = Field(
         default=None,
-        description="Its {today} in names, which later builds keep; left out where no rule has one.",
+        description="Date for {today} in names; kept by later builds, omitted if no rule uses it.",
     )
-    renditions: tuple[RenditionEntry, ...]
+    renditions: tuple[RenditionEntry, ...] = Field(description="Files of this original.")
     skipped: tuple[SkippedEntry, ...] = Field(
+        description="Files that were tried and are not delivered.",
         default=(),
         validation_alias=AliasChoices("skipped", "dropped"),  # as it was called before
     )
-    snippet: str = Field(
-        description="Markup ready to paste; the alternative text is left for a person to write."
-    )
+    snippet: str = Field(description="Markup without an alternative text.")
 
 
 class FailureEntry(_Entry):
-    """An original that gave nothing, and why."""
+    """An original without renditions, and why."""
 
-    original: str
-    error: str
-    remedy: str
+    original: str = Field(description="Path of the original.")
+    error: str = Field(description="What happened.")
+    remedy: str = Field(description="What to do.")
 
 
 class OrphanEntry(_Entry):
-    """A file that an earlier build made and that nothing plans any more; kept, and known to be ours."""
+    """A rendition of an earlier build that no recipe plans any more."""
 
-    path: RelativePath
-    bytes: int
-    sha256: str
+    path: RelativePath = Field(description="Path below the folder of the manifest.")
+    bytes: int = Field(description="Size in bytes.")
+    sha256: str = Field(description="SHA-256 of the file.")
 
 
 class Manifest(_Entry):
-    """What came from what."""
+    """The result of a build."""
 
-    kind: Literal["young-prism manifest"] = "young-prism manifest"
-    version: Literal[1] = 1
-    generator: str
-    encoders: dict[str, str]
-    recipe: Recipe
-    originals: tuple[OriginalEntry, ...]
-    skipped: tuple[FailureEntry, ...] = ()
-    failed: tuple[FailureEntry, ...] = ()
-    orphaned: tuple[OrphanEntry, ...] = ()
+    kind: Literal["young-prism manifest"] = Field(
+        default="young-prism manifest", description="Identifies the file."
+    )
+    version: Literal[1] = Field(default=1, description="Version of the format.")
+    generator: str = Field(description="Program and version that wrote the manifest.")
+    encoders: dict[str, str] = Field(description="Version of the encoder of each format.")
+    recipe: Recipe = Field(description="Recipe of the build, without secrets.")
+    originals: tuple[OriginalEntry, ...] = Field(description="All originals with their renditions.")
+    skipped: tuple[FailureEntry, ...] = Field(
+        default=(), description="Originals without renditions, and why."
+    )
+    failed: tuple[FailureEntry, ...] = Field(default=(), description="Originals that failed, and why.")
+    orphaned: tuple[OrphanEntry, ...] = Field(
+        default=(), description="Files of earlier builds that nothing plans any more."
+    )
 
     def as_json(self) -> str:
         """Return the file's text."""

@@ -187,4 +187,4 @@ JINJA_MACRO = """\
 {%- if below %}<figcaption>{{ below | e }}</figcaption></figure>{% endif -%}
 {%- endmacro -%}
 """
-"""The macro for Jinja, which needs nothing of ours at run time."""
+"""The macro for Jinja, which needs no Young Prism at run time."""

@@ -39,7 +39,7 @@ class MarkupRendition:
 
 
 class ArtDirection(NamedTuple):
-    """A facet that pages show in place of the whole picture up to a viewport width, with the `sizes` of its layout."""
+    """A facet that pages show instead of the whole picture up to a viewport width, with the `sizes` of its layout."""
 
     facet: str
     up_to: int

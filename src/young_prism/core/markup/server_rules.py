@@ -258,7 +258,7 @@ def apache(served: ServedFiles) -> str:
     for old, new in served.redirects.items():
         lines.append(f'RewriteRule "^{_pattern(old[1:])}$" "{_apache_text(new)}"')
     lines.append(
-        "# The best format that the client names, where its file exists, in place of the one that it asks for."
+        "# The best format that the client names, where its file exists, instead of the one that it asks for."
     )
     for plain, endings in (("jpeg", "jpe?g"), ("png", "png"), ("gif", "gif")):
         lines += (
@@ -288,7 +288,7 @@ def apache(served: ServedFiles) -> str:
 
 
 def _apache_by_stem(served: ServedFiles, plain: str, endings: str) -> list[str]:
-    """Return the rules that send a modern format in place of one fallback, where both have the same stem.
+    """Return the rules that send a modern format instead of one fallback, where both have the same stem.
 
     First the best of all three, then the best of any two, then any one: where the best has no file, the best of those that
     have one follows.
@@ -307,7 +307,7 @@ def _apache_by_stem(served: ServedFiles, plain: str, endings: str) -> list[str]:
 
 
 def _apache_listed(served: ServedFiles, plain: str, endings: str) -> list[str]:
-    """Return the rules that send a modern format in place of one fallback, where files are named one by one."""
+    """Return the rules that send a modern format instead of one fallback, where files are named one by one."""
     lines = []
     for path, alternates in served.alternates.items():
         if re.search(rf"\.(?:{endings})$", path):

@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from young_prism.core.errors import LayoutFileError
+from young_prism.messages.recipes import invalid_layout_file
 
 LAYOUT_FILE = "young-prism-layout.json"
 """The usual name of the file."""
@@ -141,8 +142,7 @@ def read_layout(text: str, *, file: str = "") -> MeasuredLayout:
     except ValidationError as error:
         problem = error.errors()[0]
         where = ".".join(str(part) for part in problem["loc"]) or "the file"
-        raise LayoutFileError(
-            f"This is no layout file of ours ({where}: {problem['msg'][0].lower()}{problem['msg'][1:]}).",
+        raise LayoutFileError.of(
+            invalid_layout_file(location=where, reason=f"{problem['msg'][0].lower()}{problem['msg'][1:]}"),
             file=file,
-            remedy="Measure the pages again with young-prism measure.",
         ) from error

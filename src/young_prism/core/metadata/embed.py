@@ -88,7 +88,7 @@ def embed_in_jpeg(data: bytes, carried: EmbeddedMetadata) -> bytes:
 
 
 def embed_in_png(data: bytes, carried: EmbeddedMetadata) -> bytes:
-    """Insert the blocks as chunks after the header, in place of chunks that describe the colours already (sRGB, gAMA, cHRM)."""
+    """Insert the blocks as chunks after the header, instead of chunks that describe the colours already (sRGB, gAMA, cHRM)."""
     chunks = []
     if carried.profile:
         chunks.append((b"iCCP", b"profile\0\0" + zlib.compress(carried.profile, 9)))

@@ -1,4 +1,4 @@
-"""Names fit for the web, by switches: lower case, hyphens in place of blanks and signs, ASCII alone."""
+"""Names fit for the web, by switches: lower case, hyphens instead of blanks and signs, ASCII alone."""
 
 from __future__ import annotations
 

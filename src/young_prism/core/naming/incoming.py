@@ -13,6 +13,14 @@ from typing import NamedTuple
 from young_prism.core.errors import IncomingError
 from young_prism.core.naming.clean import RESERVED
 from young_prism.core.naming.rule import split_name
+from young_prism.messages.incoming import (
+    ABSOLUTE_PATH,
+    HIDDEN,
+    NO_NAME,
+    PATH_LEAVES_FOLDER,
+    PATH_TOO_LONG,
+    TOO_DEEP,
+)
 
 LONGEST_NAME = 200
 """Bytes in UTF-8. File systems end at 255, and renditions add to the stem."""
@@ -35,34 +43,20 @@ def incoming_path(file_name: str) -> Incoming:
     printable = printable_name(file_name)
     path = file_name.replace("\\", "/")
     if path.startswith("/") or re.match(r"[A-Za-z]:/", path) or "\0" in path:
-        raise IncomingError(
-            "Its path is absolute: it would land outside the folder.",
-            file=printable,
-            remedy="Pack it again with relative paths.",
-        )
+        raise IncomingError.of(ABSOLUTE_PATH, file=printable)
     parts = [part for part in path.split("/") if part not in ("", ".")]
     if ".." in parts:
-        raise IncomingError(
-            "Its path leads out of the folder (“..”).",
-            file=printable,
-            remedy="Pack it again from the folder that holds it.",
-        )
+        raise IncomingError.of(PATH_LEAVES_FOLDER, file=printable)
     if not parts or path.endswith("/"):
-        raise IncomingError("It has no name.", file=printable, remedy="Give it one.")
+        raise IncomingError.of(NO_NAME, file=printable)
     if len(parts) > _DEEPEST:
-        raise IncomingError(
-            "It lies too many folders deep.", file=printable, remedy="Bring it from further up."
-        )
+        raise IncomingError.of(TOO_DEEP, file=printable)
     if any(part.startswith(".") or part == "__MACOSX" for part in parts):
-        raise IncomingError("It is hidden.", file=printable, remedy="Rename it if it is wanted.")
+        raise IncomingError.of(HIDDEN, file=printable)
     cleaned = [_clean(part) for part in parts]
     result = "/".join(cleaned)
     if len(result.encode()) > _LONGEST_PATH:
-        raise IncomingError(
-            "Its path is too long.",
-            file=printable,
-            remedy="Bring it from further up, or shorten its folders.",
-        )
+        raise IncomingError.of(PATH_TOO_LONG, file=printable)
     note = "" if cleaned == [unicodedata.normalize("NFC", part) for part in parts] else f"Kept as {result}."
     return Incoming(result, note)
 

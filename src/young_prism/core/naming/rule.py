@@ -216,7 +216,7 @@ def _closed(text: str) -> str:
 def _template(rule: str) -> str:
     """Turn a rule's braces into those of `str.format`; the check let only plain names and numbers through.
 
-    What hangs on the rung comes out as braces once more.
+    What depends on the rung comes out as braces once more.
     """
 
     def braces(match: re.Match[str]) -> str:

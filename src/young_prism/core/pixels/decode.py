@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers.contract import EXPORT_AGAIN, BytesView, check_pixels
+from young_prism.core.images.headers.contract import BytesView, check_pixels
 from young_prism.core.images.headers.jxl import SRGB, JxlHeader, read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
 from young_prism.core.pixels.jxl_profile import read_profile
@@ -28,6 +28,8 @@ from young_prism.core.types import (
 )
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.message import Message
+from young_prism.messages.originals import DAMAGED, EXPORT_AGAIN, LIBRARY_MESSAGES
 
 
 @lru_cache(maxsize=1)
@@ -50,19 +52,6 @@ def library_errors() -> tuple[type[Exception], ...]:
         struct.error,
         DecompressionBombError,
     )
-
-
-_LIBRARY_MESSAGES = {
-    (
-        "premature end",
-        "truncated",
-        "out of data",
-        "end of file",
-    ): "The file ends in the middle of the picture.",
-    ("read error", "crc", "checksum"): "The picture's data is broken: it does not match its checksum.",
-    ("empty jpeg", "zero", "bad dimensions", "invalid ihdr"): "The header declares a picture without pixels.",
-}
-"""What libvips and its codecs say, and what that means to the person whose file it is."""
 
 
 def open_image(data: bytes, fmt: ImageFormat, *, shrink: int = 1, max_pixels: int = MAX_PIXELS) -> VipsImage:
@@ -237,12 +226,12 @@ def damaged(error: Exception) -> DamagedError:
     detail = (lines[0] if lines else str(error)).rstrip(".")
     low = detail.lower()
     known = next(
-        (sentence for words, sentence in _LIBRARY_MESSAGES.items() if any(word in low for word in words)),
+        (sentence for words, sentence in LIBRARY_MESSAGES.items() if any(word in low for word in words)),
         None,
     )
-    return DamagedError(known, remedy=EXPORT_AGAIN) if known else undecodable()
+    return DamagedError.of(Message(known, EXPORT_AGAIN)) if known else undecodable()
 
 
 def undecodable() -> DamagedError:
     """Return the error for damage of which the library says nothing that a person could use; its words stay in the traceback."""
-    return DamagedError("The picture is damaged and cannot be decoded.", remedy=EXPORT_AGAIN)
+    return DamagedError.of(DAMAGED)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from young_prism.core.errors import OriginalError
 from young_prism.core.pixels.decode import by_pillow
 from young_prism.core.types import ImageFormat, Size
+from young_prism.messages.originals import frames_unreadable
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -55,9 +56,7 @@ def read_animation(data: bytes, fmt: ImageFormat) -> Animation:
         ImageFormat.AVIF: AvifImageFile,
     }
     if fmt not in readers:
-        raise OriginalError(
-            f"The frames of a {fmt.label} cannot be read.", remedy="Export it as GIF, WebP or AVIF."
-        )
+        raise OriginalError.of(frames_unreadable(fmt.label))
     frames, durations = [], []
     with by_pillow(readers[fmt], data) as picture:
         loops = _plays(picture.info.get("loop"), fmt)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers.contract import EXPORT_AGAIN, BytesView
+from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.jxl import read_jxl
 from young_prism.core.images.sniff import sniff
 from young_prism.core.types import ImageFormat
+from young_prism.messages.originals import NOT_JPEG_XL, NOT_PACKED_JPEG, PACKED_JPEG_DAMAGED
 
 
 def unpack_jpeg(data: bytes) -> bytes:
@@ -21,13 +22,10 @@ def unpack_jpeg(data: bytes) -> bytes:
     import imagecodecs
 
     if sniff(data) is not ImageFormat.JXL:
-        raise DamagedError("It is no JPEG XL file.", remedy="Name a .jxl file that was made from a JPEG.")
+        raise DamagedError.of(NOT_JPEG_XL)
     if not read_jxl(BytesView(data)).is_packed_jpeg:
-        raise DamagedError(
-            "It was not made from a JPEG, so there is none to restore.",
-            remedy="Name a .jxl file that was made from a JPEG without loss.",
-        )
+        raise DamagedError.of(NOT_PACKED_JPEG)
     try:
         return bytes(imagecodecs.jpegxl_decode_jpeg(data, numthreads=1))
     except (RuntimeError, ValueError, AttributeError) as error:  # bare errors of the library
-        raise DamagedError("It is damaged: the JPEG cannot be restored.", remedy=EXPORT_AGAIN) from error
+        raise DamagedError.of(PACKED_JPEG_DAMAGED) from error

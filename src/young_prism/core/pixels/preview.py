@@ -10,6 +10,7 @@ from young_prism.core.pixels.shape import attention, largest_rung
 from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry
 from young_prism.core.selection.image_metadata import FocalPoint
 from young_prism.core.vips import pyvips
+from young_prism.messages.originals import TOO_TALL_TO_PREVIEW
 
 
 def found_focal(data: bytes) -> FocalPoint:
@@ -29,7 +30,7 @@ def preview(data: bytes, facts: Facts, width: int, geometry: Geometry = NO_GEOME
     size = whole.at_width(min(width, whole.width))
     cut = Crop(whole, (0.5, 0.5), geometry.whole) if geometry.changes_whole else None
     if size.height > 4 * width:
-        raise DamagedError("The picture is too tall to preview.", remedy="Open the original itself.")
+        raise DamagedError.of(TOO_TALL_TO_PREVIEW)
     try:
         return bytes(largest_rung(data, facts, size, cut=cut).webpsave_buffer(Q=80, effort=2, keep="none"))
     except pyvips.Error as error:

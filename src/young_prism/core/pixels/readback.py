@@ -14,6 +14,7 @@ from young_prism.core.pixels.decode import by_pillow, jxl_pixels
 from young_prism.core.types import ImageFormat
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.output import RENDITION_DAMAGED
 
 
 def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
@@ -35,7 +36,7 @@ def read_back(data: bytes, fmt: ImageFormat) -> npt.NDArray[np.uint8]:
         image = pyvips.Image.new_from_buffer(data, "", access="sequential", fail_on="error")
         return array_of(image)
     except pyvips.Error as error:
-        raise DamagedError("It cannot be decoded whole.", remedy="Report it.") from error
+        raise DamagedError.of(RENDITION_DAMAGED) from error
 
 
 def shape_of(data: bytes, fmt: ImageFormat) -> tuple[int, int, int]:

@@ -3,8 +3,8 @@
 A rendition of p pixels is taken to have b (p / 500,000)^k times 500,000 bytes: b and k by format and by whether it is a
 photograph, from real photographs and drawn graphics (`make bench-estimates`, docs/performance.md), times a factor for the
 quality. Originals differ: one that weighs twice what its own format and quality usually weigh gives renditions of about
-twice the bytes. What was made before corrects both, first by format and kind, then by original; what is there is counted
-as it is. Seconds are the work of the plan times what a unit of work took in earlier runs.
+twice the bytes. What was made before corrects both, first by format and kind, then by original; existing files are
+counted as they are. Seconds are the work of the plan times what a unit of work took in earlier runs.
 """
 
 from __future__ import annotations
@@ -87,7 +87,7 @@ _SQUEEZED = 0.93
 
 
 class Estimate(NamedTuple):
-    """Bytes of all renditions, and the work (see `PlannedRendition.work`) of those that are not there."""
+    """Bytes of all renditions, and the work (see `PlannedRendition.work`) of the missing ones."""
 
     bytes: int
     work: float

@@ -24,6 +24,7 @@ from young_prism.core.selection.image_metadata import (
     MetadataByPath,
 )
 from young_prism.core.types import Kind
+from young_prism.messages.originals import EXCLUDED_BY_RECIPE, IS_WATERMARK, watermark_missing
 
 
 def make_plan(
@@ -57,38 +58,17 @@ def make_plan(
     }
     recipes = {path: resolve_recipe(path, recipe) for path in facts}
     left = [
-        SkippedOriginal(
-            path=path,
-            error="The recipe leaves it out.",
-            remedy="Change the override that matches it to have it made.",
-            failed=False,
-        )
-        for path, recipe in recipes.items()
-        if recipe is None
+        SkippedOriginal.of(path, EXCLUDED_BY_RECIPE) for path, recipe in recipes.items() if recipe is None
     ]
     marking = _watermark_files(recipe) & facts.keys()
-    left += [
-        SkippedOriginal(
-            path=path, error="It is the watermark.", remedy="Nothing is made of it.", failed=False
-        )
-        for path in sorted(marking)
-        if recipes[path] is not None
-    ]
+    left += [SkippedOriginal.of(path, IS_WATERMARK) for path in sorted(marking) if recipes[path] is not None]
     recipes = {path: None if path in marking else resolved for path, resolved in recipes.items()}
     no_mark = {
         path: mark
         for path, recipe in recipes.items()
         if recipe and (mark := _missing_mark(facts[path], recipe, marks))
     }
-    left += [
-        SkippedOriginal(
-            path=path,
-            error=f"Its watermark {mark} is not there.",
-            remedy="Put that file into the source, or correct its name in the recipe.",
-            failed=True,
-        )
-        for path, mark in no_mark.items()
-    ]
+    left += [SkippedOriginal.of(path, watermark_missing(mark), failed=True) for path, mark in no_mark.items()]
     number_by_path = context.numbered(facts, recipe.names.counter_start)
     clean = _cleaner(recipe.names)
     titles = {
@@ -123,7 +103,7 @@ def make_plan(
 
 
 def _missing_mark(facts: Facts, recipe: Recipe, marks: Mapping[str, WatermarkFile]) -> str:
-    """Return the file of the watermark that an original should wear and that is not there; empty for none."""
+    """Return the file of the watermark that an original should wear and that does not exist; empty for none."""
     watermark = recipe.finishing.watermark
     worn = watermark and not (facts.kind is Kind.VECTOR or recipe.formats.squeeze)
     return watermark.name if watermark and worn and watermark.name not in marks else ""

@@ -17,6 +17,7 @@ from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Squeeze, VectorFormats
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.types import ImageFormat, Size
+from young_prism.messages.message import Message
 
 POSTER = "poster"
 """The facet of the still picture of an animation."""
@@ -170,6 +171,11 @@ class SkippedOriginal:
     failed: bool
     rendition: str = ""
     """The path of a rendition that was tried and is not delivered; empty where it is the whole original."""
+
+    @classmethod
+    def of(cls, path: str, message: Message, *, failed: bool = False) -> SkippedOriginal:
+        """Make one that tells a message."""
+        return cls(path=path, error=message.problem, remedy=message.remedy, failed=failed)
 
     @classmethod
     def from_error(cls, path: str, error: YoungPrismError, *, failed: bool = True) -> SkippedOriginal:

@@ -19,6 +19,7 @@ from young_prism.core.proof.candidate import Candidate
 from young_prism.core.recipe.codecs import Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.toml import parsed, read_recipe
+from young_prism.messages.recipes import NO_FOLDER
 
 
 class ChoiceScope(StrEnum):
@@ -168,5 +169,5 @@ def folder_pattern(path: str) -> str:
     """Return the pattern that catches all that lies in a path's folder, and deeper. Raises `RecipeError` at the top."""
     folder = path.rpartition("/")[0]
     if not folder:
-        raise RecipeError("It lies in no folder.", remedy="Choose for its kind, or for it alone.")
+        raise RecipeError.of(NO_FOLDER)
     return f"{pattern_of(folder)}/**"

@@ -22,6 +22,7 @@ from young_prism.core.recipe.codecs import (
     lossy_only,
 )
 from young_prism.core.types import ImageFormat
+from young_prism.messages.recipes import unknown_candidate
 
 _WHITE = "#ffffff"
 _USUAL: Mapping[ImageFormat, RasterSettings] = {
@@ -156,10 +157,7 @@ _EFFORTS = {ImageFormat.JXL: (1, 9), ImageFormat.AVIF: (0, 9), ImageFormat.WEBP:
 
 
 def _none_such(name: str) -> RecipeError:
-    return RecipeError(
-        f"“{name}” is no candidate.",
-        remedy="Write one as jxl-70, jxl-lossless, avif-58, webp-75, webp-lossless, webp-near60, jpeg-80, jpeg-80-444, png or png-palette.",
-    )
+    return RecipeError.of(unknown_candidate(name))
 
 
 def name_of(settings: RasterSettings) -> str:

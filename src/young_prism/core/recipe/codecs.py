@@ -55,14 +55,32 @@ class Lossy(RecipeModel):
     is not delivered.
     """
 
-    quality: Quality
-    target: Target | None = None
-    tolerance: Annotated[float, Field(ge=0.1, le=10)] | None = None
-    band: Band | None = None
-    lowest: Quality | None = None
-    highest: Quality | None = None
-    never_larger: bool = False
-    max_bytes: ByteCount | None = None
+    quality: Annotated[Quality, Field(description="Quality of the encoder, from 1 to 100.")]
+    target: Annotated[
+        Target | None,
+        Field(
+            description="Score (SSIMULACRA 2) to reach with the lowest quality: 70 is good, about 90 is hard to tell apart."
+        ),
+    ] = None
+    tolerance: Annotated[
+        Annotated[float, Field(ge=0.1, le=10)] | None,
+        Field(description="Points by which a search may end above its target. Default: from the profile."),
+    ] = None
+    band: Annotated[
+        Band | None,
+        Field(description="Lowest and highest score; outside them the quality moves to the nearest edge."),
+    ] = None
+    lowest: Annotated[Quality | None, Field(description="Lowest quality that a search may choose.")] = None
+    highest: Annotated[Quality | None, Field(description="Highest quality that a search may choose.")] = None
+    never_larger: Annotated[
+        bool, Field(description="Never choose a quality whose file is larger than the original.")
+    ] = False
+    max_bytes: Annotated[
+        ByteCount | None,
+        Field(
+            description='Byte limit of each file, such as "100 kB". Without a quality that meets it, the file is not delivered.'
+        ),
+    ] = None
 
     _goes_up = field_validator("band")(goes_up)
 
@@ -97,7 +115,10 @@ class Lossy(RecipeModel):
 class LossyOrLossless(Lossy):
     """What formats share that have a lossless mode too; `when-smaller` takes it where it needs no more bytes."""
 
-    lossless: Literal["never", "when-smaller", "always"] = "never"
+    lossless: Annotated[
+        Literal["never", "when-smaller", "always"],
+        Field(description="Lossless mode: never, always, or where it needs no more bytes."),
+    ] = "never"
 
     @property
     def is_lossless(self) -> bool:
@@ -112,9 +133,17 @@ class Jxl(LossyOrLossless):
     that JPEG can be restored bit by bit.
     """
 
-    quality: Quality = JXL_QUALITY
-    effort: Annotated[int, Field(ge=1, le=9)] | None = None
-    from_jpeg: bool = False
+    quality: Annotated[
+        Quality,
+        Field(description="Quality of the encoder, from 1 to 100; 71 has the mean score of AVIF at 57."),
+    ] = JXL_QUALITY
+    effort: Annotated[
+        Annotated[int, Field(ge=1, le=9)] | None,
+        Field(description="Effort of libjxl, from 1 to 9. Default: from the profile."),
+    ] = None
+    from_jpeg: Annotated[
+        bool, Field(description="Pack the data of a JPEG original losslessly for the rung of its own size.")
+    ] = False
 
     @property
     def chosen_effort(self) -> int:
@@ -138,15 +167,20 @@ def lossy_only(settings: Lossy) -> dict[str, Any]:
 
 
 class Avif(Lossy):
-    """AV1 still pictures: smallest by far on photos.
+    """AV1 still images: the smallest files for photos.
 
     An `effort` is a place on one curve of bytes against time, whichever encoder is best there (docs/performance.md); left
     out, the profile decides.
     """
 
-    quality: Quality = 57
-    effort: Annotated[int, Field(ge=0, le=9)] | None = None
-    chroma: Chroma = "4:2:0"
+    quality: Annotated[Quality, Field(description="Quality of the encoder, from 1 to 100.")] = 57
+    effort: Annotated[
+        Annotated[int, Field(ge=0, le=9)] | None,
+        Field(
+            description="Place on the curve of bytes against time, from 0 (fast) to 9. Default: from the profile."
+        ),
+    ] = None
+    chroma: Annotated[Chroma, Field(description="Chroma subsampling.")] = "4:2:0"
 
     @property
     def chosen_effort(self) -> int:
@@ -166,12 +200,19 @@ class Avif(Lossy):
 
 
 class Webp(LossyOrLossless):
-    """WebP: quick, everywhere, with a lossless mode for graphics."""
+    """WebP: fast, shown by every current browser, with a lossless mode for graphics."""
 
-    quality: Quality = 80
-    effort: Annotated[int, Field(ge=0, le=6)] | None = None
-    near_lossless: Annotated[int, Field(ge=0, le=99)] | None = None
-    """What is lossless may move pixels a little so that they pack better: 99 hardly, 60 a few steps, 0 the most."""
+    quality: Annotated[Quality, Field(description="Quality of the encoder, from 1 to 100.")] = 80
+    effort: Annotated[
+        Annotated[int, Field(ge=0, le=6)] | None,
+        Field(description="Method of libwebp, from 0 to 6. Default: from the profile."),
+    ] = None
+    near_lossless: Annotated[
+        Annotated[int, Field(ge=0, le=99)] | None,
+        Field(
+            description="Freedom to change pixels slightly in lossless mode: 99 hardly, 60 a little, 0 most."
+        ),
+    ] = None
 
     @model_validator(mode="after")
     def _near_what(self) -> Self:
@@ -196,11 +237,18 @@ class Jpeg(Lossy):
     With an `effort` of 1, the best order of the scans is searched too: 2 % fewer bytes for half as much time again.
     """
 
-    quality: Quality = 80
-    effort: Annotated[int, Field(ge=0, le=1)] | None = None
-    chroma: Chroma = "4:2:0"
-    matte: Colour | None = None
-    """What shows through where a transparent picture is clear; only asked of the kinds that have transparency."""
+    quality: Annotated[Quality, Field(description="Quality of the encoder, from 1 to 100.")] = 80
+    effort: Annotated[
+        Annotated[int, Field(ge=0, le=1)] | None,
+        Field(
+            description="1 also searches the best order of scans: 2 % fewer bytes. Default: from the profile."
+        ),
+    ] = None
+    chroma: Annotated[Chroma, Field(description="Chroma subsampling.")] = "4:2:0"
+    matte: Annotated[
+        Colour | None,
+        Field(description="Colour behind transparent pixels; allowed only for transparent kinds."),
+    ] = None
 
     @property
     def chosen_effort(self) -> int:
@@ -220,9 +268,16 @@ class Png(RecipeModel):
     palette too, and is not delivered where that has still more.
     """
 
-    level: Annotated[int, Field(ge=0, le=6)] | None = None
-    palette: Target | None = None
-    max_bytes: ByteCount | None = None
+    level: Annotated[
+        Annotated[int, Field(ge=0, le=6)] | None,
+        Field(description="Level of oxipng, from 0 to 6. Default: from the profile."),
+    ] = None
+    palette: Annotated[
+        Target | None, Field(description="Use at most 256 colours if the score with them is at least this.")
+    ] = None
+    max_bytes: Annotated[
+        ByteCount | None, Field(description="Byte limit of each file; a larger one gets a palette.")
+    ] = None
 
     @property
     def chosen_level(self) -> int:
@@ -235,18 +290,24 @@ class Png(RecipeModel):
 
 
 class Gif(RecipeModel):
-    """A GIF written again: each frame has at most this number of `colours`, and stores only what differs by more than `tolerance`."""
+    """A rewritten GIF with fewer colours, whose frames store only what changed."""
 
-    colours: Annotated[int, Field(ge=2, le=256)] = 256
-    tolerance: Annotated[int, Field(ge=0, le=32)] = 0
-    """Levels of 255 by which a pixel may differ from the frame before it and still be left as it was."""
+    colours: Annotated[int, Field(ge=2, le=256, description="Most colours of a frame.")] = 256
+    tolerance: Annotated[
+        int,
+        Field(
+            ge=0,
+            le=32,
+            description="Levels (of 255) by which a pixel may differ from the previous frame and still be kept.",
+        ),
+    ] = 0
 
 
 class Video(RecipeModel):
-    """A muted video of an animation of at least `from_bytes`, in WebM and in MP4."""
+    """Muted videos of heavy animations, in WebM and MP4."""
 
-    quality: Quality = 75
-    from_bytes: ByteCount = 500_000
+    quality: Annotated[Quality, Field(description="Quality, from 1 to 100.")] = 75
+    from_bytes: Annotated[ByteCount, Field(description="Smallest animation that becomes a video.")] = 500_000
 
 
 LossySettings = Jxl | Avif | Webp | Jpeg

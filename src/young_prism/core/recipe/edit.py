@@ -27,7 +27,7 @@ def with_value(text: str, path: str, value: Value) -> str:
     """Return the recipe's text with one key set, given by its path such as `formats.photo.avif.quality`.
 
     None takes the key away. A number in the path is a place in a list, counted from 0; the place after the last adds one.
-    Tables that are not there yet are made; where a default holds more than an empty table would, all of it is written
+    Tables that are missing are made; where a default holds more than an empty table would, all of it is written
     out, so that nothing else changes. The text may be a recipe that cannot be used yet: this is how it is mended. Raises
     `RecipeError` for a text that is no TOML, `LookupError` for a path that leads nowhere.
     """

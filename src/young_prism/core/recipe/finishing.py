@@ -44,25 +44,43 @@ MarkedFormat = Literal[
 
 
 class Watermark(RecipeModel):
-    """A mark on the renditions: `file`, a PNG or SVG in the folder of the recipe or in the source, or a line of `text` in a `colour`.
+    """A watermark on renditions: an image file, or a line of text.
 
     `size` is the mark's width as a share of the picture's, `margin` its distance from the edge as a share of the shorter
     side. An opacity of 0.2 to 0.3 is the habit (common practice, no source).
     """
 
-    file: Annotated[str, Field(max_length=500)] = ""
-    text: Annotated[str, Field(max_length=100, pattern=r"^[^\x00-\x1f]*$")] = ""
-    colour: Colour = "#ffffff"
-    position: Position = "bottom-right"
-    size: Share = 0.2
-    margin: Annotated[float, Field(ge=0, le=0.5)] = 0.03
-    opacity: Share = 0.3
-    min_width: Annotated[int, Field(ge=0, le=16383)] = 0
-    """Renditions narrower than this have none."""
-    facets: Annotated[tuple[str, ...], ListAsTuple] = ()
-    """Only these, where any is named; `whole` is the uncut picture."""
-    formats: Annotated[tuple[MarkedFormat, ...], ListAsTuple] = ()
-    """Only these, where any is named."""
+    file: Annotated[
+        str,
+        Field(
+            max_length=500,
+            description="PNG or SVG in the folder of the recipe, in the source, or in the watermark library.",
+        ),
+    ] = ""
+    text: Annotated[
+        str,
+        Field(
+            max_length=100,
+            pattern=r"^[^\x00-\x1f]*$",
+            description="Text of the watermark, instead of a file.",
+        ),
+    ] = ""
+    colour: Annotated[Colour, Field(description="Colour of the text.")] = "#ffffff"
+    position: Annotated[Position, Field(description="Position in the image.")] = "bottom-right"
+    size: Annotated[Share, Field(description="Width as a share of the width of the image.")] = 0.2
+    margin: Annotated[
+        float, Field(ge=0, le=0.5, description="Distance from the edge as a share of the shorter side.")
+    ] = 0.03
+    opacity: Annotated[Share, Field(description="Opacity.")] = 0.3
+    min_width: Annotated[int, Field(ge=0, le=16383, description="Narrower renditions have no watermark.")] = 0
+    facets: Annotated[
+        tuple[str, ...],
+        ListAsTuple,
+        Field(description='Only these facets; "whole" is the uncropped image. Default: all.'),
+    ] = ()
+    formats: Annotated[
+        tuple[MarkedFormat, ...], ListAsTuple, Field(description="Only these formats. Default: all.")
+    ] = ()
 
     @model_validator(mode="after")
     def _one_mark(self) -> Self:
@@ -81,17 +99,30 @@ class Watermark(RecipeModel):
 
 
 class Finishing(RecipeModel):
-    """Metadata, colour, reduction, placeholder, watermark, and what is verified at the end."""
+    """Processing of every rendition: metadata, colour, reduction, placeholder, watermark and verification."""
 
-    metadata: Literal["none", "rights", "all-but-place", "all"] = "none"
-    colour: Literal["srgb", "keep-wide-gamut"] = "srgb"
-    kernel: Kernel = "lanczos3"
-    sharpen: Literal["none", "mild"] = "none"
-    placeholder: Literal["none", "colour", "blur"] = "none"
-    placeholder_bytes: Annotated[int, Field(ge=100, le=4000)] = 400
-    """The longest data URI that a blurred placeholder may be."""
-    watermark: Watermark | None = None
-    verify: bool = True
-    """Each rendition is read back before it is delivered."""
-    min_score: Annotated[float, Field(ge=0, le=100)] = 0
-    """A lossy rendition that scores less against its own pixels uncompressed is not delivered; 0 asks for no score."""
+    metadata: Annotated[
+        Literal["none", "rights", "all-but-place", "all"], Field(description="Metadata to keep.")
+    ] = "none"
+    colour: Annotated[
+        Literal["srgb", "keep-wide-gamut"], Field(description="Colour space of renditions.")
+    ] = "srgb"
+    kernel: Annotated[Kernel, Field(description="Kernel for reducing pixels.")] = "lanczos3"
+    sharpen: Annotated[Literal["none", "mild"], Field(description="Sharpening after a reduction.")] = "none"
+    placeholder: Annotated[
+        Literal["none", "colour", "blur"],
+        Field(description="Placeholder that markup shows until an image is loaded."),
+    ] = "none"
+    placeholder_bytes: Annotated[
+        int, Field(ge=100, le=4000, description="Longest data URI of a placeholder.")
+    ] = 400
+    watermark: Annotated[Watermark | None, Field(description="Watermark of renditions.")] = None
+    verify: Annotated[bool, Field(description="Read back each rendition before it is delivered.")] = True
+    min_score: Annotated[
+        float,
+        Field(
+            ge=0,
+            le=100,
+            description="Lowest score of a lossy rendition against its uncompressed pixels; 0 measures none.",
+        ),
+    ] = 0

@@ -1,4 +1,4 @@
-"""The formats of each kind of picture, or of each type of file, and what is made of animations and drawings."""
+"""The formats of each kind of picture, or of each type of file, and the treatment of animations and drawings."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def browsers_without(fmt: str) -> str:
 
 
 class FormatSet(RecipeModel):
-    """The formats of one kind. A table that is left out is not made; the last of the others is the fallback.
+    """Formats of one kind. An omitted format is not made; the last of the others is the fallback.
 
     Any set will do, one format alone too. Without `jpeg` and `png`, old browsers show nothing (`browsers_without`).
 
@@ -54,15 +54,27 @@ class FormatSet(RecipeModel):
     before it.
     """
 
-    target: Target | None = None
-    band: Band | None = None
-    never_larger: bool = False
-    max_bytes: ByteCount | None = None
-    jxl: Jxl | None = None
-    avif: Avif | None = None
-    webp: Webp | None = None
-    jpeg: Jpeg | None = None
-    png: Png | None = None
+    target: Annotated[Target | None, Field(description="Score that every lossy format must reach.")] = None
+    band: Annotated[Band | None, Field(description="Band of scores for every lossy format.")] = None
+    never_larger: Annotated[bool, Field(description="No searched file may be larger than the original.")] = (
+        False
+    )
+    max_bytes: Annotated[
+        ByteCount | None, Field(description='Byte limit of each file, such as "100 kB".')
+    ] = None
+    jxl: Annotated[
+        Jxl | None, Field(description="Settings of JPEG XL; without the table it is not made.")
+    ] = None
+    avif: Annotated[Avif | None, Field(description="Settings of AVIF; without the table it is not made.")] = (
+        None
+    )
+    webp: Annotated[Webp | None, Field(description="Settings of WebP; without the table it is not made.")] = (
+        None
+    )
+    jpeg: Annotated[Jpeg | None, Field(description="Settings of JPEG; without the table it is not made.")] = (
+        None
+    )
+    png: Annotated[Png | None, Field(description="Settings of PNG; without the table it is not made.")] = None
 
     _goes_up = field_validator("band")(goes_up)
 
@@ -116,7 +128,7 @@ class FormatSet(RecipeModel):
 
 
 class TransparentFormatSet(FormatSet):
-    """Formats where transparency is used. JPEG has none: it must name the matte colour."""
+    """Formats of transparent images. JPEG needs a matte colour."""
 
     @model_validator(mode="after")
     def _keeps_transparency(self) -> Self:
@@ -128,7 +140,7 @@ class TransparentFormatSet(FormatSet):
 
 
 class AnimationFormats(RecipeModel):
-    """What a GIF that moves is made into; the GIF itself stays as the fallback. Without the others it is only copied.
+    """Formats of animations. The GIF itself stays as the fallback.
 
     With `gif` the fallback is written again, with fewer bytes; where it wears a watermark it always is. With `video`, heavy ones
     are made into muted videos as well, with a poster, for the snippet `video`.
@@ -136,11 +148,17 @@ class AnimationFormats(RecipeModel):
     their system for less motion.
     """
 
-    avif: Avif | None = Avif(quality=55)
-    webp: Webp | None = Webp(quality=75, lossless="when-smaller")
-    gif: Gif | None = None
-    video: Video | None = None
-    poster: bool = False
+    avif: Annotated[
+        Avif | None, Field(description="Settings of animated AVIF; without the table it is not made.")
+    ] = Avif(quality=55)
+    webp: Annotated[
+        Webp | None, Field(description="Settings of animated WebP; without the table it is not made.")
+    ] = Webp(quality=75, lossless="when-smaller")
+    gif: Annotated[Gif | None, Field(description="Write the fallback GIF again with fewer bytes.")] = None
+    video: Annotated[
+        Video | None, Field(description="Also make muted WebM and MP4 videos of heavy animations.")
+    ] = None
+    poster: Annotated[bool, Field(description="Also make the first frame as a still image.")] = False
 
     @model_validator(mode="after")
     def _has_no_target(self) -> Self:
@@ -161,30 +179,39 @@ class AnimationFormats(RecipeModel):
 
 
 class VectorFormats(RecipeModel):
-    """What a drawing in SVG is made into: a copy, by default without scripts and foreign addresses.
+    """Treatment of SVG drawings: a copy, by default without scripts and foreign addresses.
 
     With `minify` it is written with fewer bytes as well, unless it would look different.
 
     With `png` there are raster fallbacks as well, on the ladder up to `raster_limit` times the drawing's own size.
     """
 
-    sanitise: bool = True
-    minify: bool = False
-    png: Png | None = None
-    raster_limit: Annotated[float, Field(ge=1, le=100)] = 3.0
+    sanitise: Annotated[
+        bool, Field(description="Keep only elements, attributes and CSS that are known to be harmless.")
+    ] = True
+    minify: Annotated[bool, Field(description="Minify drawings that look the same afterwards.")] = False
+    png: Annotated[
+        Png | None, Field(description="Settings of raster fallbacks; without the table there are none.")
+    ] = None
+    raster_limit: Annotated[
+        float,
+        Field(ge=1, le=100, description="Largest raster fallback, as a multiple of the size of the drawing."),
+    ] = 3.0
 
 
 class Squeeze(RecipeModel):
-    """Same format, same pixels, fewer bytes: one file for each original, under its own name, proven by decoding both.
+    """Same format, same pixels, fewer bytes: one file for each original, under its own name.
 
     With `jpeg_to_jxl`, a JPEG becomes a JPEG XL, about a fifth smaller, from which it can be restored bit by bit. With a `target`
     pixels may change: JPEG and WebP are encoded again at the lowest quality that reaches the score, and a PNG gets a palette
     where that does, and a GIF fewer colours; what is no smaller than the lossless file is left. Drawings are minified in any case.
     """
 
-    level: Annotated[int, Field(ge=0, le=6)] = 4
-    jpeg_to_jxl: bool = False
-    target: Target | None = None
+    level: Annotated[int, Field(ge=0, le=6, description="Level of oxipng, from 0 to 6.")] = 4
+    jpeg_to_jxl: Annotated[bool, Field(description="Pack JPEGs into JPEG XL without loss.")] = False
+    target: Annotated[
+        Target | None, Field(description="Score down to which pixels may change; without it none does.")
+    ] = None
 
     @model_validator(mode="after")
     def _one_aim(self) -> Self:
@@ -242,36 +269,54 @@ def _each_once(value: tuple[ModernFormat, ...]) -> tuple[ModernFormat, ...]:
 
 
 class FormatsByType(RecipeModel):
-    """Formats of stills by what an original is by its content. They count before those of its kind."""
+    """Formats of still images by the file type of the original. They take precedence over its kind."""
 
-    jpeg: FormatSet | None = None
-    png: TransparentFormatSet | None = None
-    gif: TransparentFormatSet | None = None
-    webp: TransparentFormatSet | None = None
-    avif: TransparentFormatSet | None = None
-    jxl: TransparentFormatSet | None = None
-    heic: TransparentFormatSet | None = None
-    tiff: TransparentFormatSet | None = None
-    bmp: TransparentFormatSet | None = None
+    jpeg: Annotated[FormatSet | None, Field(description="Formats of JPEG originals.")] = None
+    png: Annotated[TransparentFormatSet | None, Field(description="Formats of PNG originals.")] = None
+    gif: Annotated[TransparentFormatSet | None, Field(description="Formats of still GIF originals.")] = None
+    webp: Annotated[TransparentFormatSet | None, Field(description="Formats of WebP originals.")] = None
+    avif: Annotated[TransparentFormatSet | None, Field(description="Formats of AVIF originals.")] = None
+    jxl: Annotated[TransparentFormatSet | None, Field(description="Formats of JPEG XL originals.")] = None
+    heic: Annotated[TransparentFormatSet | None, Field(description="Formats of HEIC originals.")] = None
+    tiff: Annotated[TransparentFormatSet | None, Field(description="Formats of TIFF originals.")] = None
+    bmp: Annotated[TransparentFormatSet | None, Field(description="Formats of BMP originals.")] = None
 
 
 class Formats(RecipeModel):
-    """Formats by the kind of picture, or by the type of the file. With `squeeze` nothing else is made of stills.
+    """Formats by the kind of image, or by the type of the file. With `squeeze`, stills get no other renditions.
 
     `profile` fills in the efforts and tolerances that formats leave out, and the formats of the kinds that are left out.
     `order` is the order in which markup offers the modern formats; empty, the bytes decide for each picture.
     """
 
-    profile: ProfileName = DEFAULT_PROFILE
-    order: Annotated[tuple[ModernFormat, ...], ListAsTuple] = ()
-    photo: FormatSet = _DEFAULTS.photo
-    photo_transparent: TransparentFormatSet = _DEFAULTS.photo_transparent
-    graphic: FormatSet = _DEFAULTS.graphic
-    graphic_transparent: TransparentFormatSet = _DEFAULTS.graphic_transparent
-    by_type: FormatsByType = FormatsByType()
-    animation: AnimationFormats = AnimationFormats()
-    vector: VectorFormats = VectorFormats()
-    squeeze: Squeeze | None = None
+    profile: Annotated[
+        ProfileName,
+        Field(
+            description="How much time fewer bytes are worth; fills in efforts, tolerances and omitted kinds."
+        ),
+    ] = DEFAULT_PROFILE
+    order: Annotated[
+        tuple[ModernFormat, ...],
+        ListAsTuple,
+        Field(description="Order of modern formats in markup. Default: by bytes for each image."),
+    ] = ()
+    photo: Annotated[FormatSet, Field(description="Formats of opaque photos.")] = _DEFAULTS.photo
+    photo_transparent: Annotated[
+        TransparentFormatSet, Field(description="Formats of transparent photos.")
+    ] = _DEFAULTS.photo_transparent
+    graphic: Annotated[FormatSet, Field(description="Formats of opaque graphics.")] = _DEFAULTS.graphic
+    graphic_transparent: Annotated[
+        TransparentFormatSet, Field(description="Formats of transparent graphics.")
+    ] = _DEFAULTS.graphic_transparent
+    by_type: Annotated[
+        FormatsByType,
+        Field(description="Formats by the file type of the original, which take precedence over its kind."),
+    ] = FormatsByType()
+    animation: Annotated[AnimationFormats, Field(description="Formats of animations.")] = AnimationFormats()
+    vector: Annotated[VectorFormats, Field(description="Treatment of SVG drawings.")] = VectorFormats()
+    squeeze: Annotated[
+        Squeeze | None, Field(description="Squeeze stills in their own format instead of all other formats.")
+    ] = None
 
     _order_names_each_once = field_validator("order")(_each_once)
 

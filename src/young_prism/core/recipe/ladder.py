@@ -16,30 +16,49 @@ Width = Annotated[int, Field(ge=1, le=MAX_WIDTH)]
 
 
 class LayoutLine(RecipeModel):
-    """One line of a layout: up to this viewport width, the picture takes this share of it, never over so many CSS pixels.
+    """Share of the viewport that an image takes, up to a viewport width.
 
     The last line has no `up_to`.
     """
 
-    up_to: Annotated[int, Field(ge=1, le=100_000)] | None = None
-    share: Annotated[float, Field(gt=0, le=1)] = 1.0
-    at_most: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    up_to: Annotated[
+        Annotated[int, Field(ge=1, le=100_000)] | None,
+        Field(description="Largest viewport width of this line; the last line has none."),
+    ] = None
+    share: Annotated[float, Field(gt=0, le=1, description="Share of the viewport that the image takes.")] = (
+        1.0
+    )
+    at_most: Annotated[
+        Annotated[int, Field(ge=1, le=100_000)] | None,
+        Field(description="Largest displayed width in CSS pixels."),
+    ] = None
 
 
 class Layout(RecipeModel):
-    """What the page asks for: lines from the narrowest viewport up, pixel densities, and the rungs.
+    """Layout of the pages: lines from the narrowest viewport up, pixel densities, and rungs.
 
     `rungs` is how many it may be, the best of which are then found, or a list of widths that was chosen by hand.
     `viewports` are pairs of a width in CSS pixels and its share of visits; without them usual ones are taken.
     """
 
-    lines: Annotated[tuple[LayoutLine, ...], ListAsTuple] = (LayoutLine(),)
-    densities: Annotated[tuple[Annotated[float, Field(gt=0, le=8)], ...], ListAsTuple] = (1, 2, 3)
-    rungs: (
-        Annotated[int, Field(ge=1, le=20)] | Annotated[tuple[Width, ...], ListAsTuple, Field(min_length=1)]
-    ) = 5
+    lines: Annotated[
+        tuple[LayoutLine, ...],
+        ListAsTuple,
+        Field(description="How much of the viewport an image takes, by viewport width."),
+    ] = (LayoutLine(),)
+    densities: Annotated[
+        tuple[Annotated[float, Field(gt=0, le=8)], ...],
+        ListAsTuple,
+        Field(description="Pixel densities of screens, counted equally."),
+    ] = (1, 2, 3)
+    rungs: Annotated[
+        Annotated[int, Field(ge=1, le=20)] | Annotated[tuple[Width, ...], ListAsTuple, Field(min_length=1)],
+        Field(description="Number of rungs with the least waste, or a list of widths."),
+    ] = 5
     viewports: Annotated[
-        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...], ListAsTuple
+        tuple[tuple[Annotated[int, Field(ge=1)], Annotated[float, Field(ge=0)]], ...],
+        ListAsTuple,
+        Field(description="Viewport widths with their share of visits."),
     ] = ()
 
     @model_validator(mode="after")
@@ -59,30 +78,54 @@ class Layout(RecipeModel):
 
 
 class Steps(RecipeModel):
-    """Rungs by bytes: from the original down, each step predicted to save this share of the bytes, to `smallest` pixels."""
+    """Rungs by bytes: from the original down, each step saves a share of the bytes."""
 
-    save: Annotated[float, Field(ge=0.05, le=0.9)] = 0.4
-    smallest: Width = 320
+    save: Annotated[float, Field(ge=0.05, le=0.9, description="Share of the bytes that each step saves.")] = (
+        0.4
+    )
+    smallest: Annotated[Width, Field(description="Smallest rung in pixels.")] = 320
 
 
 class Ladder(RecipeModel):
-    """The rungs: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
+    """The rungs of each image: a list of `widths`; or by `steps`, from a `layout`, or as `percents` of the original.
 
     `measure` says what a rung is a number of; by its longest side a portrait weighs no more than a landscape. Nothing is
     larger than `box`. Of two rungs that are nearer than `min_step` times each other the smaller is left out. Of more than
     `max_rungs` those stay that divide the range from the smallest to the largest most evenly.
     """
 
-    widths: Annotated[tuple[Width, ...], ListAsTuple] = (400, 800, 1200, 1600, 2000)
-    steps: Steps | None = None
-    layout: Layout | None = None
-    percents: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], ListAsTuple] = ()
-    measure: Literal["width", "height", "longest-side"] = "width"
-    box: Annotated[tuple[Width, Width] | None, ListAsTuple] = None
-    min_step: Annotated[float, Field(ge=1, le=2)] = 1.05
-    max_rungs: Annotated[int, Field(ge=1, le=100)] | None = None
-    enlarge: Annotated[float, Field(ge=1, le=4)] = 1.0
-    """How many times larger than its original a rendition may be; 1 enlarges nothing."""
+    widths: Annotated[tuple[Width, ...], ListAsTuple, Field(description="Rungs in pixels.")] = (
+        400,
+        800,
+        1200,
+        1600,
+        2000,
+    )
+    steps: Annotated[Steps | None, Field(description="Rungs by steps in bytes, instead of widths.")] = None
+    layout: Annotated[
+        Layout | None, Field(description="Rungs computed from the layout of pages, instead of widths.")
+    ] = None
+    percents: Annotated[
+        tuple[Annotated[float, Field(gt=0, le=100)], ...],
+        ListAsTuple,
+        Field(description="Rungs in percent of the original, instead of widths."),
+    ] = ()
+    measure: Annotated[
+        Literal["width", "height", "longest-side"], Field(description="What a rung measures.")
+    ] = "width"
+    box: Annotated[
+        tuple[Width, Width] | None, ListAsTuple, Field(description="Largest width and height in pixels.")
+    ] = None
+    min_step: Annotated[
+        float, Field(ge=1, le=2, description="Factor below which the smaller of two rungs is omitted.")
+    ] = 1.05
+    max_rungs: Annotated[
+        Annotated[int, Field(ge=1, le=100)] | None,
+        Field(description="Most rungs; the omitted ones leave the range evenly divided."),
+    ] = None
+    enlarge: Annotated[
+        float, Field(ge=1, le=4, description="Factor by which a rendition may be larger than its original.")
+    ] = 1.0
 
     @field_validator("widths")
     @classmethod

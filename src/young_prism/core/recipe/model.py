@@ -28,21 +28,48 @@ def _pattern(value: str) -> str:
 
 
 class Facet(RecipeModel):
-    """A named cut: its aspect ratio, kept around the original's focal point, and a ladder of its own if it has one.
+    """A named crop with its own aspect ratio and ladder.
 
-    Without an `aspect` it is the whole picture again on another ladder. In markup it is what pages show `up_to` this
-    viewport width; without that no snippet shows it by itself. `match` is a pattern for the originals that have it.
-    With `fit` as `pad` nothing is cut off: the whole picture lies in a box of the aspect ratio, filled up with the `background`,
-    which is a colour, `edge` for the mean colour of its edge, or `blur` for a blurred copy.
+    Without an `aspect` it is the whole image on another ladder. Markup shows it up to the viewport width `up_to`; without
+    `up_to` only snippets that name it show it. With `fit` as `pad` the whole image lies in a box of the aspect ratio, and
+    `background` fills the rest.
     """
 
-    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
-    aspect: Annotated[str, Field(pattern=r"^\d{1,5}(\.\d{1,4})?:\d{1,5}(\.\d{1,4})?$")] | None = None
-    ladder: Ladder | None = None
-    up_to: Annotated[int, Field(ge=1, le=100_000)] | None = None
-    match: Annotated[str, Field(min_length=1, max_length=500)] | None = None
-    fit: Literal["cut", "pad"] = "cut"
-    background: Annotated[str, Field(pattern=r"^(#[0-9a-fA-F]{6}|edge|blur)$")] = "#ffffff"
+    name: Annotated[
+        str,
+        Field(
+            pattern=r"^[a-z0-9][a-z0-9-]{0,39}$",
+            description="Name in file names and markup: lower-case letters, digits, hyphens.",
+        ),
+    ]
+    aspect: Annotated[
+        Annotated[str, Field(pattern=r"^\d{1,5}(\.\d{1,4})?:\d{1,5}(\.\d{1,4})?$")] | None,
+        Field(
+            description='Aspect ratio such as "16:9", kept around the focal point. Default: the whole image.'
+        ),
+    ] = None
+    ladder: Annotated[
+        Ladder | None, Field(description="Ladder of this crop. Default: the ladder of the recipe.")
+    ] = None
+    up_to: Annotated[
+        Annotated[int, Field(ge=1, le=100_000)] | None,
+        Field(description="Viewport width up to which markup shows this crop (art direction)."),
+    ] = None
+    match: Annotated[
+        Annotated[str, Field(min_length=1, max_length=500)] | None,
+        Field(description="Pattern of the originals that have this crop. Default: all."),
+    ] = None
+    fit: Annotated[
+        Literal["cut", "pad"],
+        Field(description='"cut" crops the image; "pad" keeps all of it inside the aspect ratio.'),
+    ] = "cut"
+    background: Annotated[
+        str,
+        Field(
+            pattern=r"^(#[0-9a-fA-F]{6}|edge|blur)$",
+            description='What fills a padded image: a colour, "edge" for the mean edge colour, or "blur".',
+        ),
+    ] = "#ffffff"
 
     @field_validator("name")
     @classmethod
@@ -92,14 +119,19 @@ NameRule = Annotated[str, AfterValidator(_checked_rule)]
 
 
 class SpecialName(RecipeModel):
-    """Another name rule for one facet, for one rung of the whole picture, or for one rung of a facet.
+    """A name rule for one facet, for one rung of the whole image, or for one rung of a facet.
 
     `rung` is a width in pixels, or the `smallest` or `largest` rung of an original; a single rung is the largest.
     """
 
-    facet: Annotated[str, Field(min_length=1, max_length=40)] = WHOLE_FACET
-    rung: Annotated[int, Field(ge=1, le=MAX_WIDTH)] | Literal["smallest", "largest"] | None = None
-    rule: NameRule
+    facet: Annotated[
+        str, Field(min_length=1, max_length=40, description="Facet to which this rule applies.")
+    ] = WHOLE_FACET
+    rung: Annotated[
+        Annotated[int, Field(ge=1, le=MAX_WIDTH)] | Literal["smallest", "largest"] | None,
+        Field(description="Rung to which this rule applies."),
+    ] = None
+    rule: Annotated[NameRule, Field(description="Name rule.")]
 
     @model_validator(mode="after")
     def _is_for_some(self) -> Self:
@@ -109,7 +141,7 @@ class SpecialName(RecipeModel):
 
 
 class Names(RecipeModel):
-    """How renditions are called, and in which folder they lie below the output folder.
+    """Names and folders of renditions.
 
     `layout`: `mirrored` keeps the original's folders, `flat` has none, `folder-per-original` adds one called like it;
     `beside` is mirrored into the source folder itself, so that each lies beside its original; `in-place` as well, and the
@@ -117,19 +149,28 @@ class Names(RecipeModel):
     The switches change the stem and the folders.
     """
 
-    rule: NameRule = "{stem}-{width}w.{ext}"
-    special: Annotated[tuple[SpecialName, ...], ListAsTuple] = ()
-    """Other rules for some facets or rungs. The first that fits is used; files without rungs count as the largest."""
-    counter_start: Annotated[int, Field(ge=0, le=1_000_000_000)] = 1
-    """The `{counter}` of the first original. Later builds give new originals the next numbers and change no old one."""
-    layout: Literal["mirrored", "flat", "folder-per-original", "beside", "in-place"] = "mirrored"
-    case: Literal["keep", "lower"] = "keep"
-    hyphens: bool = False
-    ascii_only: bool = False
-    orphans: Literal["keep", "remove"] = "keep"
-    """What becomes, in a watched folder, of renditions whose original was deleted or renamed."""
-    secret: Annotated[str, Field(max_length=200)] = ""
-    """What `{random}` is made of: who does not know it cannot guess a name."""
+    rule: Annotated[NameRule, Field(description="Name rule with fields in braces.")] = "{stem}-{width}w.{ext}"
+    special: Annotated[
+        tuple[SpecialName, ...],
+        ListAsTuple,
+        Field(description="Rules for some facets or rungs; the first match is used."),
+    ] = ()
+    counter_start: Annotated[
+        int, Field(ge=0, le=1_000_000_000, description="Number of the first original for {counter}.")
+    ] = 1
+    layout: Annotated[
+        Literal["mirrored", "flat", "folder-per-original", "beside", "in-place"],
+        Field(description="Folders below the output folder."),
+    ] = "mirrored"
+    case: Annotated[Literal["keep", "lower"], Field(description="Case of names.")] = "keep"
+    hyphens: Annotated[bool, Field(description="Replace spaces and punctuation by hyphens.")] = False
+    ascii_only: Annotated[bool, Field(description="Transliterate names to ASCII.")] = False
+    orphans: Annotated[
+        Literal["keep", "remove"], Field(description="Treatment of orphans in a watched folder.")
+    ] = "keep"
+    secret: Annotated[
+        str, Field(max_length=200, description="Secret of {random}, at least sixteen characters.")
+    ] = ""
 
     @property
     def into_source(self) -> bool:
@@ -181,17 +222,19 @@ class Names(RecipeModel):
 
 
 class Markup(RecipeModel):
-    """What the snippets say."""
+    """Contents of snippets and rewritten pages."""
 
-    sizes: str = ""
-    """Empty: what the ladder's layout says, or `100vw` without one."""
-    auto_sizes: bool = False
-    """`auto` before the `sizes` of what is loaded lazily: a browser that knows it measures its layout instead."""
-    base_url: Annotated[str, Field(pattern=URL_PART)] = ""
-    """Where the site is served: `https://pictures.example`, or empty for addresses that are relative."""
-    prefix: Annotated[str, Field(pattern=URL_PART)] = ""
-    """The folders from there to the renditions: `/pictures/`."""
-    loading: Literal["lazy", "eager"] = "lazy"
+    sizes: Annotated[str, Field(description="The sizes attribute. Default: from the layout, or 100vw.")] = ""
+    auto_sizes: Annotated[bool, Field(description='Put "auto" before the sizes of lazily loaded images.')] = (
+        False
+    )
+    base_url: Annotated[
+        str, Field(pattern=URL_PART, description="Address of the site; empty for relative addresses.")
+    ] = ""
+    prefix: Annotated[
+        str, Field(pattern=URL_PART, description="Path from the address of the site to the renditions.")
+    ] = ""
+    loading: Annotated[Literal["lazy", "eager"], Field(description="The loading attribute.")] = "lazy"
 
     @property
     def url_base(self) -> str:
@@ -202,18 +245,21 @@ class Markup(RecipeModel):
 
 
 class Override(RecipeModel):
-    """Other decisions for some originals: those that `match`, a pattern in gitignore syntax, or one path, catches.
+    """Different settings for the originals that match.
 
-    What is given here stands in place of the recipe's own, whole; `leave_out` makes nothing of them. Of several that
-    match the last one decides.
+    A table given here replaces the table of the recipe completely. If several overrides match, the last one is used.
     """
 
-    match: Annotated[str, Field(min_length=1, max_length=500)]
-    ladder: Ladder | None = None
-    formats: Formats | None = None
-    finishing: Finishing | None = None
-    facets: Annotated[tuple[Facet, ...] | None, ListAsTuple] = None
-    leave_out: bool = False
+    match: Annotated[
+        str, Field(min_length=1, max_length=500, description="Pattern in gitignore syntax, or one path.")
+    ]
+    ladder: Annotated[Ladder | None, Field(description="Ladder of the matching originals.")] = None
+    formats: Annotated[Formats | None, Field(description="Formats of the matching originals.")] = None
+    finishing: Annotated[Finishing | None, Field(description="Finishing of the matching originals.")] = None
+    facets: Annotated[
+        tuple[Facet, ...] | None, ListAsTuple, Field(description="Facets of the matching originals.")
+    ] = None
+    leave_out: Annotated[bool, Field(description="Create no renditions of the matching originals.")] = False
 
     @field_validator("match")
     @classmethod
@@ -234,18 +280,26 @@ def _facets_called_apart(facets: tuple[Facet, ...]) -> tuple[Facet, ...]:
 
 
 class Recipe(RecipeModel):
-    """The whole set of decisions about one source."""
+    """All settings for one source."""
 
-    version: Literal[1] = 1
-    name: Annotated[str, Field(min_length=1, max_length=80)] = "Site pictures"
-    ladder: Ladder = Ladder()
-    names: Names = Names()
-    formats: Formats = Formats()
-    facets: Annotated[tuple[Facet, ...], ListAsTuple] = ()
-    finishing: Finishing = Finishing()
-    markup: Markup = Markup()
-    publish: Publish | None = None
-    overrides: Annotated[tuple[Override, ...], ListAsTuple] = ()
+    version: Annotated[Literal[1], Field(description="Version of the recipe format.")] = 1
+    name: Annotated[str, Field(min_length=1, max_length=80, description="Name of the recipe.")] = (
+        "Site pictures"
+    )
+    ladder: Annotated[Ladder, Field(description="How large renditions are.")] = Ladder()
+    names: Annotated[Names, Field(description="How renditions are named.")] = Names()
+    formats: Annotated[Formats, Field(description="Which formats are made, and at which quality.")] = (
+        Formats()
+    )
+    facets: Annotated[tuple[Facet, ...], ListAsTuple, Field(description="Named crops.")] = ()
+    finishing: Annotated[Finishing, Field(description="What is done to every rendition.")] = Finishing()
+    markup: Annotated[Markup, Field(description="What snippets and rewritten pages contain.")] = Markup()
+    publish: Annotated[Publish | None, Field(description="Where renditions of uploads are published.")] = None
+    overrides: Annotated[
+        tuple[Override, ...],
+        ListAsTuple,
+        Field(description="Different settings for some originals; the last match is used."),
+    ] = ()
 
     @field_validator("facets")
     @classmethod

@@ -13,23 +13,42 @@ _WEB_ADDRESS = r"^(https?://[^\s,\"<>]+)?$"
 
 
 class Publish(RecipeModel):
-    """A folder or an S3-compatible storage to which every upload is published, and the address that it is fetched from.
+    """Folder or S3-compatible storage to which uploads are published.
 
     Keys are no part of it: the server has them from where all S3 programs take them.
     """
 
-    to: Annotated[str, Field(min_length=1, max_length=1000, pattern=r"^[^\x00-\x1f]+$")]
-    """A folder of the server, or `s3://bucket/folder`."""
-    endpoint: Annotated[str, Field(pattern=_WEB_ADDRESS)] = ""
-    """Address of an S3-compatible storage, one that the server was started with; empty for Amazon's own."""
-    public_read: bool = False
-    """Whether each object may be read by everybody (the canned ACL `public-read`); otherwise the bucket's own rules hold."""
-    cache_control: Annotated[str, Field(max_length=200, pattern=r"^[\x20-\x7e]*$")] = ""
-    """The header Cache-Control of every object; empty for the one that suits the name rule."""
-    url: Annotated[str, Field(pattern=URL_PART)] = ""
-    """The address of the folder or bucket on the web, which answers and snippets begin with."""
-    purge: Annotated[str, Field(pattern=_WEB_ADDRESS)] = ""
-    """An address that receives the addresses of files that changed or were deleted, such as that of a cache."""
+    to: Annotated[
+        str,
+        Field(
+            min_length=1,
+            max_length=1000,
+            pattern=r"^[^\x00-\x1f]+$",
+            description="s3://bucket/folder, or a folder below a root of the server.",
+        ),
+    ]
+    endpoint: Annotated[
+        str,
+        Field(
+            pattern=_WEB_ADDRESS,
+            description="S3-compatible storage, allowed by serve --endpoint. Default: Amazon S3.",
+        ),
+    ] = ""
+    public_read: Annotated[bool, Field(description="Make each object readable by everyone.")] = False
+    cache_control: Annotated[
+        str,
+        Field(
+            max_length=200,
+            pattern=r"^[\x20-\x7e]*$",
+            description="Cache-Control header of every object. Default: suited to the name rule.",
+        ),
+    ] = ""
+    url: Annotated[
+        str, Field(pattern=URL_PART, description="Public address of the published renditions.")
+    ] = ""
+    purge: Annotated[
+        str, Field(pattern=_WEB_ADDRESS, description="Address to which changed addresses are posted.")
+    ] = ""
 
     @model_validator(mode="after")
     def _can_be_purged(self) -> Self:

@@ -15,6 +15,7 @@ from young_prism.core.recipe.base import RecipeModel
 from young_prism.core.recipe.formats import KINDS_OF_STILLS
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.toml_text import load_toml
+from young_prism.messages.recipes import invalid_recipe, invalid_toml
 
 
 def read_recipe(text: str, *, file: str = "") -> Recipe:
@@ -26,11 +27,7 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
         return Recipe.model_validate(parsed(text, file=file))
     except ValidationError as error:
         problems = "; ".join(_to_error(problem, text) for problem in error.errors())
-        raise RecipeError(
-            f"The recipe cannot be used: {problems}.",
-            file=file,
-            remedy="The keys and what they allow are in docs/schema/recipe.schema.json.",
-        ) from error
+        raise RecipeError.of(invalid_recipe(problems), file=file) from error
 
 
 def parsed(text: str, *, file: str = "") -> dict[str, Any]:
@@ -38,7 +35,7 @@ def parsed(text: str, *, file: str = "") -> dict[str, Any]:
     try:
         return load_toml(text)
     except ValueError as error:
-        raise RecipeError(f"{error}.", file=file, remedy="Correct that place.") from error
+        raise RecipeError.of(invalid_toml(error), file=file) from error
 
 
 def write_recipe(recipe: Recipe) -> str:

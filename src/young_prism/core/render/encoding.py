@@ -16,6 +16,7 @@ from young_prism.core.render.rungs import RungPixels
 from young_prism.core.types import Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.output import cannot_encode, no_encoder
 
 
 def encode(
@@ -103,8 +104,7 @@ def encoded(pixels: VipsImage, settings: EncoderSettings | None, *, is_proxy: bo
             case Png():
                 return png.encode(pixels, settings)
     except (pyvips.Error, OSError, RuntimeError) as error:
-        raise DamagedError(
-            f"It cannot be saved as {format_of(settings).label} ({str(error).splitlines()[-1].strip()}).",
-            remedy="Leave this format out of the recipe for it, and report it.",
+        raise DamagedError.of(
+            cannot_encode(label=format_of(settings).label, reason=str(error).splitlines()[-1].strip())
         ) from error
-    raise DamagedError(f"No encoder for {settings}.", remedy="Report this.")
+    raise DamagedError.of(no_encoder(settings))

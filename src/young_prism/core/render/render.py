@@ -42,6 +42,7 @@ from young_prism.core.render.verify import find_fault
 from young_prism.core.svg.sanitise import Sanitised, sanitise
 from young_prism.core.types import ImageFormat, Kind, Size
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.originals import CHANGED
 
 OnProgress = Callable[[PlannedRendition, int], None]
 """Called with each rendition when it is begun, with -1, and when it is made, with its bytes."""
@@ -105,11 +106,7 @@ def encode_paths(
     Raises `ChangedError` when these are not the bytes that were looked at, `DamagedError` when they cannot be decoded whole.
     """
     if hashlib.sha256(data).hexdigest() != original.facts.sha256:
-        raise ChangedError(
-            "The file changed after it was looked at.",
-            file=original.path,
-            remedy="Run again to take the new one.",
-        )
+        raise ChangedError.of(CHANGED, file=original.path)
     renditions = [r for r in original.renditions if r.path in paths]
     verify = verify and original.finishing.verify
     made = _encode(

@@ -21,6 +21,7 @@ from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import ImageFormat, Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.output import JPEG_NEEDS_MATTE
 
 
 def largest_of(data: bytes, original: PlannedOriginal, facet: str) -> VipsImage:
@@ -93,9 +94,7 @@ class RungPixels:
         if not self.pixels.hasalpha():
             return (self.grey, None)
         if settings.matte is None:
-            raise DamagedError(
-                "It is transparent, and JPEG is not.", remedy="Give jpeg a matte in the recipe."
-            )
+            raise DamagedError.of(JPEG_NEEDS_MATTE)
         return (False, settings.matte)
 
 

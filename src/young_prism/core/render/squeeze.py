@@ -40,6 +40,7 @@ from young_prism.core.score.padding import PaddedReference
 from young_prism.core.types import ImageFormat, Kind
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.output import CANNOT_PACK_JPEG, RESTORED_JPEG_DIFFERS
 
 
 def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tuple[bytes, str]:
@@ -170,11 +171,9 @@ def pack(data: bytes, facts: Facts, policy: Policy) -> PackedJpeg:
         packed = jxl.pack_jpeg(source)
         restored = unpack_jpeg(packed)
     except (RuntimeError, ValueError, DamagedError) as error:  # bare errors of two libraries
-        raise DamagedError(
-            "JPEG XL cannot pack this JPEG.", remedy="Leave it a JPEG; report it if it is an ordinary one."
-        ) from error
+        raise DamagedError.of(CANNOT_PACK_JPEG) from error
     if restored != source:
-        raise DamagedError("The restored JPEG differs.", remedy="Leave it a JPEG, and report it.")
+        raise DamagedError.of(RESTORED_JPEG_DIFFERS)
     digest = hashlib.sha256(source).hexdigest()
     proof = f"restored and compared with {name}: {len(source):,} bytes, sha256 {digest[:16]}…"
     return PackedJpeg(packed, proof)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from young_prism.core.errors import DamagedError
+from young_prism.messages.recipes import letter_missing
 
 if TYPE_CHECKING:
     from PIL.ImageFont import FreeTypeFont
@@ -34,10 +35,7 @@ def draw_text_mark(text: str, colour: str) -> bytes:
     font = _font()
     lacking = [char for char in dict.fromkeys(text) if not char.isspace() and not _has_glyph(char)]
     if lacking:
-        raise DamagedError(
-            f"The typeface has no “{lacking[0]}”.",
-            remedy="Write the watermark in Latin letters, or draw it as an SVG.",
-        )
+        raise DamagedError.of(letter_missing(lacking[0]))
     outline = max(1, _SIZE // 32)
     left, top, right, bottom = font.getbbox(text, stroke_width=outline)
     size = (max(1, round(right - left)), max(1, round(bottom - top)))

@@ -42,11 +42,11 @@ def _in_video(data: bytes, planned: PlannedRendition) -> str:
     from young_prism.core.encode.video import read_video
 
     if sniff_video(data[:HEAD_BYTES]) is not planned.format:
-        return f"its content is no {planned.format.label}"
+        return f"its content is not {planned.format.label}"
     try:
         video = read_video(data)
     except (OSError, ValueError) as error:  # those of FFmpeg are both
-        return f"it cannot be decoded whole ({error})"
+        return f"it cannot be decoded completely ({error})"
     if video.size != planned.size:
         return f"it is {video.size.width} × {video.size.height}, not {planned.size.width} × {planned.size.height}"
     return "" if video.begins_ms else "it has no frames"
@@ -57,7 +57,7 @@ def _in_pixels(data: bytes, planned: PlannedRendition, *, clear: bool) -> str:
     try:
         height, width, bands = shape_of(data, planned.format)
     except DamagedError:
-        return "it cannot be decoded whole"
+        return "it cannot be decoded completely"
     if isinstance(planned.settings, Squeeze):
         return ""  # its pixels were compared with the original's one by one; turned and tagged as it is
     if (width, height) != planned.size:
@@ -75,8 +75,8 @@ def _unwanted_metadata(data: bytes, planned: PlannedRendition, allowed: str) -> 
         return f"its header cannot be read ({error.what})"
     blocks = header.exif or header.xmp or header.iptc
     if allowed == "none":
-        return "it carries metadata" if blocks else ""
+        return "it contains metadata" if blocks else ""
     if allowed == "all" or not blocks:
         return ""
     metadata = read_metadata(exif=header.exif, xmp=header.xmp, iptc=header.iptc)
-    return "it carries the place" if metadata.position or MetadataGroup.PLACE in metadata.groups else ""
+    return "it contains a location" if metadata.position or MetadataGroup.PLACE in metadata.groups else ""

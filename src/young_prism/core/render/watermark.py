@@ -16,18 +16,17 @@ from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.types import MAX_ANALYSIS_PIXELS, ImageFormat, Size
 from young_prism.core.vips import pyvips
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.recipes import WATERMARK_FORMAT, WATERMARK_SIZE_MISSING, WATERMARK_TOO_LARGE
 
 
 def watermark_size(data: bytes) -> Size:
     """Return the size of a watermark's file. Raises `DamagedError` for what is neither PNG nor SVG."""
     fmt = sniff(data[:HEAD_BYTES])
     if fmt not in (ImageFormat.PNG, ImageFormat.SVG):
-        raise DamagedError("A watermark is a PNG or an SVG.", remedy="Save it as one of these.")
+        raise DamagedError.of(WATERMARK_FORMAT)
     size = read_header(BytesView(data), fmt).stored
     if not size.pixels:
-        raise DamagedError(
-            "The watermark declares no size.", remedy="Give its svg element a width and a height."
-        )
+        raise DamagedError.of(WATERMARK_SIZE_MISSING)
     return size
 
 
@@ -40,9 +39,7 @@ def draw_mark(data: bytes) -> VipsImage:
     """
     size = watermark_size(data)
     if size.pixels > MAX_ANALYSIS_PIXELS:
-        raise TooLargeError(
-            "The watermark has more than 25 megapixels.", remedy="Save it smaller: 2000 px are plenty."
-        )
+        raise TooLargeError.of(WATERMARK_TOO_LARGE)
     try:
         return _mark(data, size, b"").copy_memory()
     except pyvips.Error as error:

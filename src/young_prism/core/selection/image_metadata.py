@@ -21,6 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 from young_prism.core.errors import RecipeError
 from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry, GeometryModel
 from young_prism.core.toml_text import load_toml
+from young_prism.messages.projects import invalid_image_metadata, invalid_image_metadata_toml
 
 FocalPoint = tuple[float, float]
 """A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
@@ -76,17 +77,15 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
     try:
         data = load_toml(text)
     except ValueError as error:
-        raise RecipeError(f"{error}.", file=file, remedy="Correct that place.") from error
+        raise RecipeError.of(invalid_image_metadata_toml(error), file=file) from error
     try:
         written = _FILE.validate_python(data)
     except ValidationError as error:
         problem = error.errors()[0]
         where = ", ".join(str(part) for part in problem["loc"])
-        raise RecipeError(
-            f"{where}: {problem['msg'][0].lower()}{problem['msg'][1:]}.",
+        raise RecipeError.of(
+            invalid_image_metadata(key=where, reason=f"{problem['msg'][0].lower()}{problem['msg'][1:]}"),
             file=file,
-            remedy="For each original there may be title, alt, caption and credit as text, focal as two numbers from 0 to 1, "
-            'kind as "photo" or "graphic", and a table geometry with turn, mirror, straighten, crop and facets.',
         ) from error
     return {
         path: ImageMetadata(

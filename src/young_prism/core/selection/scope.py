@@ -14,6 +14,7 @@ from functools import cached_property
 from pathspec import GitIgnoreSpec
 
 from young_prism.core.errors import SourceError
+from young_prism.messages.projects import invalid_pattern
 
 DEFAULT_EXCLUDES = (".*", "node_modules/", "bower_components/", "vendor/", "__pycache__/")
 """Left out unless a person's own line brings it back: hidden files and folders, and other people's."""
@@ -66,9 +67,7 @@ class Scope:
             try:
                 _spec([line])
             except ValueError as error:
-                raise SourceError(
-                    f"“{line}” is no pattern in gitignore syntax ({error}).", remedy="Correct that line."
-                ) from error
+                raise SourceError.of(invalid_pattern(pattern=line, reason=error)) from error
 
 
 def default_exclude_reason(line: str) -> str:

@@ -16,7 +16,6 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import iterparse
 
 from young_prism.core.errors import DamagedError
-from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.svg.allowed import (
     ANIMATIONS,
     ATTRIBUTE_PREFIXES,
@@ -38,6 +37,7 @@ from young_prism.core.svg.css import (
     is_place_in_drawing,
     loads_elsewhere,
 )
+from young_prism.messages.originals import SVG_TOO_DEEP, no_svg_root, not_well_formed_svg
 
 _DEEPEST = 256
 """Levels of elements: a real drawing has a few dozen at most (our choice)."""
@@ -99,13 +99,13 @@ def _parsed(data: bytes) -> tuple[Element, bool]:
                 root = element if root is None else root
                 depth += 1
                 if depth > _DEEPEST:
-                    raise DamagedError("The drawing is nested too deeply.", remedy=EXPORT_AGAIN)
+                    raise DamagedError.of(SVG_TOO_DEEP)
             else:
                 depth -= 1
     except (ParseError, ValueError, LookupError, DefusedXmlException) as error:
-        raise DamagedError(f"The drawing is not well-formed SVG ({error}).", remedy=EXPORT_AGAIN) from error
+        raise DamagedError.of(not_well_formed_svg(error)) from error
     if root is None:
-        raise DamagedError("The drawing is not well-formed SVG (it is empty).", remedy=EXPORT_AGAIN)
+        raise DamagedError.of(not_well_formed_svg("it is empty"))
     return root, instructions
 
 
@@ -123,7 +123,7 @@ class _Cleaner:
         """Take out what may not stay; iterative, and in the order of the document."""
         namespace, name = _split(self.root.tag)
         if namespace != self.namespace or name != "svg":
-            raise DamagedError(f"The drawing is no SVG (its root is <{name}>).", remedy=EXPORT_AGAIN)
+            raise DamagedError.of(no_svg_root(name))
         waiting = [self.root]
         while waiting:
             element = waiting.pop()
@@ -231,7 +231,7 @@ def _take_out(parent: Element, child: Element) -> None:
 
 
 def _serialise(root: Element) -> bytes:
-    """Serialise with prefixes of our own: `ElementTree` would take them from a table that other drawings have filled."""
+    """Serialise with fixed prefixes: `ElementTree` would take them from a table that other drawings have filled."""
     linked = False
     for element in root.iter():
         element.tag = _split(element.tag)[1]

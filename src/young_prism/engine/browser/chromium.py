@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from young_prism.core.errors import BrowserError
+from young_prism.messages.pages import chromium_does_not_start
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser
@@ -42,7 +43,7 @@ def open_browser() -> Iterator[Browser]:
     """Start Chromium, and end it with everything that it started.
 
     Raises:
-        BrowserError: It is not there, or does not start.
+        BrowserError: It does not exist, or does not start.
     """
     reason = why_unavailable()
     if reason:
@@ -61,9 +62,8 @@ def open_browser() -> Iterator[Browser]:
                 args=["--force-webrtc-ip-handling-policy=disable_non_proxied_udp"],
             )
         except Error as error:
-            raise BrowserError(
-                f"Chromium does not start ({str(error).splitlines()[0]}).",
-                remedy=f"Start it once by hand with --headless, or name another one in {EXECUTABLE}.",
+            raise BrowserError.of(
+                chromium_does_not_start(reason=str(error).splitlines()[0], variable=EXECUTABLE)
             ) from error
         try:
             yield browser

@@ -45,7 +45,7 @@ class SiteFiles:
 
     Attributes:
         root: The folder of the site.
-        overlay: Files, by path below the site, that are served in place of those on the disk.
+        overlay: Files, by path below the site, that are served instead of those on the disk.
         mounts: Other folders, by the address below which they are served.
         image_bytes: The bytes of the pictures that were sent, by address.
         failed: The addresses that could not be answered.

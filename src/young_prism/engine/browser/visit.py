@@ -150,7 +150,7 @@ class Visitor:
 
 
 _NO_NETWORK: ProxySettings = {"server": "http://127.0.0.1:9"}
-"""A proxy that is not there (RFC 863: the port that discards): what is not answered by us goes nowhere."""
+"""A proxy that does not exist (RFC 863: the port that discards): what is not answered by us goes nowhere."""
 
 
 @contextmanager

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import TypeVar
 
 from young_prism.core.errors import NoRoomError, OutputError, YoungPrismError
-from young_prism.core.images.headers.contract import EXPORT_AGAIN
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition, SkippedOriginal
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.recipe.model import Recipe
@@ -32,6 +31,14 @@ from young_prism.engine.output.atomic import (
 from young_prism.engine.output.cache import Cache
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.manifest_file import manifest_target
+from young_prism.messages.originals import EXPORT_AGAIN
+from young_prism.messages.output import (
+    EXCLUDE_JPEG_TO_JXL,
+    FOLDER_NOT_WRITABLE,
+    FOLDER_REMOVED,
+    FOREIGN_FILE,
+    VERIFY_AGAIN,
+)
 
 _WriteResult = TypeVar("_WriteResult")
 
@@ -92,7 +99,7 @@ class Delivery:
         return _item(planned, Outcome.SKIPPED, left.reason, left.bytes)
 
     def publish(self, work: RemainingWork, rendered: list[Rendered], seconds: float = 0.0) -> bool:
-        """Deliver what was made, and under its new name what was made before; False where that is not there any more."""
+        """Deliver what was made, and under its new name what was made before; False where it no longer exists."""
         original = work.original
         spoken = {r.planned.path for r in rendered}
         moved = []
@@ -149,17 +156,9 @@ class Delivery:
         """Raise `OutputError` where the output folder is gone, or cannot be written any more."""
         out = self.ledger.out
         if not (out / STATE_FOLDER).is_dir():
-            raise OutputError(
-                "The output folder was removed while the run was going on.",
-                file=str(out),
-                remedy="Put it back and run again to go on from there, or run again to make all anew.",
-            )
+            raise OutputError.of(FOLDER_REMOVED, file=str(out))
         if not os.access(out / STATE_FOLDER, os.W_OK):
-            raise OutputError(
-                "The output folder cannot be written any more.",
-                file=str(out),
-                remedy="Make it writable and run again: what is done is kept.",
-            )
+            raise OutputError.of(FOLDER_NOT_WRITABLE, file=str(out))
 
     def retry_while_disk_full(self, write: Callable[[], _WriteResult], room: int = 0) -> _WriteResult:
         """Write; where the disk is full, say so, and go on when `room` bytes are there. Raises `OutputError`."""
@@ -211,11 +210,11 @@ class Delivery:
     ) -> ItemDone:
         planned, data = rendered.planned, rendered.data
         if rendered.outcome is Outcome.FAILED:
-            remedy = "Run again; if it fails again, leave this format out for it, and report it."
+            remedy = VERIFY_AGAIN
             if planned.settings is None:  # a copy fails because of its original
                 remedy = EXPORT_AGAIN
             elif isinstance(planned.settings, Squeeze) and planned.format is ImageFormat.JXL:
-                remedy = "Write an override for it whose formats.squeeze has no jpeg_to_jxl."
+                remedy = EXCLUDE_JPEG_TO_JXL
             return self._on_refused(original, planned, OutputError(rendered.reason, remedy=remedy))
         if data is None:
             return _item(planned, Outcome.SKIPPED, rendered.reason, rendered.bytes)
@@ -223,11 +222,7 @@ class Delivery:
             return self._on_refused(
                 original,
                 planned,
-                OutputError(
-                    "A file that Young Prism did not make, or that was changed since, has this name.",
-                    file=planned.path,
-                    remedy="Move it away, or choose another output folder.",
-                ),
+                OutputError.of(FOREIGN_FILE, file=planned.path),
             )
         target, part = self.ledger.out / planned.path, parts.get(planned.path)
         try:

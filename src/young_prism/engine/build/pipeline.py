@@ -26,12 +26,13 @@ from young_prism.engine.output.originals_backup import OriginalsBackup
 from young_prism.engine.source.walk import scan
 from young_prism.engine.workers.pool import Pool, lazy_pool
 from young_prism.engine.workers.protocol import Workers
+from young_prism.messages.output import BESIDE_NEEDS_SOURCE, OUTPUT_IS_SOURCE
 
 
 def build(
     request: BuildRequest, options: BuildOptions = DEFAULT_OPTIONS, on_event: OnEvent = ignore_event
 ) -> BuildOutcome:
-    """Make every rendition of a request that is not there yet, and write the manifest.
+    """Make every rendition of a request that is missing, and write the manifest.
 
     One original that fails costs no other one. Originals are only read, except by an in-place build, which backs them up
     before renditions take their names.
@@ -145,17 +146,9 @@ def _locked_output(request: BuildRequest) -> Iterator[None]:
     into_source = request.recipe.names.into_source
     is_same = os.path.realpath(source) == os.path.realpath(out)
     if into_source and not is_same:
-        raise OutputError(
-            "The recipe puts renditions beside their originals, and this is another folder.",
-            file=str(out),
-            remedy="Give the source as the output folder too, or set layout in [names] to mirrored.",
-        )
+        raise OutputError.of(BESIDE_NEEDS_SOURCE, file=str(out))
     if is_same and not into_source:
-        raise OutputError(
-            "The output folder is the source folder itself.",
-            file=str(out),
-            remedy='Choose a folder of its own, or set layout = "beside" in [names].',
-        )
+        raise OutputError.of(OUTPUT_IS_SOURCE, file=str(out))
     manifest_target(out, into_site=into_source)  # before anything is written
     with output_lock(out):
         yield

@@ -15,6 +15,7 @@ from young_prism.engine.output.ledger import Ledger, owned_paths
 from young_prism.engine.source.inspection import InspectionResult, inspect_scanned
 from young_prism.engine.source.walk import Scan, scan
 from young_prism.engine.workers.pool import Pool
+from young_prism.messages.originals import EXCLUDED
 
 
 class RenditionStatus(StrEnum):
@@ -80,16 +81,7 @@ def plan_inspected(
     facts = {path: known for path, known in inspection.facts.items() if path not in excluded}
     left_out = [
         *inspection.left_out,
-        *(
-            SkippedOriginal(
-                path=path,
-                error="Taken out of scope.",
-                remedy="Put it back on Intake to have it made.",
-                failed=False,
-            )
-            for path in inspection.by_path
-            if path in excluded
-        ),
+        *(SkippedOriginal.of(path, EXCLUDED) for path in inspection.by_path if path in excluded),
     ]
     plan = make_plan(
         facts,

@@ -1,6 +1,6 @@
 """Publishing a build: only what changed, pictures before the manifest, and nothing deleted that is not proven ours.
 
-What is there is judged by the manifest that was published before, and by our own journal of a publishing that did not end.
+Published files are judged by the manifest that was published before, and by our own journal of a publishing that did not end.
 A file that neither knows belongs to others: it is never overwritten unless that is asked for.
 """
 
@@ -25,6 +25,12 @@ from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.handoff.package import hashes_of
 from young_prism.engine.handoff.storage import USUAL_ACCESS, ObjectAccess, ObjectHeaders, Storage
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+from young_prism.messages.publishing import (
+    BUILD_FILE_CHANGED,
+    build_file_unreadable,
+    foreign_files,
+    foreign_manifest,
+)
 
 _MAX_PARALLEL = 8
 _FOR_THE_MANIFEST = ObjectHeaders("application/json", "no-cache")
@@ -132,11 +138,7 @@ def _published_paths(store: Storage, existing: Mapping[str, int], *, overwrite: 
     except ValidationError as error:
         if overwrite:
             return None
-        raise PublishError(
-            f"There is a {MANIFEST_NAME} that is none of ours.",
-            file=store.name,
-            remedy="Publish to a folder of its own, or overwrite it on purpose (--overwrite).",
-        ) from error
+        raise PublishError.of(foreign_manifest(MANIFEST_NAME), file=store.name) from error
 
 
 def deploy(
@@ -153,12 +155,9 @@ def deploy(
     Raises `PublishError` where names are taken by files that are not ours.
     """
     if plan.foreign:
-        raise PublishError(
-            f"There are files in the way that are not ours: {', '.join(plan.foreign[:3])}"
-            f"{f' and {len(plan.foreign) - 3} more' if len(plan.foreign) > 3 else ''}.",
-            file=plan.store.name,
-            remedy="Publish to a folder of its own, or overwrite them on purpose (--overwrite).",
-        )
+        more = f" and {len(plan.foreign) - 3} more" if len(plan.foreign) > 3 else ""
+        names = f"{', '.join(plan.foreign[:3])}{more}"
+        raise PublishError.of(foreign_files(names), file=plan.store.name)
     result = DeployResult()
     usual = ServedFiles.from_manifest(plan.manifest, "/").cache
     access = access._replace(cache_control=access.cache_control or usual)
@@ -189,7 +188,7 @@ def deploy(
 
 
 def _on_sent(rendition: RenditionEntry, done: Future[bool], result: DeployResult, log: TextIO) -> None:
-    """Note that a file was sent, or why not. Raises what is no error of ours."""
+    """Note that a file was sent, or why not. Raises what is not a `YoungPrismError`."""
     error = done.exception()
     if isinstance(error, YoungPrismError):
         result.failures.append(error)
@@ -216,13 +215,9 @@ def _bytes(out: Path, rendition: RenditionEntry) -> bytes:
     try:
         data = (out / rendition.path).read_bytes()
     except OSError as error:
-        raise OutputError(
-            f"It cannot be read ({error.strerror}).", file=str(out / rendition.path), remedy="Build again."
-        ) from error
+        raise OutputError.of(build_file_unreadable(error.strerror), file=str(out / rendition.path)) from error
     if hashlib.sha256(data).hexdigest() != rendition.sha256:
-        raise OutputError(
-            "It was changed since it was made.", file=str(out / rendition.path), remedy="Build again."
-        )
+        raise OutputError.of(BUILD_FILE_CHANGED, file=str(out / rendition.path))
     return data
 
 

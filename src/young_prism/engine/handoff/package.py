@@ -18,6 +18,7 @@ from young_prism.core.report.csv_text import csv_text
 from young_prism.engine.files import STATE_FOLDER, path_inside
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.output.manifest_file import manifest_file, require_manifest
+from young_prism.messages.publishing import BUILD_FILE_CHANGED, build_file_unreadable, zip_not_writable
 
 _LAST = "packed.json"
 COLUMNS = ("original", "path", "facet", "format", "type", "width", "height", "bytes", "sha256")
@@ -37,7 +38,7 @@ class Package:
     def from_output(cls, out: Path, since: Mapping[str, str] | None = None) -> Package:
         """Return what a zip of `out` would hold: all of it, or what differs from `since`, a hash for each path.
 
-        Raises `OutputError` without a manifest, or where a file is not there any more as it was made.
+        Raises `OutputError` without a manifest, or where a file changed or is gone.
         """
         manifest = require_manifest(manifest_file(out))
         every = [
@@ -134,15 +135,9 @@ def _check(out: Path, rendition: RenditionEntry) -> None:
     try:
         size = (out / rendition.path).lstat().st_size  # a link in its place would send what it leads to
     except OSError as error:
-        raise OutputError(
-            f"It is not there any more ({error.strerror}).",
-            file=str(out / rendition.path),
-            remedy="Build again.",
-        ) from error
+        raise OutputError.of(build_file_unreadable(error.strerror), file=str(out / rendition.path)) from error
     if size != rendition.bytes:
-        raise OutputError(
-            "It was changed since it was made.", file=str(out / rendition.path), remedy="Build again."
-        )
+        raise OutputError.of(BUILD_FILE_CHANGED, file=str(out / rendition.path))
 
 
 def write_package(package: Package, file: Path) -> None:
@@ -155,9 +150,7 @@ def write_package(package: Package, file: Path) -> None:
         part.replace(file)
     except OSError as error:
         part.unlink(missing_ok=True)
-        raise OutputError(
-            f"The zip cannot be written ({error.strerror}).", file=str(file), remedy="Choose another place."
-        ) from error
+        raise OutputError.of(zip_not_writable(error.strerror), file=str(file)) from error
 
 
 def chunks(package: Package) -> Iterator[bytes]:

@@ -11,6 +11,15 @@ from typing import Any, NamedTuple, Protocol
 from young_prism.core.errors import PublishError
 from young_prism.engine.files import files_below, path_inside
 from young_prism.engine.output.atomic import is_part, remove_leftovers_of, write_atomically
+from young_prism.messages.publishing import (
+    NO_BUCKET_NAME,
+    STORAGE_NOT_INSTALLED,
+    STORAGE_UNREACHABLE,
+    invalid_address,
+    no_such_bucket,
+    storage_refused,
+    unknown_scheme,
+)
 
 
 class ObjectHeaders(NamedTuple):
@@ -66,21 +75,13 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
     if not separator or scheme == "file":
         return FolderStorage(Path(rest if separator else address))
     if scheme not in _S3:
-        raise PublishError(
-            f"{scheme}:// is not a scheme that can be published to.",
-            file=address,
-            remedy="Give a folder, file:///folder, s3://bucket/folder or s3a://bucket/folder.",
-        )
+        raise PublishError.of(unknown_scheme(scheme), file=address)
     if not rest.strip("/"):
-        raise PublishError("It names no bucket.", file=address, remedy="Write it as s3://bucket/folder.")
+        raise PublishError.of(NO_BUCKET_NAME, file=address)
     try:
         import fsspec
     except ImportError as error:
-        raise PublishError(
-            "Publishing to storage needs a part that is not installed.",
-            file=address,
-            remedy='Install it: pip install "young-prism[s3]".',
-        ) from error
+        raise PublishError.of(STORAGE_NOT_INSTALLED, file=address) from error
     options: dict[str, Any] = {
         "use_listings_cache": False,
         "config_kwargs": {"connect_timeout": 10, "retries": {"max_attempts": 3}},
@@ -90,9 +91,7 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
     try:
         system = fsspec.filesystem(scheme, **options)
     except (ImportError, ValueError) as error:
-        raise PublishError(
-            f"It cannot be used ({error}).", file=address, remedy="Check the address."
-        ) from error
+        raise PublishError.of(invalid_address(error), file=address) from error
     return ObjectStorage(address, system, rest.strip("/"))
 
 
@@ -179,11 +178,7 @@ class ObjectStorage:
         try:
             self._system.call_s3("head_bucket", Bucket=bucket)
         except (FileNotFoundError, PermissionError) as error:
-            raise PublishError(
-                f"There is no bucket {bucket}, or these keys may not see it.",
-                file=self.name,
-                remedy="Make the bucket, or check keys and endpoint.",
-            ) from error
+            raise PublishError.of(no_such_bucket(bucket), file=self.name) from error
 
     def read(self, path: str) -> bytes | None:
         """Return an object's bytes, None where there is none."""
@@ -235,14 +230,8 @@ class _translate_errors:  # noqa: N801
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         """Turn what came into a `PublishError`."""
         if type(error).__name__ in _UNREACHABLE:
-            raise PublishError(
-                "The storage cannot be reached.",
-                file=self._address,
-                remedy="Check the endpoint and that the storage is running, then publish again: what is done is kept.",
-            ) from error
+            raise PublishError.of(STORAGE_UNREACHABLE, file=self._address) from error
         if isinstance(error, Exception) and not isinstance(error, PublishError | FileNotFoundError):
-            raise PublishError(
-                f"The storage refuses ({type(error).__name__}: {error}).",
-                file=self._address,
-                remedy="Check address, keys and endpoint, and publish again: what is done is kept.",
+            raise PublishError.of(
+                storage_refused(kind=type(error).__name__, reason=error), file=self._address
             ) from error

@@ -20,6 +20,14 @@ from young_prism.engine.intake.inbox import (
     Placement,
     PlacementOutcome,
 )
+from young_prism.messages.incoming import (
+    ENCRYPTED,
+    cannot_unpack,
+    invalid_zip,
+    not_a_file,
+    too_many_files_in_zip,
+    zip_unpacks_too_large,
+)
 
 _ENCRYPTED = 0x1
 """Bit 0 of the general purpose flag (APPNOTE 4.4.4)."""
@@ -67,25 +75,20 @@ def unpack(
     try:
         opened = zipfile.ZipFile(archive)
     except (*_UNREADABLE, OSError) as error:
-        raise IncomingError(
-            f"This is no zip that can be read ({error}).", file=name, remedy="Pack it again."
-        ) from error
+        raise IncomingError.of(invalid_zip(error), file=name) from error
     with opened:
         entries = [
             info for info in opened.infolist() if not info.filename.endswith("/")
         ]  # `is_dir` needs a name
         if len(entries) > limits.files:
-            raise IncomingTooLargeError(
-                f"It holds {len(entries):,} files, over the limit of {limits.files:,}.",
-                file=name,
-                remedy="Split it, or raise --max-files.",
+            raise IncomingTooLargeError.of(
+                too_many_files_in_zip(files=len(entries), limit=limits.files), file=name
             )
         declared = sum(info.file_size for info in entries)
         if declared > limits.unpacked_bytes:
-            raise IncomingTooLargeError(
-                f"It says that it unpacks to {format_bytes(declared)}, over the limit of {format_bytes(limits.unpacked_bytes)}.",
+            raise IncomingTooLargeError.of(
+                zip_unpacks_too_large(size=format_bytes(declared), limit=format_bytes(limits.unpacked_bytes)),
                 file=name,
-                remedy="Split it, or raise --max-zip-mb.",
             )
         result = UnpackResult()
         for done, info in enumerate(entries, start=1):
@@ -103,11 +106,11 @@ def unpack(
 def _check(info: zipfile.ZipInfo) -> None:
     printable = printable_name(info.filename)
     if info.flag_bits & _ENCRYPTED:
-        raise IncomingError("It is encrypted.", file=printable, remedy="Pack it again without a password.")
+        raise IncomingError.of(ENCRYPTED, file=printable)
     mode = info.external_attr >> 16
     if mode and stat.S_IFMT(mode) not in (0, stat.S_IFREG):
         kind_text = "a link" if stat.S_ISLNK(mode) else "no ordinary file"
-        raise IncomingError(f"It is {kind_text}.", file=printable, remedy="Pack the file itself.")
+        raise IncomingError.of(not_a_file(kind_text), file=printable)
 
 
 def _receive(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Placement:
@@ -115,6 +118,4 @@ def _receive(opened: zipfile.ZipFile, info: zipfile.ZipInfo, inbox: Inbox) -> Pl
         with opened.open(info) as stream:
             return inbox.receive(info.filename, stream, length=info.file_size)
     except _UNREADABLE as error:
-        raise IncomingError(
-            f"It cannot be unpacked ({error}).", file=printable_name(info.filename), remedy="Pack it again."
-        ) from error
+        raise IncomingError.of(cannot_unpack(error), file=printable_name(info.filename)) from error

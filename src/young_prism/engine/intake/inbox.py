@@ -48,6 +48,19 @@ from young_prism.engine.output.atomic import (
     PART_SUFFIX,
     remove_leftovers,
 )
+from young_prism.messages.incoming import (
+    DIGEST_MISMATCH,
+    DISK_FULL,
+    EMPTY,
+    UNKNOWN_CONTENT,
+    cannot_store,
+    dangerous,
+    drawing_too_large,
+    file_too_large,
+    incomplete,
+    not_accepted,
+    too_many_files,
+)
 
 _CHUNK = 1 << 20
 _LARGEST_DRAWING = 20_000_000
@@ -68,7 +81,7 @@ class Limits:
 
 
 class PlacementOutcome(StrEnum):
-    """How a file that was brought in ended."""
+    """How a file that were uploaded ended."""
 
     NEW = "new"
     ALREADY = "already there"
@@ -77,7 +90,7 @@ class PlacementOutcome(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Placement:
-    """A file brought in: the path that it has now, and a remark where that is not the one it came with."""
+    """An uploaded file: the path that it has now, and a remark where that is not the one it came with."""
 
     path: str
     outcome: PlacementOutcome
@@ -204,11 +217,7 @@ class Inbox:
         try:
             digest = self._receive(part, stream, printable, length)
             if sha256 and digest != sha256:
-                raise IncomingError(
-                    "It arrived damaged: its bytes are not the ones that were sent.",
-                    file=printable,
-                    remedy="Send it again.",
-                )
+                raise IncomingError.of(DIGEST_MISMATCH, file=printable)
             self._check_content(part, path, printable)
             yield part, digest
         except OSError as error:
@@ -220,18 +229,16 @@ class Inbox:
         """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
         existing = sum(1 for _ in files_below(self.originals))
         if existing + more > self.limits.files:
-            raise IncomingTooLargeError(
-                f"{more:,} files would come to {existing} that are here, over the limit of {self.limits.files:,}.",
-                remedy="Make a source of its own of them, or raise --max-files.",
+            raise IncomingTooLargeError.of(
+                too_many_files(files=more, limit=self.limits.files, existing=existing)
             )
 
     def check_room(self, length: int, printable: str) -> None:
         """Raise `IncomingError` when a file of `length` bytes is over the limit, or would fill the disk."""
         if length > self.limits.file_bytes:
-            raise IncomingTooLargeError(
-                f"It has {format_bytes(length)}, over the limit of {format_bytes(self.limits.file_bytes)} a file.",
+            raise IncomingTooLargeError.of(
+                file_too_large(size=format_bytes(length), limit=format_bytes(self.limits.file_bytes)),
                 file=printable,
-                remedy="Save it smaller, or raise --max-file-mb.",
             )
         if shutil.disk_usage(self.waiting).free < length + RESERVED_BYTES:
             raise _disk_full(printable)
@@ -248,10 +255,8 @@ class Inbox:
             file.flush()
             os.fsync(file.fileno())
         if length is not None and received != length:
-            raise IncomingError(
-                f"Only {format_bytes(received)} of {format_bytes(length)} arrived.",
-                file=printable,
-                remedy="Send it again; nothing of it was kept.",
+            raise IncomingError.of(
+                incomplete(received=format_bytes(received), length=format_bytes(length)), file=printable
             )
         return digest.hexdigest()
 
@@ -259,22 +264,19 @@ class Inbox:
         """Accept images by their content and pages by their ending; refuse the rest and say what it is."""
         with FileView(part) as view:
             if not view.size:
-                raise IncomingError(
-                    "The file is empty.", file=printable, remedy="Copy it again from where it came from."
-                )
+                raise IncomingError.of(EMPTY, file=printable)
             head = view.read(0, HEAD_BYTES)
             fmt = sniff(head)
             if fmt is None:
                 if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
                     return
                 known = identify_non_image(head)
-                raise IncomingKindError(
-                    f"It is {known.description}." if known else "It is no picture that we know.",
-                    file=printable,
-                    remedy=known.remedy
+                message = (
+                    not_accepted(description=known.description, remedy=known.remedy)
                     if known
-                    else "JPEG, PNG, GIF, WebP, AVIF, JPEG XL, HEIC, TIFF, BMP and SVG are taken.",
+                    else UNKNOWN_CONTENT
                 )
+                raise IncomingKindError.of(message, file=printable)
             try:
                 if fmt not in LIBRARY_FORMATS:
                     inspect_header(view, max_pixels=self.limits.max_pixels)
@@ -283,17 +285,12 @@ class Inbox:
                 kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
                 raise kind(error.what, file=printable, remedy=error.remedy) from error
             if danger:
-                raise IncomingDangerError(
-                    danger, file=printable, remedy="Export the picture alone, and send that."
-                )
+                raise IncomingDangerError.of(dangerous(danger), file=printable)
 
     def _danger(self, part: Path, fmt: ImageFormat) -> str:
         """Say what else a picture is. Checked under its temporary name, before it can be fetched under its own."""
         if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
-            raise TooLargeError(
-                f"A drawing may have {format_bytes(_LARGEST_DRAWING)} at the most.",
-                remedy="Export it with fewer points, or as a PNG.",
-            )
+            raise TooLargeError.of(drawing_too_large(format_bytes(_LARGEST_DRAWING)))
         with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
             return find_danger(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
@@ -366,14 +363,8 @@ def _flush_folder(folder: Path) -> None:
 def _refused_by_system(error: OSError, printable: str) -> IncomingError:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return _disk_full(printable)
-    return IncomingError(
-        f"It cannot be written here ({error.strerror}).",
-        file=printable,
-        remedy="Check the data folder's permissions.",
-    )
+    return IncomingError.of(cannot_store(error.strerror), file=printable)
 
 
 def _disk_full(printable: str) -> DiskFullError:
-    return DiskFullError(
-        "The disk is full.", file=printable, remedy="Make room and send it again; what has arrived is kept."
-    )
+    return DiskFullError.of(DISK_FULL, file=printable)

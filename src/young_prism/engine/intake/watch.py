@@ -59,7 +59,7 @@ def debounced_changes(
 ) -> Iterator[set[str]]:
     """Yield the paths below a folder that changed, each time that all of them have been quiet for a second.
 
-    The first set is empty: from then on nothing is missed, so what is there already is to be looked through then.
+    The first set is empty: from then on nothing is missed, so existing files must be walked at that moment.
     `is_output` says which paths are our own work; hidden files and folders are passed over. Ends when `stop` is set.
     `events` and `clock` (seconds) are those of the system.
     """

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from young_prism.core.errors import NoRoomError, OutputError
 from young_prism.engine.files import files_below
+from young_prism.messages.output import DISK_FULL, NAME_TOO_LONG, not_writable
 
 _BINARY = getattr(os, "O_BINARY", 0)
 PART_PREFIX = ".young-prism-"
@@ -95,16 +96,10 @@ def _reachable(path: Path) -> bool:
 def output_error(error: OSError, target: Path) -> OutputError:
     """Say an operating system's refusal as a sentence with a remedy."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        return NoRoomError(
-            "The disk is full.", file=str(target), remedy="Make room, then run again: what is done is kept."
-        )
+        return NoRoomError.of(DISK_FULL, file=str(target))
     if error.errno == errno.ENAMETOOLONG:
-        return OutputError("The name is too long.", file=str(target), remedy="Shorten the original's name.")
-    return OutputError(
-        f"It cannot be written ({error.strerror}).",
-        file=str(target),
-        remedy="Check the folder's permissions, or choose another output folder.",
-    )
+        return OutputError.of(NAME_TOO_LONG, file=str(target))
+    return OutputError.of(not_writable(error.strerror), file=str(target))
 
 
 def remove_leftovers(folder: Path) -> None:

@@ -80,7 +80,7 @@ class Ledger:
     """The version and the recipe that the manifest was written by."""
     facts: dict[str, tuple[FileStamp, Facts]] = field(default_factory=dict)
     stamps: dict[str, tuple[FileStamp, str]] = field(default_factory=dict)
-    """Path -> the stamp that a file of ours had, with its sha256."""
+    """Path -> the stamp that our file had, with its sha256."""
     _hashes: dict[str, str | None] = field(default_factory=dict)
 
     @classmethod

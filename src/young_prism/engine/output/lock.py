@@ -12,6 +12,7 @@ from young_prism.core.errors import OutputError
 from young_prism.engine.files import STATE_FOLDER
 from young_prism.engine.output.atomic import output_error, remove_leftovers
 from young_prism.engine.output.ledger import JOURNAL
+from young_prism.messages.output import LOCKED
 
 
 @contextmanager
@@ -26,9 +27,7 @@ def output_lock(out: Path) -> Iterator[None]:
         probe.unlink()
         lock.acquire(timeout=0)
     except Timeout as error:  # before OSError, of which it is one
-        raise OutputError(
-            "Another run is writing to this output folder.", file=str(out), remedy="Wait until it has ended."
-        ) from error
+        raise OutputError.of(LOCKED, file=str(out)) from error
     except OSError as error:
         raise output_error(error, out) from error
     try:

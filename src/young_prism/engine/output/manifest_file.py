@@ -2,7 +2,7 @@
 
 A folder of its own gets `manifest.json`. A build into a site (renditions beside their originals, or in place) gets
 `young-prism-manifest.json`, since `manifest.json` is the usual name of a web app manifest (W3C, Web Application
-Manifest). A `manifest.json` of ours in a site, from an earlier version, is still read and updated.
+Manifest). Our `manifest.json` in a site, from an earlier version, is still read and updated.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from pydantic import ValidationError
 
 from young_prism.core.errors import OutputError
 from young_prism.core.manifest.model import MANIFEST_NAME, MANIFEST_NAMES, SITE_MANIFEST_NAME, Manifest
+from young_prism.messages.output import NO_MANIFEST, foreign_manifest
 
 _KIND = Manifest.model_fields["kind"].default
 _HEAD = re.compile(rb'\s*\{\s*"kind"\s*:\s*"' + re.escape(_KIND.encode()) + rb'"')
@@ -31,23 +32,19 @@ def manifest_file(out: Path) -> Path:
 def manifest_target(out: Path, *, into_site: bool) -> Path:
     """Return the path that a build writes its manifest to.
 
-    Raises `OutputError` where a file that is not a manifest of ours has that name.
+    Raises `OutputError` where a file that is not our manifest has that name.
     """
     own_manifests = [out / name for name in MANIFEST_NAMES if is_manifest(out / name)]
     if own_manifests:
         return own_manifests[0]
     target = out / (SITE_MANIFEST_NAME if into_site else MANIFEST_NAME)
     if os.path.lexists(target):
-        raise OutputError(
-            f"This folder holds a {target.name} that Young Prism did not write.",
-            file=str(target),
-            remedy="Choose another output folder, or move that file away. Nothing was written.",
-        )
+        raise OutputError.of(foreign_manifest(target.name), file=str(target))
     return target
 
 
 def is_manifest(path: Path) -> bool:
-    """Tell by its content whether a file is a manifest of ours, even a truncated one."""
+    """Tell by its content whether a file is our manifest, even a truncated one."""
     try:
         with path.open("rb") as file:
             head = file.read(200)
@@ -77,8 +74,4 @@ def require_manifest(path: Path) -> Manifest:
 
 def no_manifest(out: Path) -> OutputError:
     """Return the error for an output folder without a valid manifest."""
-    return OutputError(
-        "There is no manifest of a finished build here, which alone tells what is ours.",
-        file=str(out),
-        remedy="Build first, or give the output folder of a build.",
-    )
+    return OutputError.of(NO_MANIFEST, file=str(out))

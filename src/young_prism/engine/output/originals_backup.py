@@ -29,6 +29,7 @@ from young_prism.engine.output.atomic import output_error, remove_leftovers, wri
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.output.lock import output_lock
 from young_prism.engine.output.manifest_file import is_manifest, manifest_file
+from young_prism.messages.output import BACKUP_DIFFERS, NO_BACKUP
 
 _INDEX = "kept.jsonl"
 _CURRENT = "current"
@@ -131,11 +132,7 @@ class OriginalsBackup:
             copy = self._file(entry)
             write_atomically(copy, data)
             if hashlib.sha256(copy.read_bytes()).hexdigest() != digest:
-                raise OutputError(
-                    "The copy that was kept of it is not the same.",
-                    file=path,
-                    remedy="Check the disk; nothing was changed.",
-                )
+                raise OutputError.of(BACKUP_DIFFERS, file=path)
             os.utime(copy, ns=(info.st_mtime_ns, info.st_mtime_ns))
             with (self.folder / _INDEX).open("a", encoding="utf-8") as index:
                 index.write(entry.model_dump_json() + "\n")
@@ -175,17 +172,13 @@ class OriginalsBackup:
     def restore(self, site: Path, *, keep_renditions: bool = False) -> RestoreResult:
         """Bring every kept original back under its name, and the site to what it was before the build.
 
-        An original is written only where a file of ours, or none, has its name; any other file is refused and stays.
+        An original is written only where our file, or none, has its name; any other file is refused and stays.
         When all are back, renditions under other names, the manifest and the state folder are deleted; `keep_renditions`
         keeps all three. Raises `OutputError` where nothing was kept, or another run is writing.
         """
         entries = self.entries()
         if not entries:
-            raise OutputError(
-                "No originals are kept here.",
-                file=str(self.folder),
-                remedy="Give the folder that `build --in-place` named, with --keep.",
-            )
+            raise OutputError.of(NO_BACKUP, file=str(self.folder))
         done = RestoreResult()
         with output_lock(site):
             remove_leftovers(site)  # of a restore that was killed: nobody else writes here now

@@ -14,7 +14,7 @@ from young_prism.engine.output.ledger import JOURNAL, Ledger
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 
 RecordsState = tuple[FileStamp | None, ...]
-"""Stamps of the manifest under each of its names and of the journal, None for a file that is not there."""
+"""Stamps of the manifest under each of its names and of the journal, None for a file that does not exist."""
 
 _MAX_MANIFESTS = 16
 _MAX_LEDGERS = 4

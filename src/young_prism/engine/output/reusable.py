@@ -31,7 +31,7 @@ class ReusableRendition(NamedTuple):
         return self.outcome is not Outcome.SKIPPED
 
     def to_rendered(self, planned: PlannedRendition) -> Rendered | None:
-        """Return it as one to be delivered under its planned name; None where its bytes are not there any more."""
+        """Return it as one to be delivered under its planned name; None where its bytes changed."""
         try:
             data = self.read()
         except OSError:

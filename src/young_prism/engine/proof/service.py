@@ -1,6 +1,6 @@
 """Proofs for whoever looks at them: the newest page first, kept by content, dropped as soon as nobody asks any more.
 
-A page says again and again what it wants to see. What is there it gets at once; the rest is made in worker processes of
+A page says again and again what it wants to see. It gets existing results at once; the rest is made in worker processes of
 their own, in the order in which it was asked for, as long as it goes on asking.
 """
 
@@ -61,7 +61,7 @@ class ProofService:
     def request(
         self, page: str, requests: Sequence[ProofRequest], rank: Callable[[ProofRequest], Any] = lambda _: 0
     ) -> list[ProofResult | YoungPrismError | None]:
-        """Say what a page wants to see now, and get what is there, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
+        """Say what a page wants to see now, and get the existing results, in the same order, None where it is to come. What it wanted before and does not name now is dropped.
 
         What has the lowest `rank` is made first.
         """

@@ -30,6 +30,9 @@ from young_prism.engine.proof.tasks import (
 )
 from young_prism.engine.workers.protocol import Job, Workers
 from young_prism.engine.workers.tasks import inspect_file
+from young_prism.messages.message import Message
+from young_prism.messages.originals import NO_RENDITIONS
+from young_prism.messages.recipes import nothing_to_compare
 
 _INSPECTION_TIMEOUT_S = 120.0
 DEFAULT_WIDTH = 1200
@@ -118,9 +121,7 @@ class _SheetOptions(NamedTuple):
 def _requests(sheet: ProofSheet, facts: Facts, wish: _SheetOptions) -> list[ProofRequest]:
     recipe, names, target, width = wish
     if facts.kind not in (Kind.PHOTO, Kind.GRAPHIC):
-        sheet.error = DamagedError(
-            f"There is nothing to prove: it is {facts.kind_label}.", remedy="Give a still picture of pixels."
-        )
+        sheet.error = DamagedError.of(nothing_to_compare(facts.kind_label))
         return []
     path = Path(sheet.path)
     # One rung of its own, as wide as asked for, whatever the recipe's ladder has.
@@ -133,9 +134,8 @@ def _requests(sheet: ProofSheet, facts: Facts, wish: _SheetOptions) -> list[Proo
     original = next(iter(planned.originals), None)
     if original is None or not original.renditions:
         left = next(iter(planned.left_out), None)
-        sheet.error = DamagedError(
-            left.error if left else "Nothing is made of it.", remedy="Change the recipe."
-        )
+        problem = left.error if left else NO_RENDITIONS.problem
+        sheet.error = DamagedError.of(Message(problem, NO_RENDITIONS.remedy))
         return []
     formats = formats_for(facts, recipe)
     settings = formats.settings()

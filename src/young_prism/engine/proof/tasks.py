@@ -28,6 +28,7 @@ from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.protocol import Job
 from young_prism.engine.workers.tasks import read_original, render_timeout_s
+from young_prism.messages.originals import CHANGED_SINCE_INSPECTION
 
 if TYPE_CHECKING:
     from young_prism.core.proof.bench import ProofBench
@@ -211,9 +212,7 @@ def _bench(request: ProofRequest) -> ProofBench:
         return _benches[key]
     data = read_original(request.root, original.path)
     if hashlib.sha256(data).hexdigest() != original.facts.sha256:
-        raise ChangedError(
-            "The file changed after it was looked at.", file=original.path, remedy="Look at the source again."
-        )
+        raise ChangedError.of(CHANGED_SINCE_INSPECTION, file=original.path)
     _benches[key] = ProofBench(data, original, request.facet, request.size, clock=time.perf_counter)
     while len(_benches) > _BENCHES:
         _benches.popitem(last=False)

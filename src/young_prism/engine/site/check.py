@@ -18,7 +18,7 @@ from young_prism.engine.source.pages import pages_folder
 from young_prism.engine.workers.pool import Pool
 
 _WORDS = {
-    "new": ("missing", "are not there"),
+    "new": ("missing", "do not exist"),
     "stale": ("stale", "were made from something else"),
     "blocked": ("blocked", "have names that files of somebody else have"),
 }

@@ -1,4 +1,4 @@
-"""A site as a build sees it: what is made of which folder into which, by what rules; given by hand, or by a project file."""
+"""A site as a build sees it: which folder is built into which, by what rules; given by hand, or by a project file."""
 
 from __future__ import annotations
 
@@ -25,6 +25,7 @@ from young_prism.engine.build.planning import (
 from young_prism.engine.build.request import BuildRequest, PathFilter
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import Pool
+from young_prism.messages.projects import NO_SOURCE, unreadable
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,9 +74,7 @@ def load_site(file: Path) -> Site:
     """Return the site that a project file describes. Raises `ProjectError`, `RecipeError` and `SourceError`."""
     project, here = load_project(file), file.parent
     if not project.source or not (project.out or project.recipe):
-        raise ProjectError(
-            "It does not say what is built.", file=str(file), remedy="Give it source and out at least."
-        )
+        raise ProjectError.of(NO_SOURCE, file=str(file))
     recipe = load_recipe(here / project.recipe if project.recipe else None)
     scope = Scope(project.include, project.exclude)
     scope.check()
@@ -111,8 +110,6 @@ def read_text(file: Path, refused: type[YoungPrismError] = RecipeError) -> str:
     try:
         return file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise refused(
-            f"The file cannot be read ({getattr(error, 'strerror', None) or 'it is not UTF-8'}).",
-            file=str(file),
-            remedy="Check the path.",
+        raise refused.of(
+            unreadable(getattr(error, "strerror", None) or "it is not UTF-8"), file=str(file)
         ) from error

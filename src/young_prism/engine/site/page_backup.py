@@ -32,6 +32,7 @@ from young_prism.engine.output.atomic import (
     write_atomically,
 )
 from young_prism.engine.site.rewrite import LARGEST_PAGE, LINK, SiteRewrite
+from young_prism.messages.pages import NOTHING_TO_UNDO, RECORD_DAMAGED, TOO_MANY_REWRITES
 
 _INDEX = "rewritten.json"
 _PAGE = "page-"
@@ -113,11 +114,7 @@ def undo_rewrite(folder: Path, keep: Path | None = None) -> WriteResult:
     remove_leftovers(keep)
     store = newest_rewrite(folder, keep)
     if store is None:
-        raise OutputError(
-            "There is no rewriting to take back.",
-            file=str(keep),
-            remedy="Nothing was rewritten here, or all of it was taken back.",
-        )
+        raise OutputError.of(NOTHING_TO_UNDO, file=str(keep))
     root = Path(os.path.realpath(folder))
     written = WriteResult(backup=store)
     entries = _record(store).files
@@ -170,11 +167,7 @@ def _record(store: Path) -> _RewriteRecord:
     try:
         return _RewriteRecord.model_validate_json((store / _INDEX).read_bytes())
     except (OSError, ValidationError) as error:
-        raise OutputError(
-            "This record of a rewriting is damaged, or names paths outside the site.",
-            file=str(store / _INDEX),
-            remedy="Nothing was changed. The old pages are in the same folder; copy them back by hand.",
-        ) from error
+        raise OutputError.of(RECORD_DAMAGED, file=str(store / _INDEX)) from error
 
 
 def _new_folder(keep: Path) -> Path:
@@ -188,7 +181,7 @@ def _new_folder(keep: Path) -> Path:
         except OSError as error:
             raise output_error(error, new_folder) from error
         return new_folder
-    raise OutputError("There are too many rewritings of this second.", file=str(keep), remedy="Try again.")
+    raise OutputError.of(TOO_MANY_REWRITES, file=str(keep))
 
 
 def _replace(root: Path, path: str, data: bytes, written: WriteResult) -> None:

@@ -39,6 +39,7 @@ from young_prism.core.naming.rule import split_name
 from young_prism.core.plan.resolve import matches
 from young_prism.engine.files import read_regular_file, stamp_or_none
 from young_prism.engine.source.pages import walk_site
+from young_prism.messages.pages import NO_PAGE_MATCHES, RENDITIONS_OUTSIDE_SITE, SOURCE_OUTSIDE_SITE
 
 LARGEST_PAGE = 10_000_000
 """Bytes. What is larger is data rather than a page."""
@@ -55,7 +56,7 @@ class PageFile:
         data: Its bytes as they were read.
         document: Its text; None for a file that cannot be changed.
         rewriting: What would change.
-        is_new: Whether it is not there yet.
+        is_new: Whether it is new.
     """
 
     path: str
@@ -174,20 +175,12 @@ class SitePages:
         """
         root, inside = Path(os.path.realpath(folder)), _inside(folder, source)
         if inside is None:
-            raise OutputError(
-                "The source does not lie in this folder, so its pages cannot use it.",
-                file=str(folder),
-                remedy="Give the folder of the site with --pages.",
-            )
+            raise OutputError.of(SOURCE_OUTSIDE_SITE, file=str(folder))
         prefix = f"{inside}/" if inside else ""
         below = _inside(folder, out)
         address = quote(address, safe=_IN_ADDRESS) or _address(manifest)
         if below is None and not address:
-            raise OutputError(
-                "The renditions lie outside the site, and nothing says where they are served.",
-                file=str(out),
-                remedy="Give --prefix, or say it in the recipe under [markup].",
-            )
+            raise OutputError.of(RENDITIONS_OUTSIDE_SITE, file=str(out))
         files, links = [], []
         for path, entry in walk_site(root, out if below else None):
             files.append(path)
@@ -309,11 +302,7 @@ def matching_paths(paths: Sequence[str], patterns: Collection[str]) -> list[str]
     """
     for pattern in patterns:
         if not any(matches(pattern, path) for path in paths):
-            raise PageError(
-                "No page or stylesheet of the site matches this pattern.",
-                file=pattern,
-                remedy="Give paths below the site's folder, such as blog/ or *.css.",
-            )
+            raise PageError.of(NO_PAGE_MATCHES, file=pattern)
     return [path for path in paths if not patterns or any(matches(pattern, path) for pattern in patterns)]
 
 

@@ -25,6 +25,20 @@ from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.scope import Scope, default_exclude_reason
 from young_prism.engine.files import STATE_FOLDER, SourceFile
+from young_prism.messages.message import Message
+from young_prism.messages.originals import (
+    BROKEN_LINK,
+    IS_A_FILE,
+    LINKED_FILE_OUTSIDE,
+    LINKED_FOLDER,
+    LINKED_FOLDER_OUTSIDE,
+    NAME_NOT_UTF_8,
+    NO_SUCH_FOLDER,
+    NOT_A_REGULAR_FILE,
+    cannot_list,
+    unreadable,
+    unusable_path,
+)
 
 WHOLE_SOURCE = Scope()
 
@@ -58,8 +72,7 @@ def scan(
     that we made, which are no originals. Raises `SourceError` when the source is no folder that can be listed.
     """
     if not source.is_dir():
-        text = "This is a file, not a folder." if source.exists() else "There is no such folder."
-        raise SourceError(text, file=str(source), remedy="Point at a folder of images.")
+        raise SourceError.of(IS_A_FILE if source.exists() else NO_SUCH_FOLDER, file=str(source))
     walker = _Walker(source, output, scope, frozenset(owned), count_excluded=count_excluded)
     walker.walk(source)
     walker.originals.sort(key=lambda file: file.path)
@@ -98,7 +111,7 @@ class _Walker:
         self.not_included = 0
 
     def walk(self, folder: Path) -> None:
-        """Walk depth first, with a stack of our own: folders may be nested deeper than Python's calls."""
+        """Walk depth first, with an explicit stack: folders may be nested deeper than Python's calls."""
         self._enter(folder, "", "")
         while self._stack:
             entries, prefix, excluded_by = self._stack[-1]
@@ -115,14 +128,10 @@ class _Walker:
         if path in self.owned:
             self.own_files += 1
         elif not _is_text(path):
-            self._leave_out(
-                path.encode(errors="surrogateescape").decode(errors="replace"),
-                "The name is not valid UTF-8.",
-                "Rename it.",
-                failed=True,
-            )
+            printable = path.encode(errors="surrogateescape").decode(errors="replace")
+            self._leave_out(printable, NAME_NOT_UTF_8, failed=True)
         elif problem := relative_path_problem(path):
-            self._leave_out(path, f"The path cannot be recorded: {problem}.", "Rename it.", failed=True)
+            self._leave_out(path, unusable_path(problem), failed=True)
         elif entry.is_symlink():
             if not (excluded_by or self.scope.excluded_by(path)):
                 self._link(entry, path)
@@ -163,17 +172,8 @@ class _Walker:
                 listed = sorted(entries, key=lambda entry: entry.name)
         except OSError as error:
             if not prefix:
-                raise SourceError(
-                    f"The folder cannot be listed ({error.strerror}).",
-                    file=str(folder),
-                    remedy="Check its permissions.",
-                ) from error
-            self._leave_out(
-                prefix.rstrip("/"),
-                f"The folder cannot be listed ({error.strerror}).",
-                "Check its permissions.",
-                failed=True,
-            )
+                raise SourceError.of(cannot_list(error.strerror), file=str(folder)) from error
+            self._leave_out(prefix.rstrip("/"), cannot_list(error.strerror), failed=True)
             return
         yield from listed
 
@@ -202,18 +202,12 @@ class _Walker:
         if not (target.is_dir() or _has_image_ending(entry.name)):
             return  # neither an original nor a folder that may hold some
         if target.is_dir():
-            text = "This folder is a link"
+            inside = target.is_relative_to(self.root)
+            self._leave_out(path, LINKED_FOLDER if inside else LINKED_FOLDER_OUTSIDE)
         elif target.exists():
-            text = "This file is a link"
+            self._leave_out(path, LINKED_FILE_OUTSIDE)
         else:
-            self._leave_out(path, "This is a link to nothing.", "Mend or delete the link.", failed=True)
-            return
-        where = "inside the source" if target.is_relative_to(self.root) else "to outside the source"
-        self._leave_out(
-            path,
-            f"{text} {where} and is not followed.",
-            "Copy what it points at into the source, or build that folder on its own.",
-        )
+            self._leave_out(path, BROKEN_LINK, failed=True)
 
     def _file(self, entry: os.DirEntry[str], path: str) -> bool:
         """Take a file in if it is meant to be an image or is one; say whether."""
@@ -222,23 +216,18 @@ class _Walker:
             info = entry.stat()
             if not stat.S_ISREG(info.st_mode):
                 if meant:
-                    self._leave_out(path, "This is no ordinary file.", "Replace it with the picture itself.")
+                    self._leave_out(path, NOT_A_REGULAR_FILE)
                 return False
             if meant or _looks_like_image(entry.path):
                 self.originals.append(SourceFile(path, info.st_size, info.st_mtime_ns, info.st_ino))
                 return True
         except OSError as error:
             if meant:
-                self._leave_out(
-                    path,
-                    f"The file cannot be read ({error.strerror}).",
-                    "Check its permissions.",
-                    failed=True,
-                )
+                self._leave_out(path, unreadable(error.strerror), failed=True)
         return False
 
-    def _leave_out(self, path: str, error: str, remedy: str, *, failed: bool = False) -> None:
-        self.left_out.append(SkippedOriginal(path=path, error=error, remedy=remedy, failed=failed))
+    def _leave_out(self, path: str, message: Message, *, failed: bool = False) -> None:
+        self.left_out.append(SkippedOriginal.of(path, message, failed=failed))
 
 
 def _path_below(root: Path, folder: Path) -> str | None:

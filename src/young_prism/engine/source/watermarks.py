@@ -13,6 +13,12 @@ from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.recipe.model import Recipe
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
+from young_prism.messages.recipes import (
+    WATERMARK_MISSING,
+    WATERMARK_NAME,
+    WATERMARK_TOO_HEAVY,
+    watermark_unreadable,
+)
 
 MAX_WATERMARK_BYTES = 20_000_000
 
@@ -75,7 +81,7 @@ def check_watermark(name: str, data: bytes) -> None:
     from young_prism.core.render.watermark import draw_mark  # loads what only pictures need
 
     if len(data) > MAX_WATERMARK_BYTES:
-        raise RecipeError("The watermark is larger than 20 MB.", file=name, remedy="Save it smaller.")
+        raise RecipeError.of(WATERMARK_TOO_HEAVY, file=name)
     try:
         draw_mark(data)
     except OriginalError as error:
@@ -87,7 +93,7 @@ def _read(name: str, folders: list[Path]) -> WatermarkFile:
     from young_prism.core.render.watermark import watermark_size  # loads what only pictures need
 
     if "\0" in name:
-        raise RecipeError("The name of the watermark holds a NUL character.", remedy="Correct its name.")
+        raise RecipeError.of(WATERMARK_NAME)
     for folder in folders:
         try:
             root = folder.resolve()
@@ -99,14 +105,6 @@ def _read(name: str, folders: list[Path]) -> WatermarkFile:
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error
         except OSError as error:
-            raise RecipeError(
-                f"The watermark cannot be read ({error.strerror}).",
-                file=name,
-                remedy="Use a regular file of at most 20 MB that can be read.",
-            ) from error
+            raise RecipeError.of(watermark_unreadable(error.strerror), file=name) from error
         return WatermarkFile(data, hashlib.sha256(data).hexdigest())
-    raise RecipeError(
-        "There is no such watermark.",
-        file=name,
-        remedy="Put the file into the source folder or the recipe's folder, or correct its name.",
-    )
+    raise RecipeError.of(WATERMARK_MISSING, file=name)

@@ -27,6 +27,15 @@ from young_prism.engine.workers.protocol import (
     WorkerMessage,
     Workers,
 )
+from young_prism.messages.workers import (
+    CLUSTER_NOT_INSTALLED,
+    NO_SCHEDULER,
+    NO_WORKERS,
+    SCHEDULER_LOST,
+    unexpected,
+    version_differs,
+    version_unknown,
+)
 
 Item = TypeVar("Item")
 
@@ -74,20 +83,13 @@ def _connected(address: str) -> Iterator[Workers]:
         import dask
         from distributed import Client
     except ImportError as error:
-        raise ClusterError(
-            "Runs on several machines need the package distributed.",
-            remedy="Install young-prism[cluster].",
-        ) from error
+        raise ClusterError.of(CLUSTER_NOT_INSTALLED) from error
     # A task holds its original's bytes on purpose.
     with dask.config.set({"distributed.admin.large-graph-warning-threshold": "1GB"}):
         try:
             client = Client(address, timeout=_CONNECT_S, set_as_default=False)
         except (OSError, ValueError, TimeoutError) as error:
-            raise ClusterError(
-                "No scheduler answers there.",
-                file=address,
-                remedy="Start one with `dask scheduler`, and give the address that it prints.",
-            ) from error
+            raise ClusterError.of(NO_SCHEDULER, file=address) from error
         try:
             yield _checked(client, address)
         finally:
@@ -98,19 +100,13 @@ def _checked(client: Any, address: str) -> Cluster:
     """Make sure that there are workers, and that all of them would make the same bytes."""
     threads: dict[str, int] = client.nthreads()
     if not threads:
-        raise ClusterError(
-            "The scheduler has no workers.",
-            file=address,
-            remedy="Start some with `dask worker ADDRESS --nthreads 1`, as many a machine as it has cores.",
-        )
+        raise ClusterError.of(NO_WORKERS, file=address)
     here = local_versions()
     try:
         versions_by_worker: dict[str, dict[str, str]] = client.run(versions)
     except Exception as error:
-        raise ClusterError(
-            f"A worker cannot say which version it has ({type(error).__name__}: {error}).",
-            file=address,
-            remedy=f"Install young-prism[cluster] {__version__} on every machine.",
+        raise ClusterError.of(
+            version_unknown(kind=type(error).__name__, reason=error, version=__version__), file=address
         ) from error
     for worker, remote in sorted(versions_by_worker.items()):
         differs = difference(here, remote)
@@ -120,11 +116,7 @@ def _checked(client: Any, address: str) -> Cluster:
 
 
 def _other_versions(worker: str, differs: str) -> ClusterError:
-    return ClusterError(
-        f"It would make other bytes: {differs}.",
-        file=worker,
-        remedy=f"Install young-prism[cluster] {__version__} and the same wheels on every machine.",
-    )
+    return ClusterError.of(version_differs(difference=differs, version=__version__), file=worker)
 
 
 @dataclass(slots=True)
@@ -203,11 +195,7 @@ class Cluster:
             if self._is_back():
                 suspects.append(sent.item)  # only the connection was lost, and with it all that was asked for
                 return
-            raise ClusterError(
-                "The scheduler is gone.",
-                file=self.address,
-                remedy="Start it and its workers, and run again: what is done is kept.",
-            )
+            raise ClusterError.of(SCHEDULER_LOST, file=self.address)
         error = sent.future.exception()
         if isinstance(error, ClusterError):
             raise error
@@ -220,8 +208,8 @@ class Cluster:
             seconds = answer.seconds if answer else 0.0
             yield JobResult(sent.item, answer.result if answer else None, error, seconds)
         else:
-            text = f"Something unforeseen happened ({type(error).__name__}: {error})."
-            yield JobResult(sent.item, None, DamagedError(text, remedy="Try it on this machine."))
+            failure = DamagedError.of(unexpected(kind=type(error).__name__, reason=error))
+            yield JobResult(sent.item, None, failure)
 
     def _is_back(self) -> bool:
         """Whether the scheduler answers within a few seconds: a busy machine loses a connection now and then."""

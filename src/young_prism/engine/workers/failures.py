@@ -9,8 +9,7 @@ from pebble import ProcessExpired
 
 from young_prism.core.errors import DamagedError, YoungPrismError
 from young_prism.engine.workers.process import MEMORY_EXIT
-
-_REMEDY = "Try it alone; if it fails again, take it out and report it."
+from young_prism.messages.workers import NO_PROCESS, OUT_OF_MEMORY, TIMED_OUT, unexpected, worker_died
 
 
 def describe_failure(error: BaseException) -> YoungPrismError:
@@ -20,16 +19,11 @@ def describe_failure(error: BaseException) -> YoungPrismError:
     if isinstance(error, MemoryError) or (
         isinstance(error, ProcessExpired) and error.exitcode == MEMORY_EXIT
     ):
-        return DamagedError(
-            "It needs more memory than workers may take.",
-            remedy="Reduce it first, or allow more with --memory.",
-        )
+        return DamagedError.of(OUT_OF_MEMORY)
     if isinstance(error, ProcessExpired):
-        text = f"Its worker process died (exit {error.exitcode}), tried alone as well."
-    elif isinstance(error, (TimeoutError, CancelledError)):
-        text = "It took longer than its time limit, tried alone as well."
-    elif isinstance(error, BrokenProcessPool):
-        text = "No worker process can be started."
-    else:
-        text = f"Something unforeseen happened ({type(error).__name__}: {error})."
-    return DamagedError(text, remedy=_REMEDY)
+        return DamagedError.of(worker_died(error.exitcode))
+    if isinstance(error, (TimeoutError, CancelledError)):
+        return DamagedError.of(TIMED_OUT)
+    if isinstance(error, BrokenProcessPool):
+        return DamagedError.of(NO_PROCESS)
+    return DamagedError.of(unexpected(kind=type(error).__name__, reason=error))

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 from young_prism.core.errors import DamagedError, UnreadableError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.headers.contract import (
-    EXPORT_AGAIN,
     BytesView,
     FileView,
 )
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
 from young_prism.engine.workers.process import report
+from young_prism.messages.originals import HEADER_UNREADABLE, unreadable
 
 _BASE_TIMEOUT_S = 60.0
 _TIMEOUT_S_A_WORK = 60.0
@@ -39,9 +39,7 @@ def read_original(root: str, path: str) -> bytes:
 
 
 def _unreadable(path: str, error: OSError) -> UnreadableError:
-    return UnreadableError(
-        f"The file cannot be read ({error.strerror}).", file=path, remedy="Check its permissions."
-    )
+    return UnreadableError.of(unreadable(error.strerror), file=path)
 
 
 class InspectionDepth(Enum):
@@ -80,7 +78,7 @@ def inspect_files(
 
 
 class HeaderAccess(Enum):
-    """What `inspect_file_header` returns in place of facts."""
+    """What `inspect_file_header` returns instead of facts."""
 
     NEEDS_WORKER = "needs worker"
     """Foreign code reads the header of this format: a crash there must cost a worker, not this process."""
@@ -106,7 +104,7 @@ def inspect_file_header(
     except YoungPrismError as error:
         return error.with_file(path)
     except Exception:  # noqa: BLE001  (one malformed file must not end the inspection)
-        return DamagedError("Its header cannot be read.", file=path, remedy=EXPORT_AGAIN)
+        return DamagedError.of(HEADER_UNREADABLE, file=path)
 
 
 def render_timeout_s(original: PlannedOriginal) -> float:

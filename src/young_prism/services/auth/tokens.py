@@ -16,6 +16,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from young_prism.core.errors import AccessError
+from young_prism.messages.access import NO_SUCH_TOKEN, no_scope, token_needs_name, unknown_scope
 from young_prism.store.records import AccessToken
 from young_prism.store.store import Store
 
@@ -79,16 +80,11 @@ class TokenService:
         """Make one. Raises `AccessError` for a name that is empty or too long, and for scopes that are none."""
         name = name.strip()
         if not name or len(name) > _MOST_NAME:
-            raise AccessError(
-                "A token needs a name.",
-                remedy=f"Say who will use it, in at most {_MOST_NAME} characters.",
-            )
+            raise AccessError.of(token_needs_name(_MOST_NAME))
         unknown = [scope for scope in scopes if scope not in set(TokenScope)]
         if unknown or not scopes:
-            raise AccessError(
-                f"“{unknown[0]}” is no scope." if unknown else "A token that may do nothing is of no use.",
-                remedy=f"There are {', '.join(TokenScope)}.",
-            )
+            known = ", ".join(TokenScope)
+            raise AccessError.of(unknown_scope(scope=unknown[0], known=known) if unknown else no_scope(known))
         token_id = "".join(secrets.choice("0123456789abcdefghijklmnopqrstuvwxyz") for _ in range(12))
         secret = secrets.token_urlsafe(32)
         names = [scope.value for scope in TokenScope if scope.value in scopes]
@@ -123,9 +119,7 @@ class TokenService:
         """Make one useless from now on. Raises `AccessError` where there is none."""
         row = self._store.access.revoke(token_id)
         if row is None:
-            raise AccessError(
-                "There is no such token.", file=token_id, remedy="young-prism token list shows all of them."
-            )
+            raise AccessError.of(NO_SUCH_TOKEN, file=token_id)
         return row
 
 

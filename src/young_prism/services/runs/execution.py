@@ -89,7 +89,7 @@ class RunExecution:
         recorder.finish(outcome)
 
     def _resumes(self, job: RunJob) -> bool:
-        """Whether a stopped run goes on by itself: with the next server, or after the quick run that preempted it."""
+        """Whether a stopped run continues automatically: with the next server, or after the quick run that preempted it."""
         return self._is_closing() or job.preempted
 
     def _end_before_start(self, job: RunJob, run: Run) -> None:

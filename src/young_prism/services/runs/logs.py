@@ -12,6 +12,7 @@ from young_prism.core.plan.model import SkippedOriginal
 from young_prism.core.report.run_log import LogFormat, LogLine
 from young_prism.core.types import Outcome
 from young_prism.engine.events import Event, OriginalDone, PlanReady, ReusedUnchanged
+from young_prism.messages.output import log_not_writable
 
 if TYPE_CHECKING:
     from young_prism.store.records import RunItem
@@ -38,11 +39,7 @@ class RunLogWriter:
         try:
             self._file = file.open("w", encoding="utf-8", errors="surrogateescape")
         except OSError as error:
-            raise OutputError(
-                f"The log cannot be written ({error.strerror}).",
-                file=str(file),
-                remedy="Choose another place.",
-            ) from error
+            raise OutputError.of(log_not_writable(error.strerror), file=str(file)) from error
 
     def __enter__(self) -> Self:
         return self

@@ -20,6 +20,7 @@ from young_prism.engine.build.pipeline import build
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.pool import Pool, default_jobs
+from young_prism.messages.builds import in_place_by_command
 from young_prism.services.inspection import InspectionService
 from young_prism.services.runs.execution import Build, RunExecution
 from young_prism.services.runs.queue import RunJob, RunQueue
@@ -84,11 +85,7 @@ class RunService:
         """
         recipe = recipe_of(source)
         if recipe.names.layout == "in-place":
-            raise RecipeError(
-                "Names of originals are taken by command alone, which keeps the originals first.",
-                file=source.name,
-                remedy=f"Choose another layout here, squeeze in place from the Run page, or run: young-prism build --in-place --source {source.folder}",
-            )
+            raise RecipeError.of(in_place_by_command(source.folder), file=source.name)
         load_watermarks(recipe, Path(source.folder), self._watermarks)
         with self._queue.lock:
             active = self._active_run(source, bulk_only=True) if only is None else None

@@ -18,6 +18,14 @@ from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.build.orphans import remove_orphans
 from young_prism.engine.intake.quick_render import QuickRenderer, QuickResult, UploadJob
 from young_prism.engine.source.watermarks import load_watermarks
+from young_prism.messages.uploads import (
+    EXCLUDED_BY_RECIPE,
+    NOT_PUBLISHED,
+    PUBLISHED_NEXT,
+    RUN_STOPPED,
+    published_with_problem,
+    replacement_unusable,
+)
 from young_prism.services.uploads.files import UploadFolders, open_inbox, restore_replaced
 from young_prism.services.uploads.schemas import entry_of
 from young_prism.services.uploads.undo import ReplacementStep, UndoKind, step_from
@@ -30,7 +38,6 @@ from young_prism.store.store import Store
 
 _log = logging.getLogger(__name__)
 
-_NOT_PUBLISHED = "It is made, but not published: "
 """What the problem of such an upload begins with."""
 
 
@@ -149,7 +156,7 @@ class UploadProcessor:
 
     def _on_published(self, source: Source, run: Run, result: PublishResult) -> None:
         if result.is_published:
-            self._store.uploads.mark_published(source.id, _NOT_PUBLISHED)
+            self._store.uploads.mark_published(source.id, NOT_PUBLISHED)
         self._settle_all(source, run, result)
 
     def _settle_all(self, source: Source, run: Run, result: PublishResult | None = None) -> None:
@@ -208,12 +215,9 @@ class UploadProcessor:
         elif run.error:
             problem_text, remedy = run.error, run.remedy or ""
         elif run.state in (RunState.STOPPED, RunState.INTERRUPTED):
-            problem_text, remedy = "Its run was stopped.", "Start a run of its source to have it made."
+            problem_text, remedy = RUN_STOPPED
         else:
-            problem_text, remedy = (
-                "The recipe makes nothing of it.",
-                "Ask who keeps the recipe of its source.",
-            )
+            problem_text, remedy = EXCLUDED_BY_RECIPE
         _log.warning("upload %s failed: %s", printable_name(upload.path), printable_name(problem_text))
         self._end(upload, state=UploadState.FAILED, error=problem_text, remedy=remedy)
 
@@ -240,7 +244,7 @@ class UploadProcessor:
             self._store.uploads.drop_change(change.id)
             inbox.discard_backup(refused)
             changed = self._store.uploads.change(
-                upload.id, error=f"The new one could not be used: {error.what}", remedy=error.remedy
+                upload.id, error=replacement_unusable(error.what), remedy=error.remedy
             )
             self.start_run(source, changed or upload)
             return
@@ -261,6 +265,6 @@ def _publishing_problem(result: PublishResult) -> dict[str, str]:
     if error is None:
         return {}
     if result.is_published:
-        return {"error": f"It is published, but: {error.what}", "remedy": error.remedy}
-    remedy = f"{error.remedy} The next upload to this source publishes it too."
-    return {"error": f"{_NOT_PUBLISHED}{error.what}", "remedy": remedy}
+        return {"error": published_with_problem(error.what), "remedy": error.remedy}
+    remedy = f"{error.remedy} {PUBLISHED_NEXT}"
+    return {"error": f"{NOT_PUBLISHED}{error.what}", "remedy": remedy}

@@ -1,4 +1,4 @@
-"""What is said of an upload, the same to programs that ask, in webhooks and on Desk."""
+"""The description of an upload, the same to programs that ask, in webhooks and on Desk."""
 
 from __future__ import annotations
 
@@ -35,68 +35,70 @@ class _Answer(BaseModel):
 
 
 class RenditionAnswer(_Answer):
-    """One file that can be fetched."""
+    """One rendition."""
 
-    facet: str = Field(description="The cut; `whole` is the whole picture.")
+    facet: str = Field(description="Crop; `whole` is the whole image.")
     format: str = Field(examples=["avif"])
     type: str = Field(description="Media type.", examples=["image/avif"])
-    width: int = Field(description="Pixels; 0 for a vector without a size of its own.")
+    width: int = Field(description="Width in pixels; 0 for a vector without a size.")
     height: int
     bytes: int
     sha256: str
-    url: str = Field(description="May be cached for good: another content has another address.")
-    published: str | None = Field(
-        default=None, description="Where the recipe has it published; null while it is not."
+    url: str = Field(
+        description="Address; may be cached for ever, because other content has another address."
     )
+    published: str | None = Field(default=None, description="Published address; null if it is not published.")
 
 
 class OriginalAnswer(_Answer):
-    """The picture as it came."""
+    """The uploaded image."""
 
-    path: str = Field(description="Its name in its source.")
-    given: str = Field(description="The name that it came with.")
+    path: str = Field(description="Path in its source.")
+    given: str = Field(description="File name at upload.")
     format: str | None = None
-    width: int | None = Field(default=None, description="Pixels, upright.")
+    width: int | None = Field(default=None, description="Width in pixels, upright.")
     height: int | None = None
     bytes: int | None = None
     sha256: str | None = None
-    colour: str | None = Field(default=None, description="The average colour, as CSS writes it.")
+    colour: str | None = Field(default=None, description="Average colour in CSS notation.")
 
 
 class ProblemAnswer(_Answer):
-    """What went wrong with it, and what to do."""
+    """What went wrong, and what to do."""
 
     what: str
     remedy: str
 
 
 class UploadAnswer(_Answer):
-    """An upload with all that is made of it."""
+    """An upload with its renditions."""
 
     id: str
-    source: str = Field(description="The name of its source in addresses.")
+    source: str = Field(description="Name of its source in addresses.")
     state: Literal["working", "done", "failed", "withdrawn"] = Field(
-        description="While it is working, a few renditions to begin with may be there already."
+        description="State; while it is `working`, the first renditions may exist already."
     )
     created: datetime
     changed: datetime
     original: OriginalAnswer
-    title: str = Field(description="Names of renditions are made of it.")
-    alt: str | None = Field(description="Alternative text: null while nobody wrote it, empty for decoration.")
+    title: str = Field(description="Title, from which the names of renditions are made.")
+    alt: str | None = Field(
+        description="Alternative text: null if it is missing, empty for a decorative image."
+    )
     caption: str
     credit: str
     focal: tuple[Share, Share] | None = Field(
-        description="Shares of width and height, from the corner top left; null where it is found by itself."
+        description="Focal point as shares of width and height from the top left; null if it is detected."
     )
-    placeholder: str = Field(description="A CSS colour or a data URI to show until the picture is loaded.")
+    placeholder: str = Field(description="CSS colour or data URI to show until the image is loaded.")
     renditions: list[RenditionAnswer]
     urls: dict[str, dict[str, dict[str, str]]] = Field(
-        description="Addresses by facet, width and format, the published ones where there are any.",
+        description="Addresses by facet, width and format; the published ones if there are any.",
         examples=[{"whole": {"640": {"avif": "/media/desk/harbour-640.avif"}}}],
     )
-    snippet: str = Field(description="Markup ready to paste; empty while it is not done.")
-    url: str = Field(description="The picture in the best format that a client names, at any width.")
-    status: str = Field(description="Where this answer is fetched again.")
+    snippet: str = Field(description="Markup; empty until the upload is done.")
+    url: str = Field(description="Address that selects the best format by the Accept header, at any width.")
+    status: str = Field(description="Address of this upload.")
     problem: ProblemAnswer | None = None
 
 

@@ -15,6 +15,13 @@ from young_prism.core.selection.geometry import NO_GEOMETRY
 from young_prism.core.selection.image_metadata import NO_METADATA, ImageMetadata
 from young_prism.engine.intake.inbox import PlacementOutcome, Readable
 from young_prism.engine.intake.quick_render import QuickRenderer
+from young_prism.messages.uploads import (
+    NO_SUCH_RECIPE,
+    NO_SUCH_SOURCE,
+    NOTHING_TO_UNDO,
+    SOURCE_IS_FOLDER,
+    WITHDRAWN,
+)
 from young_prism.services.uploads.files import UploadFolders, move_metadata, open_inbox, restore_replaced
 from young_prism.services.uploads.processing import PublishBuild, StartRun, UploadProcessor
 from young_prism.services.uploads.undo import (
@@ -85,11 +92,7 @@ class UploadService:
             return self._named_source(source)
         saved = self._store.recipes.get(recipe) if recipe else None
         if recipe and saved is None:
-            raise DeskError(
-                "There is no saved recipe with this name.",
-                file=recipe,
-                remedy="Save it first, or name one that /api/v1/recipes lists.",
-            )
+            raise DeskError.of(NO_SUCH_RECIPE, file=recipe)
         name = saved.name if saved else DEFAULT_SOURCE_NAME
         with self._resolving:
             existing = self._store.sources.upload_source_called(name)
@@ -104,13 +107,7 @@ class UploadService:
     def _named_source(self, slug: str) -> Source:
         source = self._store.sources.by_slug(slug)
         if source is None or source.kind != UPLOAD:
-            raise DeskError(
-                "There is no source of uploads with this name."
-                if source is None
-                else "This source is a folder of the machine, and takes no uploads.",
-                file=slug,
-                remedy="Leave it out, or name one that /api/v1/sources lists.",
-            )
+            raise DeskError.of(NO_SUCH_SOURCE if source is None else SOURCE_IS_FOLDER, file=slug)
         return source
 
     def receive(
@@ -153,9 +150,7 @@ class UploadService:
             DeskStateError: The upload was withdrawn.
         """
         if upload.state is UploadState.WITHDRAWN:
-            raise DeskStateError(
-                "It was withdrawn.", file=upload.path, remedy="Undo that first, or send it as a new one."
-            )
+            raise DeskStateError.of(WITHDRAWN, file=upload.path)
         has_original = (Path(source.folder) / upload.path).is_file()
         replaced = open_inbox(source, self._folders.limits).replace(
             upload.path, file_name, stream, length=length
@@ -209,9 +204,7 @@ class UploadService:
         """Undo the newest change of an upload. Raises `DeskStateError` where there is none."""
         change = self._store.uploads.last_change(upload.id)
         if change is None:
-            raise DeskStateError(
-                "There is nothing to undo.", file=upload.path, remedy="Nothing was changed since it came."
-            )
+            raise DeskStateError.of(NOTHING_TO_UNDO, file=upload.path)
         match step_from(change):
             case WithdrawalStep():
                 self._store.scope.change(source.id, [upload.path], out=False)

@@ -6,6 +6,7 @@ from flask import Blueprint, flash, redirect, render_template, request, session,
 from werkzeug import Response
 
 from young_prism.core.errors import AccessError
+from young_prism.messages.notices import WEBHOOK_REMOVED, token_revoked, webhook_added
 from young_prism.services.auth.tokens import (
     DEFAULT_SCOPES,
     TokenScope,
@@ -51,7 +52,7 @@ def make() -> Response:
 def revoke(token_id: str) -> Response:
     """Make a token useless."""
     row = services().tokens.revoke(token_id)
-    flash(f"The token of {row.name} is of no use any more. Make a new one if that was a mistake.", "info")
+    flash(token_revoked(row.name), "info")
     return redirect(url_for("access.index"), code=303)
 
 
@@ -60,7 +61,7 @@ def add_webhook() -> Response:
     """Add an address that is told."""
     try:
         row = services().webhooks.add(request.form.get("url", ""))
-        flash(f"{row.url} is told from now on when an upload is done.", "info")
+        flash(webhook_added(row.url), "info")
     except AccessError as error:
         flash(str(error), "error")
     return redirect(url_for("access.index"), code=303)
@@ -70,7 +71,7 @@ def add_webhook() -> Response:
 def remove_webhook(webhook_id: int) -> Response:
     """Forget an address."""
     services().store.webhooks.remove(webhook_id)
-    flash("It is not told any more.", "info")
+    flash(WEBHOOK_REMOVED, "info")
     return redirect(url_for("access.index"), code=303)
 
 

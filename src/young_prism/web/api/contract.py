@@ -18,6 +18,7 @@ from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import RequestEntityTooLarge
 
 from young_prism.core.errors import YoungPrismError
+from young_prism.messages.api import CHANGED_SINCE, NO_IF_MATCH, NOT_JSON, invalid_json, repeated
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.web.api.guard import authenticate, replay_response, store_response
 from young_prism.web.problems import Problem, answer_to, problem_of, problems_of
@@ -69,23 +70,23 @@ class Operation:
         """What else it may answer, by status."""
         models = {
             400: "The request cannot be read.",
-            401: "There is no token, or it is wrong or revoked.",
-            403: "The token may not do this, or the request comes from a foreign page.",
-            429: "Too many requests; `Retry-After` says when to go on.",
+            401: "The token is missing, wrong or revoked.",
+            403: "The token lacks the scope, or the request comes from a page of another site.",
+            429: "Too many requests; `Retry-After` has the seconds to wait.",
         }
         if self.query or self.body or self.upload:
-            models[422] = "A value is not what it may be; `errors` says which."
+            models[422] = "A value is invalid; `errors` lists them."
         if self.body or self.upload:
-            models[413] = "The body is over the limit."
-            models[415] = "The body has a type that is not taken."
+            models[413] = "The body is larger than the limit."
+            models[415] = "The type of the body is not accepted."
         if "{" in self.path:
-            models[404] = "There is nothing with this id."
+            models[404] = "There is no resource with this id."
         if self.if_match:
-            models[412] = "It was changed meanwhile: fetch it again."
+            models[412] = "The resource changed since it was fetched."
             models[428] = "`If-Match` is missing: it makes sure that nobody's change is lost."
         if self.idempotent:
-            models[409] = "The same request is still being worked on."
-            models[422] = "A value is not what it may be, or the idempotency key belongs to another request."
+            models[409] = "The same request is still being processed."
+            models[422] = "A value is invalid, or the idempotency key belongs to another request."
         return models | dict(self.problems)
 
 
@@ -145,7 +146,7 @@ def operation(
             except YoungPrismError as error:
                 return answer_to(problem_of(error))
             except RequestEntityTooLarge:
-                return answer_to(Problem(413, "The body is over the limit, or has too many parts."))
+                return answer_to(Problem(413, "The body is larger than the limit, or has too many parts."))
 
         blueprint.add_url_rule(rule, endpoint=operation.name, view_func=view, methods=[method])
         return function
@@ -176,7 +177,7 @@ def _parse_request(operation: Operation) -> dict[str, BaseModel]:
             operation.query, _reject_repeated(request.args.to_dict(flat=False)), "query"
         )
     elif request.args and not (operation.upload and operation.upload.fields):
-        raise Problem(422, f"This takes no parameters, and “{next(iter(request.args))}” was given.")
+        raise Problem(422, f"This operation takes no parameters; “{next(iter(request.args))}” was given.")
     if operation.body:
         values["body"] = checked(operation.body, _json(), "body")
     return values
@@ -185,21 +186,21 @@ def _parse_request(operation: Operation) -> dict[str, BaseModel]:
 def _reject_repeated(parameters: Mapping[str, list[str]]) -> dict[str, str]:
     for name, values in parameters.items():
         if len(values) > 1:
-            raise Problem(422, f"“{name}” was given more than once.")
+            raise Problem.of(422, repeated(name))
     return {name: values[0] for name, values in parameters.items()}
 
 
 def _json() -> object:
     if request.mimetype not in ("application/json", "application/merge-patch+json"):
-        raise Problem(415, "The body must be JSON.", remedy="Send it with Content-Type: application/json.")
+        raise Problem.of(415, NOT_JSON)
     try:
         return json.loads(request.get_data(cache=True), parse_constant=_no_constant)
     except (ValueError, RecursionError) as error:
-        raise Problem(400, f"The body is no JSON that can be read ({error}).") from error
+        raise Problem.of(400, invalid_json(error)) from error
 
 
 def _no_constant(name: str) -> NoReturn:
-    raise ValueError(f"{name} is no JSON")
+    raise ValueError(f"{name} is not JSON")
 
 
 def checked(model: type[Model], values: object, where: str) -> Model:
@@ -234,13 +235,9 @@ def _entity_tag(body: bytes) -> str:
 def must_match(model: BaseModel) -> None:
     """Check that the client has seen what it changes (RFC 9110, 13.1.1; RFC 6585, 3). Raises `Problem` 428 or 412."""
     if "If-Match" not in request.headers:
-        raise Problem(
-            428,
-            "It is not said which state is to be changed.",
-            remedy="Fetch it, and send its ETag in If-Match.",
-        )
+        raise Problem.of(428, NO_IF_MATCH)
     if not request.if_match.contains(_entity_tag(_as_bytes(model))):
-        raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
+        raise Problem.of(412, CHANGED_SINCE)
 
 
 __all__ = [

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from young_prism.core.conversion.options import CONVERTED_FORMATS, ConvertOptions
 from young_prism.core.types import ImageFormat, Size
 from young_prism.engine.conversion import names_of
+from young_prism.messages.api import invalid_query, too_many_files
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.services.conversions import IncomingFile
 from young_prism.web.api.contract import Answer, UploadBody, operation
@@ -26,30 +27,32 @@ Value = TypeVar("Value")
 
 
 class ConversionQuery(BaseModel):
-    """What a picture is turned into. Lists have commas between their values."""
+    """Options of a conversion. Lists are separated by commas."""
 
     model_config = ConfigDict(extra="forbid")
 
-    name: str = Field(default="picture", max_length=255, description="The picture's file name.")
+    name: str = Field(default="picture", max_length=255, description="File name of the image.")
     widths: Numbers = Field(default="", description="Widths in pixels.")
     longest_sides: Numbers = Field(default="", description="Longest sides in pixels.")
-    percents: Numbers = Field(default="", description="Percentages of the picture's own sides.")
+    percents: Numbers = Field(default="", description="Percentages of the original size.")
     box: str = Field(
-        default="", pattern=r"^([1-9][0-9]{0,5}x[1-9][0-9]{0,5})?$", description="Largest width and height."
+        default="",
+        pattern=r"^([1-9][0-9]{0,5}x[1-9][0-9]{0,5})?$",
+        description="Largest width and height, such as 1920x1080.",
     )
     formats: str = Field(
         default="",
         pattern=r"^((jxl|avif|webp|jpeg|png),?)*$",
         max_length=100,
-        description="Of jxl, avif, webp, jpeg and png; the picture's own if left out.",
+        description="Of jxl, avif, webp, jpeg and png. Default: the format of the image.",
     )
     qualities: Numbers = Field(default="", description="Qualities from 1 to 100.")
     target: float | None = Field(
-        default=None, ge=10, le=100, description="The score of each file, in place of a quality."
+        default=None, ge=10, le=100, description="Score of each file, instead of a quality."
     )
-    lossless: bool = Field(default=False, description="Whether every pixel stays as it is.")
-    poster: bool = Field(default=False, description="Whether the first frame of an animation is made too.")
-    max_bytes: int | None = Field(default=None, ge=1, le=1 << 40, description="The most bytes of each file.")
+    lossless: bool = Field(default=False, description="Keep every pixel.")
+    poster: bool = Field(default=False, description="Also return the first frame of an animation.")
+    max_bytes: int | None = Field(default=None, ge=1, le=1 << 40, description="Byte limit of each file.")
 
 
 class ConvertedFileAnswer(BaseModel):
@@ -59,17 +62,17 @@ class ConvertedFileAnswer(BaseModel):
     format: str
     width: int
     height: int
-    quality: int | None = Field(description="Null for a lossless file.")
+    quality: int | None = Field(description="Quality; null for a lossless file.")
     score: float | None = Field(
         description="SSIMULACRA 2 against the same pixels uncompressed; null for a lossless file."
     )
     bytes: int
     note: str
-    data: str = Field(description="The bytes of the file in base64 (RFC 4648, 4).")
+    data: str = Field(description="Content of the file in base64 (RFC 4648, 4).")
 
 
 class ConversionAnswer(BaseModel):
-    """A picture, and the files that it was turned into."""
+    """An image and the files of its conversion."""
 
     format: str
     width: int
@@ -84,7 +87,7 @@ class ConversionAnswer(BaseModel):
     scope=TokenScope.UPLOAD,
     query=ConversionQuery,
     upload=UploadBody(),
-    answers={200: (ConversionAnswer, "All files. Nothing is stored on the server.")},
+    answers={200: (ConversionAnswer, "The files. Nothing is stored on the server.")},
     problems={507: "The disk is full."},
 )
 def convert_picture(query: ConversionQuery) -> Answer:
@@ -134,15 +137,11 @@ def _options(query: ConversionQuery) -> ConvertOptions:
             lossless=query.lossless,
         )
     except ValueError as error:
-        raise Problem(422, f"A value of the query cannot be used: {error}.") from error
+        raise Problem.of(422, invalid_query(error)) from error
     sizes = len(options.widths) + len(options.longest_sides) + len(options.percents)
     number = max(1, sizes) * max(1, len(options.formats)) * max(1, len(options.qualities))
     if number > _MOST_FILES:
-        raise Problem(
-            422,
-            f"That makes {number} files, over the limit of {_MOST_FILES}.",
-            remedy="Ask for fewer of them.",
-        )
+        raise Problem.of(422, too_many_files(files=number, limit=_MOST_FILES))
     return options
 
 

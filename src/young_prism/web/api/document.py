@@ -18,15 +18,15 @@ from young_prism.web.problems import ProblemDetails
 
 _PROBLEM = "application/problem+json"
 _PICTURE = {"type": "string", "contentMediaType": "application/octet-stream"}
-_ABOUT = """Send pictures, and get their renditions with the markup that shows them.
+_ABOUT = """Upload images, and get their renditions with the markup that shows them.
 
-Every request needs a token, as `Authorization: Bearer …`, made under Access or with `young-prism token make`. Whatever is not the wished
-answer is a problem in the form of RFC 9457, with a remedy. Changes need `If-Match` with the tag of what was fetched. A request
-with an `Idempotency-Key` can be sent again for a day without being done twice."""
+Every request needs a token in `Authorization: Bearer …`. Create tokens under Access or with `young-prism token make`. An error
+is a problem as of RFC 9457 with a remedy. A change needs the ETag of the resource in `If-Match`. A request with an
+`Idempotency-Key` can be repeated for a day and takes effect once."""
 _PATHS = {
-    "upload": ({"type": "string", "pattern": "^[A-Za-z0-9_-]{1,40}$"}, "The id of an upload."),
-    "run": ({"type": "integer", "minimum": 1, "maximum": 1 << 53}, "The number of a run."),
-    "recipe": ({"type": "string", "pattern": "^[a-z0-9-]{1,80}$"}, "The name of a recipe in addresses."),
+    "upload": ({"type": "string", "pattern": "^[A-Za-z0-9_-]{1,40}$"}, "Id of an upload."),
+    "run": ({"type": "integer", "minimum": 1, "maximum": 1 << 53}, "Number of a run."),
+    "recipe": ({"type": "string", "pattern": "^[a-z0-9-]{1,80}$"}, "Name of a recipe in addresses."),
 }
 
 
@@ -54,7 +54,7 @@ def document_page() -> str:
 
 @blueprint.app_template_filter("coded")
 def coded(text: str) -> Markup:
-    """Return a text with what stands between backquotes as code."""
+    """Return a text with the parts between backquotes as code."""
     return Markup(re.sub(r"`([^`]+)`", r"<code>\1</code>", str(escape(text))))  # noqa: S704  (escaped just now)
 
 
@@ -65,7 +65,7 @@ def document() -> dict[str, Any]:
         title="Young Prism: uploads",
         version=__version__,
         openapi_version="3.1.0",
-        info={"summary": "Pictures in, renditions out.", "description": _ABOUT},
+        info={"summary": "Upload images, get renditions and markup.", "description": _ABOUT},
     )
     names = _schemas(spec)
     spec.components.security_scheme("token", {"type": "http", "scheme": "bearer"})
@@ -110,7 +110,7 @@ def _operation(operation: Operation, names: dict[type[BaseModel], str]) -> dict[
                 for status, (model, description) in operation.answers.items()
             },
             **(
-                {"304": {"description": "It is as the tag says."}}
+                {"304": {"description": "The resource has not changed."}}
                 if operation.tagged and operation.method == "GET"
                 else {}
             ),
@@ -137,10 +137,10 @@ def _answer(model: str, description: str, operation: Operation) -> dict[str, Any
     headers = {}
     if operation.tagged:
         headers["ETag"] = (
-            "To be sent as `If-Match` with a change, and as `If-None-Match` when it is fetched again."
+            "Send it as `If-Match` with a change, and as `If-None-Match` to fetch the resource again."
         )
     if "`Location`" in description:
-        headers["Location"] = "Where it is followed."
+        headers["Location"] = "Address of the resource."
     if headers:
         answer["headers"] = {
             name: {"description": text, "schema": {"type": "string"}} for name, text in headers.items()
@@ -195,9 +195,9 @@ def _query_parameters(operation: Operation) -> list[dict[str, Any]]:
 def _headers(operation: Operation) -> list[dict[str, Any]]:
     parameters: list[tuple[str, str, bool, dict[str, Any]]] = []
     if operation.if_match:
-        parameters.append(("If-Match", "The tag of what is changed.", True, {"type": "string"}))
+        parameters.append(("If-Match", "ETag of the resource to change.", True, {"type": "string"}))
     if operation.idempotent:
-        text = "Anything of your own that is new for each request."
+        text = "A text of your own that is new for each request."
         parameters.append(("Idempotency-Key", text, False, {"type": "string", "maxLength": 255}))
     return [
         {"in": "header", "name": name, "description": description, "required": needed, "schema": schema}

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 from flask import Response, request
 
+from young_prism.messages.api import KEY_BUSY, KEY_USED, NO_TOKEN, WRONG_TOKEN, key_too_long, missing_scope
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.store.records import AccessToken
 from young_prism.web.context import services
@@ -42,18 +43,16 @@ def check_token(scope: TokenScope) -> Caller:
     if row is None:
         parts.rates.count_wrong(request.remote_addr or "")
         wrong = 'Bearer realm="Young Prism", error="invalid_token"'
-        raise Problem(
+        raise Problem.of(
             401,
-            "The token is wrong or was revoked." if scheme else "There is no token.",
-            remedy="Make one under Access, or with: young-prism token make NAME; send it as Authorization: Bearer.",
+            WRONG_TOKEN if scheme else NO_TOKEN,
             headers={"WWW-Authenticate": wrong if scheme else 'Bearer realm="Young Prism"'},
         )
     caller = Caller(row)
     if not caller.may(scope):
-        raise Problem(
+        raise Problem.of(
             403,
-            f"This token may not do that: it has no scope “{scope.value}”.",
-            remedy=f"Make another one that may {scope.label}.",
+            missing_scope(scope=scope.value, permission=scope.label),
             headers={
                 "WWW-Authenticate": f'Bearer realm="Young Prism", error="insufficient_scope", scope="{scope.value}"'
             },
@@ -75,16 +74,9 @@ def replay_response(caller: Caller) -> Response | None:
     if known is None:
         return None
     if known.fingerprint != fingerprint:
-        raise Problem(
-            422, "This idempotency key belongs to another request.", remedy="Take a new key for each request."
-        )
+        raise Problem.of(422, KEY_USED)
     if known.status is None:
-        raise Problem(
-            409,
-            "The same request is being worked on.",
-            remedy="Ask again in a moment.",
-            headers={"Retry-After": "1"},
-        )
+        raise Problem.of(409, KEY_BUSY, headers={"Retry-After": "1"})
     return Response(
         json.dumps(known.body, ensure_ascii=False),
         status=known.status,
@@ -108,11 +100,7 @@ def store_response(caller: Caller, answer: Response | None) -> None:
 def _key() -> str:
     key = request.headers.get("Idempotency-Key", "").strip()
     if len(key) > _LONGEST_KEY or not key.isprintable():
-        raise Problem(
-            422,
-            f"An idempotency key has at most {_LONGEST_KEY} printable characters.",
-            remedy="Take a shorter one.",
-        )
+        raise Problem.of(422, key_too_long(_LONGEST_KEY))
     return key
 
 

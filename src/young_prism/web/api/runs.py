@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.messages.api import NO_SUCH_RECIPE, NO_SUCH_RUN, NO_SUCH_SOURCE
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.store.records import Run, Source
 from young_prism.web.api.contract import Answer, operation
@@ -23,7 +24,7 @@ class RunAnswer(BaseModel):
 
     id: int
     source: str
-    origin: str = Field(description="The door that started it.")
+    origin: str = Field(description="Where the run was started, such as page or command.")
     state: str = Field(examples=["waiting", "running", "done"])
     over: bool
     started: datetime
@@ -38,13 +39,13 @@ class RunAnswer(BaseModel):
 
 
 class RunList(BaseModel):
-    """Some runs, the newest first."""
+    """Runs, newest first."""
 
     items: list[RunAnswer]
 
 
 class RunListQuery(BaseModel):
-    """Which runs are listed."""
+    """Selection of runs."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -53,17 +54,17 @@ class RunListQuery(BaseModel):
 
 
 class RunWanted(BaseModel):
-    """The source that is to be made."""
+    """The source to build."""
 
     model_config = ConfigDict(extra="forbid")
 
-    source: str = Field(max_length=80, description="Its name in addresses.")
+    source: str = Field(max_length=80, description="Name in addresses.")
 
 
 class RecipeAnswer(BaseModel):
     """A saved recipe."""
 
-    recipe: str = Field(description="Its name in addresses.")
+    recipe: str = Field(description="Name in addresses.")
     name: str
     text: str = Field(description="TOML.")
     changed: datetime
@@ -76,7 +77,7 @@ class RecipeList(BaseModel):
 
 
 class RecipeText(BaseModel):
-    """A recipe to be checked."""
+    """A recipe to check."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -84,10 +85,10 @@ class RecipeText(BaseModel):
 
 
 class Verdict(BaseModel):
-    """Whether a recipe can be used."""
+    """Whether a recipe is valid."""
 
     valid: bool
-    problem: str = Field(description="What is wrong, with line and key; empty where nothing is.")
+    problem: str = Field(description="The problem with line and key; empty for a valid recipe.")
     remedy: str
 
 
@@ -97,25 +98,23 @@ class Verdict(BaseModel):
     scope=TokenScope.RUN,
     body=RunWanted,
     idempotent=True,
-    answers={202: (RunAnswer, "It is started, or was going on already; `Location` says where to follow it.")},
+    answers={202: (RunAnswer, "The run started, or was already running; `Location` has its address.")},
     problems={404: "There is no such source."},
 )
 def start_run(body: RunWanted) -> Answer:
-    """Start a run over a source. What is there already is not made again."""
+    """Start a run of a source. Existing renditions are reused."""
     source = services().store.sources.by_slug(body.source)
     if source is None:
-        raise Problem(
-            404, "There is no source with this name.", remedy="GET /api/v1/sources lists those of uploads."
-        )
+        raise Problem.of(404, NO_SUCH_SOURCE)
     run_id = services().runs.start(source, origin="api")
     return 202, _answer(*_load(run_id)), {"Location": f"/api/v1/runs/{run_id}"}
 
 
 @operation(
-    "GET", "/runs", scope=TokenScope.READ, query=RunListQuery, answers={200: (RunList, "The newest of them.")}
+    "GET", "/runs", scope=TokenScope.READ, query=RunListQuery, answers={200: (RunList, "The newest runs.")}
 )
 def list_runs(query: RunListQuery) -> Answer:
-    """List runs of all doors, the newest first."""
+    """List runs, newest first."""
     store = services().store
     sources = store.sources.by_id()
     limit = (
@@ -126,11 +125,9 @@ def list_runs(query: RunListQuery) -> Answer:
     )
 
 
-@operation(
-    "GET", "/runs/{run}", scope=TokenScope.READ, tagged=True, answers={200: (RunAnswer, "The run as it is.")}
-)
+@operation("GET", "/runs/{run}", scope=TokenScope.READ, tagged=True, answers={200: (RunAnswer, "The run.")})
 def fetch_run(run: int) -> Answer:
-    """Follow a run."""
+    """Fetch a run."""
     return _answer(*_load(run))
 
 
@@ -138,10 +135,10 @@ def fetch_run(run: int) -> Answer:
     "POST",
     "/runs/{run}/stop",
     scope=TokenScope.RUN,
-    answers={200: (RunAnswer, "It stops after what is under way.")},
+    answers={200: (RunAnswer, "The run stops after the images in progress.")},
 )
 def stop_run(run: int) -> Answer:
-    """Stop a run after what is under way; what is done is kept."""
+    """Stop a run after the images in progress. Finished renditions are kept."""
     _load(run)
     services().runs.stop(run)
     return _answer(*_load(run))
@@ -164,9 +161,7 @@ def fetch_recipe(recipe: str) -> Answer:
     """Read a saved recipe."""
     row = services().store.recipes.get(recipe)
     if row is None:
-        raise Problem(
-            404, "There is no saved recipe with this name.", remedy="GET /api/v1/recipes lists them."
-        )
+        raise Problem.of(404, NO_SUCH_RECIPE)
     return _recipe(row)
 
 
@@ -175,10 +170,10 @@ def fetch_recipe(recipe: str) -> Answer:
     "/recipes/validate",
     scope=TokenScope.READ,
     body=RecipeText,
-    answers={200: (Verdict, "What was found.")},
+    answers={200: (Verdict, "The result of the check.")},
 )
 def validate_recipe(body: RecipeText) -> Answer:
-    """Check a recipe without keeping it."""
+    """Check a recipe without saving it."""
     try:
         read_recipe(body.text)
     except RecipeError as error:
@@ -197,7 +192,7 @@ def _load(run_id: int) -> tuple[Run, Source]:
     run = store.runs.get(run_id) if run_id < 1 << 62 else None
     source = store.sources.get(run.source_id) if run else None
     if run is None or source is None:
-        raise Problem(404, "There is no run with this number.", remedy="GET /api/v1/runs lists them.")
+        raise Problem.of(404, NO_SUCH_RUN)
     return run, source
 
 

@@ -29,19 +29,19 @@ class _RequestModel(BaseModel):
 
 
 class UploadFields(_RequestModel):
-    """What is said of a picture when it is sent."""
+    """Metadata sent with an image."""
 
     source: str = Field(
-        default="", max_length=80, description="The source that takes it; without it, the one of the recipe."
+        default="", max_length=80, description="Source for the upload. Default: the source of the recipe."
     )
     recipe: str = Field(
         default="",
         max_length=80,
-        description="A saved recipe, by its name in addresses: its uploads have a source of their own.",
+        description="Saved recipe, by its name in addresses. Each recipe has its own source.",
     )
-    title: Title = Field(default="", description="Names of renditions are made of it.")
+    title: Title = Field(default="", description="Title, from which the names of renditions are made.")
     alt: Text | None = Field(
-        default=None, description="Alternative text; sent empty, the picture is decoration."
+        default=None, description="Alternative text; an empty text marks a decorative image."
     )
     caption: Text = ""
     credit: Text = ""
@@ -49,48 +49,48 @@ class UploadFields(_RequestModel):
         default=0,
         ge=0,
         le=MAX_WAIT_S,
-        description="Seconds to wait for all renditions; then the answer comes as it is. `Prefer: wait=…` (RFC 7240) does the same.",
+        description="Seconds to wait for all renditions. `Prefer: wait=…` (RFC 7240) does the same.",
     )
 
 
 class SentForm(UploadFields):
-    """A form with a picture."""
+    """A form with an image."""
 
     file: Annotated[bytes, Field(json_schema_extra={"contentMediaType": "application/octet-stream"})]
 
 
 class SentRaw(UploadFields):
-    """A picture as the body."""
+    """An image as the body."""
 
-    name: str = Field(
-        default="", max_length=MAX_NAME, description="The file's name; without it, one is made up."
-    )
+    name: str = Field(default="", max_length=MAX_NAME, description="File name. Default: a generated one.")
 
 
 class ReplacementQuery(_RequestModel):
-    """A better picture as the body."""
+    """A replacement image as the body."""
 
-    name: str = Field(default="", max_length=MAX_NAME, description="The file's name, if it has one.")
+    name: str = Field(default="", max_length=MAX_NAME, description="File name, if it has one.")
 
 
 class ListQuery(_RequestModel):
-    """Which uploads are listed."""
+    """Selection of uploads."""
 
     q: str = Field(
-        default="", max_length=200, description="Words that name, title and texts must hold, all of them."
+        default="",
+        max_length=200,
+        description="Words that must all occur in the name, the title or the texts.",
     )
     state: Literal["", "working", "done", "failed", "withdrawn"] = Field(
-        default="", description="All but the withdrawn ones where nothing is said."
+        default="", description="State. Default: all except withdrawn."
     )
     source: str = Field(default="", max_length=80)
     limit: int = Field(default=50, ge=1, le=200)
-    after: str = Field(default="", max_length=200, description="The `next` of the page before.")
+    after: str = Field(default="", max_length=200, description="The `next` of the previous page.")
 
 
 class Change(_RequestModel):
-    """What is to be said of a picture from now on (RFC 7396: what is not named stays)."""
+    """Changes of an upload (RFC 7396: omitted fields stay)."""
 
-    title: Title | None = Field(default=None, description="Renditions get other names.")
+    title: Title | None = Field(default=None, description="Title; changes the names of renditions.")
     alt: Text | None = Field(default=None, description="null: nobody has written it.")
     caption: Text | None = None
     credit: Text | None = None
@@ -98,23 +98,23 @@ class Change(_RequestModel):
 
 
 class UploadPage(BaseModel):
-    """Some uploads, the newest first."""
+    """Uploads, newest first."""
 
     items: list[UploadAnswer]
-    total: int = Field(description="How many there are on all pages.")
-    next: str | None = Field(description="To be sent as `after` for the next page; null on the last one.")
+    total: int = Field(description="Number of uploads on all pages.")
+    next: str | None = Field(description="Send it as `after` for the next page; null on the last page.")
 
 
 class SourceAnswer(BaseModel):
-    """A source that takes uploads."""
+    """A source for uploads."""
 
-    source: str = Field(description="Its name in addresses.")
+    source: str = Field(description="Name in addresses.")
     name: str
-    recipe: str = Field(description="The name of its recipe, empty where it has none.")
+    recipe: str = Field(description="Name of its recipe; empty for the default recipe.")
     uploads: int
 
 
 class SourceList(BaseModel):
-    """All sources that take uploads."""
+    """All sources for uploads."""
 
     items: list[SourceAnswer]

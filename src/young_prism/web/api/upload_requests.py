@@ -9,6 +9,7 @@ from datetime import datetime
 from flask import request
 
 from young_prism.engine.intake.inbox import Readable
+from young_prism.messages.api import CHANGED_SINCE, INVALID_CURSOR, NO_SUCH_UPLOAD, not_an_image_type
 from young_prism.services.uploads.cursor import decode_cursor
 from young_prism.store.records import Source, Upload
 from young_prism.store.states import UploadState
@@ -28,10 +29,10 @@ def parse_upload() -> tuple[UploadFields, str, Readable, int | None]:
     """Return what was sent with a picture, its name, and its bytes. Raises `Problem`."""
     if request.mimetype == "multipart/form-data":
         if request.args:
-            raise Problem(422, "A form has its values in its parts, not in the address.")
+            raise Problem(422, "Send the values of a form in its parts, not in the address.")
         file = request.files.get("file")
         if file is None or len(list(request.files.items(multi=True))) != 1:
-            raise Problem(422, "The form needs just one part with a file, called “file”.")
+            raise Problem(422, "The form needs exactly one file, in a part named “file”.")
         words = checked(UploadFields, request.form.to_dict(), "form")
         return words, file.filename or "picture", file.stream, None
     values = checked(SentRaw, request.args.to_dict(), "query")
@@ -43,11 +44,7 @@ def raw_body() -> tuple[Readable, int | None]:
     """Return the body where it is a picture by its type. Raises `Problem` 415."""
     kind = request.mimetype
     if not (kind.startswith("image/") or kind in ("application/octet-stream", "")):
-        raise Problem(
-            415,
-            f"A body of the type {kind} is no picture.",
-            remedy="Send the picture's bytes with Content-Type: image/jpeg, or application/octet-stream; or a form.",
-        )
+        raise Problem.of(415, not_an_image_type(kind))
     return request.stream, request.content_length
 
 
@@ -80,9 +77,7 @@ def load_upload(upload: str) -> tuple[Upload, Source]:
     row = store.uploads.get(upload)
     source = store.sources.get(row.source_id) if row else None
     if row is None or source is None:
-        raise Problem(
-            404, "There is no upload with this id.", remedy="GET /api/v1/uploads lists all of them."
-        )
+        raise Problem.of(404, NO_SUCH_UPLOAD)
     return row, source
 
 
@@ -92,7 +87,7 @@ def load_for_update(upload: str) -> tuple[Upload, Source]:
     parts = services()
     must_match(parts.upload_serializer.serialize(row, source))
     if not parts.store.uploads.claim(row.id, row.version):
-        raise Problem(412, "It was changed since it was fetched.", remedy="Fetch it again, and change that.")
+        raise Problem.of(412, CHANGED_SINCE)
     return parts.store.uploads.get(upload) or row, source
 
 
@@ -101,6 +96,4 @@ def parse_cursor(mark: str) -> tuple[datetime, str] | None:
     try:
         return decode_cursor(mark)
     except ValueError as error:
-        raise Problem(
-            422, "query.after: it is none that this API gave.", remedy="Take the `next` of the page before."
-        ) from error
+        raise Problem.of(422, INVALID_CURSOR) from error

@@ -32,7 +32,7 @@ from young_prism.web.api.upload_requests import (
 from young_prism.web.context import services
 from young_prism.web.problems import Problem
 
-_UPLOAD_RESPONSE = (UploadAnswer, "The upload as it is.")
+_UPLOAD_RESPONSE = (UploadAnswer, "The upload.")
 
 
 @operation(
@@ -43,9 +43,9 @@ _UPLOAD_RESPONSE = (UploadAnswer, "The upload as it is.")
     upload=UploadBody(SentForm),
     idempotent=True,
     answers={
-        200: (UploadAnswer, "This very picture was here already."),
-        201: (UploadAnswer, "It is here, and all its renditions are made."),
-        202: (UploadAnswer, "It is here; `Location` says where to follow it."),
+        200: (UploadAnswer, "This image was uploaded before."),
+        201: (UploadAnswer, "The image was uploaded and all renditions are done."),
+        202: (UploadAnswer, "The image was uploaded; `Location` has the address of the upload."),
     },
     problems={404: "There is no such source or recipe.", 507: "The disk is full."},
 )
@@ -73,10 +73,14 @@ def send_upload() -> Answer:
 
 
 @operation(
-    "GET", "/uploads", scope=TokenScope.READ, query=ListQuery, answers={200: (UploadPage, "A page of them.")}
+    "GET",
+    "/uploads",
+    scope=TokenScope.READ,
+    query=ListQuery,
+    answers={200: (UploadPage, "A page of uploads.")},
 )
 def list_uploads(query: ListQuery) -> Answer:
-    """List and search uploads, the newest first."""
+    """List and search uploads, newest first."""
     parts = services()
     sources = {row.id: row for row in parts.store.sources.upload_sources()}
     ids = [number for number, row in sources.items() if not query.source or row.slug == query.source]
@@ -103,7 +107,7 @@ def list_uploads(query: ListQuery) -> Answer:
 
 @operation("GET", "/uploads/{upload}", scope=TokenScope.READ, tagged=True, answers={200: _UPLOAD_RESPONSE})
 def fetch_upload(upload: str) -> Answer:
-    """Fetch an upload. With `If-None-Match` the answer is 304 while nothing has changed."""
+    """Fetch an upload. With `If-None-Match` the answer is 304 if nothing changed."""
     row, source = load_upload(upload)
     return services().upload_serializer.serialize(row, source)
 
@@ -118,7 +122,7 @@ def fetch_upload(upload: str) -> Answer:
     answers={200: _UPLOAD_RESPONSE},
 )
 def change_upload(upload: str, body: Change) -> Answer:
-    """Change what is said of a picture: title, texts, focal point. What hangs on it is made again."""
+    """Change title, texts or focal point of an upload. Renditions that depend on them are created again."""
     row, source = load_for_update(upload)
     parts = services()
     before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
@@ -140,10 +144,10 @@ def change_upload(upload: str, body: Change) -> Answer:
     if_match=True,
     tagged=True,
     answers={200: _UPLOAD_RESPONSE},
-    problems={409: "It was withdrawn.", 507: "The disk is full."},
+    problems={409: "The upload was withdrawn.", 507: "The disk is full."},
 )
 def replace_upload(upload: str, query: ReplacementQuery) -> Answer:
-    """Put a better picture in its place, under the same name. The one before is kept, and undo brings it back."""
+    """Replace the original of an upload under the same name. The previous one is kept; undo restores it."""
     row, source = load_for_update(upload)
     stream, length = raw_body()
     parts = services()
@@ -162,7 +166,7 @@ def replace_upload(upload: str, query: ReplacementQuery) -> Answer:
     problems={409: "There is nothing to undo."},
 )
 def undo_upload(upload: str) -> Answer:
-    """Undo the newest change, replacement or withdrawal."""
+    """Undo the last change, replacement or withdrawal."""
     row, source = load_for_update(upload)
     parts = services()
     return parts.upload_serializer.serialize(parts.uploads.undo(source, row), source)
@@ -177,7 +181,7 @@ def undo_upload(upload: str) -> Answer:
     answers={200: _UPLOAD_RESPONSE},
 )
 def withdraw_upload(upload: str) -> Answer:
-    """Withdraw a picture: its renditions are gone at once, its original stays here, and undo brings all back."""
+    """Withdraw an upload. Its renditions are deleted at once; the original stays, and undo restores all."""
     row, source = load_for_update(upload)
     parts = services()
     return parts.upload_serializer.serialize(parts.uploads.withdraw(source, row), source)
@@ -185,7 +189,7 @@ def withdraw_upload(upload: str) -> Answer:
 
 @operation("GET", "/sources", scope=TokenScope.READ, answers={200: (SourceList, "All of them.")})
 def list_sources() -> Answer:
-    """List the sources that take uploads."""
+    """List the sources for uploads."""
     store = services().store
     return SourceList(
         items=[

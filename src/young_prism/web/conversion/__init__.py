@@ -10,6 +10,7 @@ from werkzeug import Response as BaseResponse
 
 from young_prism.core.errors import IncomingError, YoungPrismError
 from young_prism.core.types import ImageFormat
+from young_prism.messages.notices import CONVERSION_DELETED, no_such_file
 from young_prism.services.conversions import Conversion, IncomingFile, OutputFile
 from young_prism.web.context import inbox_of, services
 from young_prism.web.conversion.form import SIZES, ConversionForm, offered_formats
@@ -88,7 +89,7 @@ def file(key: str, name: str) -> BaseResponse:
     """Send a file, with `download` as an attachment."""
     path = services().conversions.file(key, name)
     if path is None or not path.is_file():
-        abort(404, f"There is no file “{name}” any more.")
+        abort(404, no_such_file(name))
     pair = _find(key).file(name)
     mimetype = pair[1].format.mime if pair else None
     return send_file(path, mimetype=mimetype, as_attachment="download" in request.args, download_name=name)
@@ -100,7 +101,7 @@ def view(key: str, name: str) -> Response:
     conversion = _find(key)
     pair = conversion.file(name)
     if pair is None:
-        abort(404, f"There is no file “{name}” any more.")
+        abort(404, no_such_file(name))
     picture, output = pair
     service = services().conversions
     path = service.picture(key, picture.name) if "original" in request.args else service.file(key, name)
@@ -142,7 +143,7 @@ def add_source(key: str) -> BaseResponse:
 def remove(key: str) -> BaseResponse:
     """Remove the pictures and what was made of them."""
     services().conversions.remove(_find(key).key)
-    flash("The pictures and their files were removed.", "done")
+    flash(CONVERSION_DELETED, "done")
     return redirect(url_for("sources.index"), code=303)
 
 

@@ -12,6 +12,14 @@ from young_prism.core.errors import IncomingError
 from young_prism.core.recipe.base import parse_bytes
 from young_prism.core.report.formatting import format_bytes, plain_number
 from young_prism.core.types import ImageFormat, Size
+from young_prism.messages.conversions import (
+    CHANGE_VALUE,
+    CHOOSE_FROM_LIST,
+    GIVE_BOX,
+    GIVE_BYTES,
+    GIVE_NUMBERS,
+    invalid_field,
+)
 
 LOOKS_THE_SAME = 85.0
 """The score of a file that is hard to tell from the original side by side."""
@@ -106,7 +114,7 @@ class ConversionForm:
     def options(self) -> ConvertOptions:
         """Return the options that the form asks for. Raises `IncomingError` with the field that is wrong."""
         if self.measure not in SIZES:
-            raise _wrong("Size", self.measure, "Choose one of the list.")
+            raise _wrong("Size", self.measure, CHOOSE_FROM_LIST)
         known = [fmt for fmt in CONVERTED_FORMATS if fmt.value in self.formats]
         box: Size | None = None
         if self.measure == "box":
@@ -125,7 +133,7 @@ class ConversionForm:
                 lossless=self.by == "lossless",
             )
         except ValueError as error:
-            raise _wrong("A value", str(error), "Change it.") from error
+            raise _wrong("A value", str(error), CHANGE_VALUE) from error
 
     def _numbers(self, measure: str, kind: Callable[[str], Value]) -> tuple[Value, ...]:
         return _numbers(SIZES[measure], self.size, kind) if self.measure == measure else ()
@@ -141,16 +149,16 @@ def _numbers(label: str, text: str, kind: Callable[[str], Value]) -> tuple[Value
     try:
         numbers = tuple(kind(part.removesuffix("px").removesuffix("%")) for part in parts)
     except ValueError as error:
-        raise _wrong(label, text, "Give a number, or several with commas.") from error
+        raise _wrong(label, text, GIVE_NUMBERS) from error
     if not numbers:
-        raise _wrong(label, "nothing", "Give a number, or several with commas.")
+        raise _wrong(label, "nothing", GIVE_NUMBERS)
     return numbers
 
 
 def _box(text: str) -> Size:
     match = re.fullmatch(r"\s*(\d{1,6})\s*(?:px)?\s*[x×*,;\s]\s*(\d{1,6})\s*(?:px)?\s*", text)
     if not match or not int(match[1]) or not int(match[2]):
-        raise _wrong(SIZES["box"], text, "Give width and height, such as 1920 × 1080.")
+        raise _wrong(SIZES["box"], text, GIVE_BOX)
     return Size(int(match[1]), int(match[2]))
 
 
@@ -158,8 +166,8 @@ def _bytes(text: str) -> int:
     try:
         return parse_bytes(text)
     except ValueError as error:
-        raise _wrong("At most", text, "Give a size such as 100 kB.") from error
+        raise _wrong("At most", text, GIVE_BYTES) from error
 
 
 def _wrong(label: str, text: str, remedy: str) -> IncomingError:
-    return IncomingError(f"{label} cannot be “{text}”.", remedy=remedy)
+    return IncomingError.of(invalid_field(label=label, text=text, remedy=remedy))

@@ -33,6 +33,17 @@ from young_prism.core.selection.image_metadata import (
     NO_METADATA,
     ImageMetadata,
 )
+from young_prism.messages.notices import (
+    CHANGED_MEANWHILE,
+    NO_IMAGE_CHOSEN,
+    REPLACED,
+    SAVED,
+    SAVED_AND_REBUILDING,
+    UNDONE,
+    WITHDRAWN,
+    images_uploaded,
+    no_such_upload,
+)
 from young_prism.services.catalogue import CatalogueEntry
 from young_prism.services.uploads.cursor import decode_cursor, encode_cursor
 from young_prism.services.uploads.permissions import Permission, permissions_of
@@ -146,13 +157,13 @@ def bring() -> BaseResponse:
             flash(str(error), "error")
     if len(brought) == 1:
         return redirect(url_for("desk.item", upload=brought[0].row.id), code=303)
-    flash(f"{count(len(brought), 'picture')} brought.", "info")
+    flash(images_uploaded(count(len(brought), "image")), "info")
     return redirect(url_for("desk.index"), code=303)
 
 
 @blueprint.get("/<upload>")
 def item(upload: str) -> str:
-    """Show one picture: what it is called and says, where its subject is, and what is made of it."""
+    """Show one picture: what it is called and says, where its subject is, and its renditions."""
     row, source = _load(upload)
     return _page(row, source)
 
@@ -226,18 +237,18 @@ def words(upload: str) -> BaseResponse | tuple[str, int]:
         )
     if form.get("was") != _tag(before) and metadata != before:
         flash(
-            "Somebody else changed this meanwhile. What you typed is below; keep it again to put it in place of theirs.",
+            CHANGED_MEANWHILE,
             "error",
         )
         return _page(row, source, typed=metadata), 409
     parts.uploads.change(source, row, metadata)
-    flash("Kept.", "info")
+    flash(SAVED, "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
 @blueprint.post("/<upload>/focal")
 def focal(upload: str) -> BaseResponse:
-    """Set the focal point, or have it found by itself again."""
+    """Set the focal point, or have it detected again."""
     row, source = _allowed(upload, Permission.FOCAL)
     parts = services()
     before = parts.store.metadata.by_path(source.id).get(row.path, NO_METADATA)
@@ -257,7 +268,7 @@ def geometry(upload: str) -> BaseResponse:
         flash(str(error), "error")
     else:
         parts.uploads.change(source, row, before._replace(geometry=shaped))
-        flash("Saved. New renditions are being made; its original stays as it is.", "info")
+        flash(SAVED_AND_REBUILDING, "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
@@ -283,11 +294,11 @@ def replace(upload: str) -> BaseResponse:
     row, source = _allowed(upload, Permission.REPLACE)
     file = request.files.get("file")
     if file is None or not file.filename:
-        flash("No picture was chosen.", "error")
+        flash(NO_IMAGE_CHOSEN, "error")
     else:
         try:
             services().uploads.replace(source, row, file.filename, file.stream)
-            flash("The new picture is being made; its addresses stay.", "info")
+            flash(REPLACED, "info")
         except YoungPrismError as error:
             flash(str(error), "error")
     return redirect(url_for("desk.item", upload=upload), code=303)
@@ -298,7 +309,7 @@ def withdraw(upload: str) -> BaseResponse:
     """Take it out of what is served."""
     row, source = _allowed(upload, Permission.WITHDRAW)
     services().uploads.withdraw(source, row)
-    flash("It is withdrawn: pages that use it show it no more. The picture itself is kept here.", "info")
+    flash(WITHDRAWN, "info")
     return redirect(url_for("desk.item", upload=upload), code=303)
 
 
@@ -308,7 +319,7 @@ def undo(upload: str) -> BaseResponse:
     row, source = _load(upload)
     try:
         services().uploads.undo(source, row)
-        flash("Undone.", "info")
+        flash(UNDONE, "info")
     except YoungPrismError as error:
         flash(str(error), "error")
     return redirect(url_for("desk.item", upload=upload), code=303)
@@ -319,7 +330,7 @@ def _load(upload: str) -> tuple[Upload, Source]:
     row = store.uploads.get(upload)
     source = store.sources.get(row.source_id) if row else None
     if row is None or source is None:
-        abort(404, f"There is no picture “{upload}” on Desk. Those that are here are found by their words.")
+        abort(404, no_such_upload(upload))
     return row, source
 
 

@@ -67,7 +67,7 @@ def shape_tag(geometry: Geometry) -> str:
 def small_file(
     source: Source, row: Original, facts: Facts, width: int, geometry: Geometry = NO_GEOMETRY
 ) -> Path | None:
-    """Return the file with the small picture of an original, made if it is not there; None where it cannot be made."""
+    """Return the file with the small picture of an original, made if it does not exist; None where it cannot be made."""
     key = _cache_key(facts.sha256 or f"{row.source_id} {row.path} {row.stamp}", width)
     return _preview_file(source, row.path, facts, width, geometry=geometry, key=key)
 

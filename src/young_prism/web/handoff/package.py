@@ -20,6 +20,7 @@ from young_prism.engine.handoff.package import (
     renditions_csv,
 )
 from young_prism.engine.output.manifest_file import manifest_file
+from young_prism.messages.notices import ALREADY_PUBLISHING
 from young_prism.services.publishing import open_storage
 from young_prism.web.context import services, source_or_404
 from young_prism.web.handoff.common import SourceBuild, blueprint, nothing_yet, page, start, text_file
@@ -116,7 +117,7 @@ def publish_now(slug: str) -> BaseResponse:
         abort(404)
     known = services().deployments.newest(source.id)
     if known and not known.over:
-        flash("It is being published already.", "error")
+        flash(ALREADY_PUBLISHING, "error")
     else:
         plan, refused = _plan(build, target, request.form)
         if plan is None:

@@ -34,6 +34,7 @@ from young_prism.engine.output.records import RecordsState, records_state
 from young_prism.engine.site.config import find_project, load_layout, load_project
 from young_prism.engine.site.page_backup import newest_rewrite, undo_rewrite, write_rewrite
 from young_prism.engine.site.rewrite import PageFile, RewriteCache, SitePages, SiteRewrite, as_patch
+from young_prism.messages.notices import CHECK_RUNNING, NOTHING_CHOSEN, pages_rewritten, rewrite_undone
 from young_prism.services.catalogue import Catalogue, CatalogueCache
 from young_prism.services.page_checks import PageCheck, PageCheckKind, change_keys
 from young_prism.store.records import Source
@@ -114,7 +115,7 @@ def check_pages(slug: str) -> BaseResponse:
     site, error = _site(source, build) if build else (None, "Nothing is made of this source yet.")
     known = services().page_checks.newest(source.id)
     if known and not known.over:
-        flash("The pages are being opened already.", "error")
+        flash(CHECK_RUNNING, "error")
     elif site is None or build is None:
         flash(error, "error")
     elif request.form.get("kind") == PageCheckKind.MEASURE:
@@ -178,11 +179,11 @@ def rewrite(slug: str) -> BaseResponse:
         flash(f"{path}: {why}", "error")
     if written.done:
         flash(
-            f"{count(len(written.done), 'file')} rewritten. The old files are kept in {written.backup}.",
+            pages_rewritten(files=count(len(written.done), "file"), backup=written.backup),
             "info",
         )
     elif not written.refused:
-        flash("No place was chosen, so nothing was written.", "info")
+        flash(NOTHING_CHOSEN, "info")
     return _back(slug)
 
 
@@ -193,7 +194,7 @@ def undo(slug: str) -> BaseResponse:
     undone = undo_rewrite(Path(source.pages_folder or source.folder))
     for path, why in undone.refused:
         flash(f"{path}: {why}", "error")
-    flash(f"{count(len(undone.done), 'file')} as before.", "info")
+    flash(rewrite_undone(count(len(undone.done), "file")), "info")
     return redirect(url_for("handoff.pages", slug=slug), code=303)
 
 

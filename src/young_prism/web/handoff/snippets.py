@@ -16,6 +16,7 @@ from young_prism.core.markup.picture import MarkupContext
 from young_prism.core.markup.snippets import write_snippets
 from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.selection.image_metadata import LONGEST_TEXT, NO_METADATA
+from young_prism.messages.notices import TEXT_SAVED
 from young_prism.services.catalogue import Catalogue
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
@@ -111,7 +112,7 @@ def words(slug: str) -> BaseResponse:
             caption=request.form.get("caption", "").strip()[:LONGEST_TEXT],
         ),
     )
-    flash("Kept; every snippet of it says so from now on.", "info")
+    flash(TEXT_SAVED, "info")
     back = request.form.get("back", "").lstrip("?")
     return redirect(with_query(url_for("handoff.snippets", slug=slug), back), code=303)
 

@@ -10,6 +10,14 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.audit.flags import Flag
 from young_prism.core.report.formatting import count
 from young_prism.core.selection.scope import Scope, pattern_lines
+from young_prism.messages.notices import (
+    NO_ORIGINAL_SELECTED,
+    NOTHING_TO_UNDO,
+    kind_changed,
+    scope_changed,
+    scope_unchanged,
+    scope_undone,
+)
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
@@ -180,14 +188,12 @@ def scope(slug: str) -> BaseResponse:
         return _set_kind(source, wish, chosen)
     changed = services().store.scope.change(source.id, chosen, out=out)
     if not chosen:
-        flash("No original was selected.", "error")
+        flash(NO_ORIGINAL_SELECTED, "error")
     elif not changed:
-        flash(
-            f"{'They are' if len(chosen) > 1 else 'It is'} {'out of' if out else 'in'} scope already.", "info"
-        )
+        flash(scope_unchanged(number=len(chosen), is_excluded=out), "info")
     else:
         flash(
-            f"{count(len(changed), 'original')} {'taken out of scope' if out else 'put back in scope'}.",
+            scope_changed(originals=count(len(changed), "original"), is_excluded=out),
             "scope",
         )
     return redirect(wish.url(slug), code=303)
@@ -198,11 +204,9 @@ def _set_kind(source: Source, wish: CatalogueQuery, chosen: list[str]) -> BaseRe
     kind = _KINDS_BY_HAND[request.form["to"]]
     if chosen:
         services().store.metadata.set_kind(source.id, chosen, kind)
-        flash(
-            f"{count(len(chosen), 'original')} {f'treated as a {kind}' if kind else 'judged again'}.", "done"
-        )
+        flash(kind_changed(originals=count(len(chosen), "original"), kind=kind), "done")
     else:
-        flash("No original was selected.", "error")
+        flash(NO_ORIGINAL_SELECTED, "error")
     return redirect(wish.url(source.slug), code=303)
 
 
@@ -212,10 +216,10 @@ def undo(slug: str) -> BaseResponse:
     source = source_or_404(slug)
     undone = services().store.scope.undo(source.id)
     if undone is None:
-        flash("There is nothing to undo.", "info")
+        flash(NOTHING_TO_UNDO, "info")
     else:
         out, moved = undone
-        flash(f"Undone: {count(len(moved), 'original')} {'out of' if out else 'back in'} scope.", "info")
+        flash(scope_undone(originals=count(len(moved), "original"), is_excluded=out), "info")
     return redirect(CatalogueQuery.from_arguments(request.args).url(slug), code=303)
 
 

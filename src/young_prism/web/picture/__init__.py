@@ -23,6 +23,7 @@ from young_prism.core.selection.geometry import Geometry, GeometryModel
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.core.types import ImageFormat
 from young_prism.engine.output.ledger import Ledger
+from young_prism.messages.notices import RECIPE_UPDATED, SAVED_FOR_NEXT_RUN
 from young_prism.reports.drawing.spectrum import (
     Spectrum,
     SpectrumLine,
@@ -150,7 +151,7 @@ def geometry(slug: str, path: str) -> Response:
     else:
         session["geometry"] = [source.id, path, GeometryModel.from_geometry(before.geometry).written()]
         services().store.metadata.set(source.id, path, before._replace(geometry=shaped))
-        flash("Saved. The next run replaces the renditions; the original stays as it is.", "done")
+        flash(SAVED_FOR_NEXT_RUN, "done")
     return redirect(url_for("picture.index", slug=slug, path=entry.path, _anchor="shape"), code=303)
 
 
@@ -172,7 +173,7 @@ def exception(slug: str, path: str) -> Response:
     try:
         text = with_decisions(recipe_text(source), path, entry.facts, request.form.to_dict())
         services().store.sources.set_recipe(source.id, text)
-        flash("The recipe holds it. Nothing is made before the next run.", "info")
+        flash(RECIPE_UPDATED, "info")
     except RecipeError as error:
         flash(error.what, "error")
     return redirect(url_for("picture.index", slug=slug, path=path, _anchor="own"), code=303)

@@ -90,7 +90,7 @@ def _found_in(small: Path) -> FocalPoint:
 
 
 def detail_from(form: Mapping[str, str], before: ImageMetadata) -> ImageMetadata:
-    """Return what is said of an original after a form was sent: a point, a title, or that it is to be found again."""
+    """Return the metadata of an original after a form was sent: a point, a title, or that it is to be found again."""
     if "find" in form:
         return before._replace(focal=None)
     if "title" in form:

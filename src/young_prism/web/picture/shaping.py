@@ -12,6 +12,7 @@ from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.geometry import NO_GEOMETRY, Area, AreaModel, Geometry, GeometryModel
+from young_prism.messages.uploads import INVALID_GEOMETRY
 
 _ALL = Area(0, 0, 1, 1)
 _NEARLY = 1e-3
@@ -63,10 +64,7 @@ def geometry_from(form: Mapping[str, str], before: Geometry) -> Geometry:
         )
         crop = None if is_all else AreaModel(**area._asdict()).area()
     except (ValueError, ValidationError) as error:
-        raise IncomingError(
-            "The crop or the turn cannot be used.",
-            remedy="Give percentages from 0 to 100 that lie inside the picture.",
-        ) from error
+        raise IncomingError.of(INVALID_GEOMETRY) from error
     geometry = changed.geometry()._replace(crop=before.crop, facets=before.facets)
     if (geometry.turn, geometry.mirror) != (before.turn, before.mirror):
         geometry = geometry._replace(crop=None, facets=())  # these lay elsewhere in the picture

@@ -23,6 +23,7 @@ from young_prism.engine.proof.tasks import (
     ProofTask,
     part_around,
 )
+from young_prism.messages.recipes import TOO_LITTLE_DETAIL
 from young_prism.store.records import Source
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.proof.page import blueprint, entry_or_404, page_name
@@ -57,10 +58,7 @@ def eye(slug: str) -> str | BaseResponse:
         return render_template("proof/eye_wait.html", **page, there=count, all=len(results))
     exact, levels = _levels(results)
     if len(levels) < _LEAST_LEVELS:
-        page["failed"] = YoungPrismError(
-            "There is too little in this picture: even the smallest file of it looks like the original.",
-            remedy="Take one with more detail.",
-        )
+        page["failed"] = YoungPrismError.of(TOO_LITTLE_DETAIL)
         return render_template("proof/eye_wait.html", **page)
     state = _state(request.values.get("s", ""))
     answers: list[bool] = state.get("answers", [])

@@ -26,6 +26,7 @@ from young_prism.engine.proof.tasks import (
     ProofResult,
     ProofTask,
 )
+from young_prism.messages.notices import NO_LOSSY_FORMAT, not_a_candidate
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.services.planning import plan_of
 from young_prism.store.records import Source
@@ -57,7 +58,7 @@ def overview(slug: str) -> str:
 
 @blueprint.get("/s/<slug>/proof/others/state")
 def others_state(slug: str) -> Response:
-    """Say what is there of the sheet now."""
+    """Return the current state of the sheet."""
     sheet = _sheet(slug)
     return jsonify(done=sheet["done"], html=render_template("proof/_sheet.html", **sheet))
 
@@ -157,10 +158,10 @@ def _requests(
     settings = formats_for(entry.facts, recipe).settings()
     lossy = [setting for setting in settings.values() if not isinstance(setting, Png)]
     if target is not None and not lossy:
-        abort(404, "The recipe makes nothing lossy of this kind, so that there is no target for it.")
+        abort(404, NO_LOSSY_FORMAT)
     candidate = _candidate(setting if target is None else request.args.get("on", ""), settings, recipe)
     if target is None and candidate is None:
-        abort(404, f"“{setting}” is no candidate.")
+        abort(404, not_a_candidate(setting))
     if candidate is None or (target is not None and candidate.quality is None):
         first = lossy[0]  # by its quality, also where the recipe has it lossless
         candidate = candidate_of(f"{format_of(first).value}-{first.quality}", settings)
@@ -182,7 +183,7 @@ def sheet_tile(
     result: ProofResult | YoungPrismError | None,
     exact: ProofResult | YoungPrismError | None,
 ) -> OtherOriginal:
-    """Return an original on a contact sheet, with what is made of it so far."""
+    """Return an original on a contact sheet, with its renditions so far."""
     left, top = result.worst if isinstance(result, ProofResult) else (0, 0)
     return OtherOriginal(
         entry,

@@ -33,6 +33,13 @@ from young_prism.core.proof.apply_choice import (
 from young_prism.core.proof.candidate import candidate_of
 from young_prism.core.proof.suggest import representative_originals
 from young_prism.core.types import ImageFormat
+from young_prism.messages.notices import (
+    RECIPE_UPDATED,
+    SCORE_RANGE,
+    cannot_open_in_proof,
+    no_such_original,
+    nothing_to_compare,
+)
 from young_prism.reports.drawing.curve import Curve, draw_curve
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.decisions import recipe_text
@@ -87,7 +94,7 @@ def index(slug: str) -> str:
 
 @blueprint.get("/s/<slug>/proof/state")
 def state(slug: str) -> Response:
-    """Say what is there now of what the page wants to see; the page asks again until all of it is."""
+    """Return the results that exist now; the page asks again until all of it is."""
     source = source_or_404(slug)
     catalogue = catalogue_of(source)
     view = view_of(source, catalogue, entry_or_404(catalogue, request.args.get("original", "")))
@@ -159,11 +166,11 @@ def choose(slug: str) -> BaseResponse:
         before = recipe_text(source)
         text = apply_choice(before, entry.path, entry.facts, scope, _changes(source, entry))
         services().store.sources.set_recipe(source.id, text)
-        flash("The recipe holds it. Nothing is made before the next run.", "info")
+        flash(RECIPE_UPDATED, "info")
     except RecipeError as error:
         flash(f"{error.what} {error.remedy}", "error")
     except ValueError:
-        flash("That cannot be chosen: scores are numbers from 10 to 98.", "error")
+        flash(SCORE_RANGE, "error")
     # Only a query of our own page is taken along, never another address.
     return redirect(with_query(url_for("proof.index", slug=slug), back), code=303)
 
@@ -232,9 +239,9 @@ def entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
     if entry is None:
         broken = next((original for original in catalogue.problems if original.path == path), None)
         if broken:
-            abort(404, f"“{path}” cannot be proved. {broken.error} {broken.remedy}")
-        abort(404, f"There is no original “{path}” in this source. It may have been renamed; look again.")
+            abort(404, cannot_open_in_proof(path=path, problem=f"{broken.error} {broken.remedy}"))
+        abort(404, no_such_original(path))
     if not provable(entry.facts):
         kind_text = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"
-        abort(404, f"There is nothing to prove of “{path}”: it is {kind_text}.")
+        abort(404, nothing_to_compare(path=path, kind=kind_text))
     return entry

@@ -32,7 +32,7 @@ def selected(slug: str) -> str:
 
 @blueprint.get("/s/<slug>/proof/selected/state")
 def selected_state(slug: str) -> Response:
-    """Say what is there of the sheet now."""
+    """Return the current state of the sheet."""
     sheet = _sheet(slug)
     return jsonify(done=sheet["done"], html=render_template("proof/_selected.html", **sheet))
 

@@ -234,7 +234,7 @@ def _candidates(names: Sequence[str], formats: FormatSet, *, sharpen: bool) -> l
 
 @dataclass(frozen=True, slots=True)
 class ProofState:
-    """What is there of a view now."""
+    """The current results of a view."""
 
     exact_url: str
     candidates: list[ShownCandidate]
@@ -257,7 +257,7 @@ class ProofState:
 def state_of(
     source: Source, view: ProofView, results: Sequence[ProofResult | YoungPrismError | None]
 ) -> ProofState:
-    """Put together what a page shows of what is there, in the order of `View.wanted`."""
+    """Put together what a page shows of the results, in the order of `View.wanted`."""
     exact, rest = results[0], list(results[1:])
     strip = rest[: len(view.candidates)]
     maps = rest[len(strip) : 2 * len(strip)] if view.hurts else [None] * len(strip)

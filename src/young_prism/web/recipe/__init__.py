@@ -17,6 +17,7 @@ from young_prism.core.recipe.edit import value_at, with_value
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import parsed, read_recipe
 from young_prism.core.types import ImageFormat
+from young_prism.messages.notices import recipe_applied
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import recipe_text
 from young_prism.store.records import Source
@@ -81,7 +82,7 @@ def save(slug: str) -> str | BaseResponse:
     except RecipeError:
         return _page(source, text, error, unsaved=True)
     services().store.sources.set_recipe(source.id, text)
-    flash(f"“{recipe.name}” is the recipe of this source now. Nothing is made before the next run.", "info")
+    flash(recipe_applied(recipe.name), "info")
     return redirect(url_for("recipe.index", slug=slug), code=303)
 
 

@@ -114,7 +114,7 @@ def _with_mark(text: str, path: str, value: Value) -> str:
 
 
 def _done(text: str, do: str, path: str) -> str:
-    """Return the text after a button was pressed; what is no button of ours changes nothing."""
+    """Return the text after a button was pressed; what is another button changes nothing."""
     try:
         return _BUTTONS[do](text, path)
     except (LookupError, ValueError):

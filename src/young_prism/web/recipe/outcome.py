@@ -50,7 +50,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class LadderView:
-    """A ladder with what visitors need. `of` names the original whose rungs they are, where they hang on it."""
+    """A ladder with what visitors need. `of` names the original whose rungs they are, where they depend on it."""
 
     rungs: tuple[int, ...]
     drawing: LadderDrawing

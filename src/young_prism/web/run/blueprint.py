@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from flask import Blueprint, Response, abort
 
 from young_prism.core.report.csv_text import csv_text
+from young_prism.messages.notices import no_such_run
 from young_prism.store.records import Run, Source
 from young_prism.web.context import services
 
@@ -32,5 +33,5 @@ def run_or_404(source: Source, run_id: int) -> Run:
     """Return a run of a source, or answer 404."""
     run = services().store.runs.get(run_id)
     if run is None or run.source_id != source.id:
-        abort(404, f"“{source.name}” has no run {run_id}.")
+        abort(404, no_such_run(run=run_id, source=source.name))
     return run

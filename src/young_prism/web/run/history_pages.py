@@ -6,6 +6,7 @@ from flask import flash, redirect, render_template, request, url_for
 from werkzeug import Response as BaseResponse
 
 from young_prism.core.report.formatting import count
+from young_prism.messages.notices import runs_deleted
 from young_prism.web.context import services
 from young_prism.web.run.blueprint import blueprint
 
@@ -31,5 +32,5 @@ def prune() -> BaseResponse:
     """Take old runs off the record; renditions are not touched."""
     keep = max(1, request.form.get("keep", default=20, type=int))
     pruned = services().store.runs.prune(keep=keep)
-    flash(f"{count(pruned, 'run')} taken off the record. No rendition was touched.", "info")
+    flash(runs_deleted(count(pruned, "run")), "info")
     return redirect(url_for("run.history"), code=303)

@@ -10,6 +10,7 @@ from werkzeug import Response as BaseResponse
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.metadata.policy import Policy
 from young_prism.core.report.formatting import count
+from young_prism.messages.notices import SQUEEZE_SCORE_RANGE, not_restored
 from young_prism.store.sources import UPLOAD
 from young_prism.web.context import catalogue_of, services, source_or_404
 from young_prism.web.run.blueprint import blueprint
@@ -51,7 +52,7 @@ def squeeze_in_place(slug: str) -> BaseResponse:
         (policy for policy in get_args(Policy) if policy == request.form.get("metadata")), "all"
     )
     if target is not None and not _LOWEST_TARGET <= target <= _HIGHEST_TARGET:
-        flash("A score is between 10 and 100.", "error")
+        flash(SQUEEZE_SCORE_RANGE, "error")
     else:
         try:
             services().in_place.start(source, target=target, metadata=metadata)
@@ -79,7 +80,7 @@ def restore_in_place(slug: str) -> BaseResponse:
     back = f"{count(len(result.restored), 'original')} back, byte for byte; {len(result.already_there)} there already."
     flash(back, "info")
     for path, why in result.refused:
-        flash(f"Not touched: {path}: {why}.", "error")
+        flash(not_restored(path=path, reason=why), "error")
     return _back(slug)
 
 

@@ -18,6 +18,7 @@ from young_prism.engine.build.orphans import (
 from young_prism.engine.build.work import RemainingWork
 from young_prism.engine.output.ledger import Ledger
 from young_prism.engine.source.watermarks import find_watermarks
+from young_prism.messages.notices import orphans_deleted
 from young_prism.services.planning import (
     plan_of,
 )
@@ -119,7 +120,10 @@ def remove(slug: str) -> BaseResponse:
     orphans = remove_orphans(out_of(source))
     changed_text = f" {count(len(orphans.changed), 'file')} changed since stayed." if orphans.changed else ""
     flash(
-        f"{count(len(orphans.owned), 'file')} removed, {format_bytes(orphans.bytes)}.{changed_text}", "info"
+        orphans_deleted(
+            files=count(len(orphans.owned), "file"), size=format_bytes(orphans.bytes), remark=changed_text
+        ),
+        "info",
     )
     return redirect(url_for("run.index", slug=slug), code=303)
 

@@ -10,6 +10,7 @@ from young_prism.core.html.references import NO_PAGES
 from young_prism.core.report.run_log import LogFormat, log_text
 from young_prism.core.report.summary import ALL_VIEWPORTS, PHONE, Viewport
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
+from young_prism.messages.notices import no_report_yet
 from young_prism.reports.run_report import render_report
 from young_prism.services.runs.logs import lines_of_items
 from young_prism.store.decisions import recipe_of
@@ -77,7 +78,7 @@ def one_html(slug: str, run_id: int) -> Response:
     store = services().store
     page = report_page(run, source.name, store.runs.items(run.id), store.runs.before(run))
     if page is None:
-        abort(404, f"Run {run_id} of “{source.name}” has no report yet.")
+        abort(404, no_report_yet(run=run_id, source=source.name))
     name = f"{source.slug}-run-{run.id}.html"
     return Response(
         render_report(page),

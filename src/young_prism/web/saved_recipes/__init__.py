@@ -1,4 +1,4 @@
-"""Recipes saved under a name: looked through, duplicated, compared, brought in and out, given to a source."""
+"""Recipes saved under a name: looked through, duplicated, compared, imported and exported, given to a source."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from young_prism.core.recipe.edit import with_value
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.starts import starts
 from young_prism.core.recipe.toml import read_recipe
+from young_prism.messages.notices import not_utf_8, recipe_changed, recipe_saved
 from young_prism.store.decisions import recipe_text
 from young_prism.store.records import SavedRecipe
 from young_prism.web.context import services, source_or_404
@@ -58,7 +59,7 @@ def _page(deleted: SavedRecipe | None = None) -> str:
 
 @blueprint.post("/recipes")
 def add() -> str | BaseResponse:
-    """Save a recipe: one that is being changed on a page, or one that is brought in as a file or as text."""
+    """Save a recipe: one that is being changed on a page, or one that is imported as a file or as text."""
     file = request.files.get("file")
     try:
         if file and file.filename:
@@ -68,7 +69,7 @@ def add() -> str | BaseResponse:
             text = text_of(request.form)
             recipe = read_recipe(text)
     except UnicodeDecodeError:
-        flash(f"{file.filename if file else ''}: This is not text in UTF-8. Save it as a TOML file.", "error")
+        flash(not_utf_8((file.filename or "") if file else ""), "error")
         return redirect(url_for("library.index"), code=303)
     except RecipeError as error:
         flash(str(error), "error")
@@ -76,11 +77,11 @@ def add() -> str | BaseResponse:
     same = next((row for row in services().store.recipes.all() if row.name == recipe.name), None)
     if same and request.form.get("replace"):
         services().store.recipes.change(same.slug, recipe.name, text)
-        flash(f"“{recipe.name}” is changed.", "info")
+        flash(recipe_changed(recipe.name), "info")
     else:
         row = services().store.recipes.add(recipe.name, text)
         hint = " There are two of this name now; compare them, or delete one." if same else ""
-        flash(f"“{row.name}” is saved.{hint}", "info")
+        flash(recipe_saved(row.name, hint), "info")
     return redirect(url_for("library.index", _anchor="saved"), code=303)
 
 
@@ -90,7 +91,7 @@ def duplicate(slug: str) -> BaseResponse:
     row = _row_or_404(slug)
     name = f"{row.name[:70]} (copy)"
     services().store.recipes.add(name, with_value(row.text, "name", name))
-    flash(f"“{name}” is saved.", "info")
+    flash(recipe_saved(name), "info")
     return redirect(url_for("library.index", _anchor="saved"), code=303)
 
 

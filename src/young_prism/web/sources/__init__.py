@@ -14,6 +14,13 @@ from young_prism.core.images.sniff import IMAGE_ENDINGS
 from young_prism.core.naming.rule import split_name
 from young_prism.core.selection.scope import Scope, pattern_lines
 from young_prism.engine.source.pages import pages_folder
+from young_prism.messages.notices import (
+    IN_PLACE_NOT_WATCHED,
+    desk_rights_saved,
+    source_has_run,
+    source_removed,
+)
+from young_prism.messages.server import NOT_BELOW_ROOT
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.uploads.permissions import Permission, stored_permissions
 from young_prism.store.decisions import recipe_of
@@ -151,12 +158,12 @@ def remove(slug: str) -> BaseResponse:
     source = source_or_404(slug)
     active = services().store.runs.current()
     if active and active[1].id == source.id:
-        flash(f"{source.name} has a run going on. Stop the run first.", "error")
+        flash(source_has_run(source.name), "error")
     else:
         services().watchers.end(source.id)
         services().store.sources.remove(source.id)
         flash(
-            f"{source.name} is off the list. Its originals lie where they were, in {source.folder}, and so do its renditions.",
+            source_removed(source=source.name, folder=source.folder),
             "done",
         )
     return redirect(url_for("sources.index"))
@@ -169,7 +176,7 @@ def watch(slug: str) -> BaseResponse:
     on = request.form.get("on") == "1"
     if on and recipe_of(source).names.layout == "in-place":
         flash(
-            "Names of originals are taken by command alone: choose another layout to have it watched.",
+            IN_PLACE_NOT_WATCHED,
             "error",
         )
     else:
@@ -188,7 +195,7 @@ def allow(slug: str) -> BaseResponse:
     """Set what content producers may change on Desk."""
     source = source_or_404(slug)
     services().store.sources.set_allowed(source.id, request.form.getlist("act"))
-    flash(f"On Desk, people may now do with {source.name} what you said.", "info")
+    flash(desk_rights_saved(source.name), "info")
     return redirect(url_for("sources.index"), code=303)
 
 
@@ -212,7 +219,7 @@ def _trail(folder: Path, roots: tuple[Path, ...]) -> list[Path]:
         (root for root in real if folder.is_relative_to(root)), key=lambda root: len(root.parts), default=None
     )
     if top is None:
-        raise SourceError("This folder is not below a root.", file=str(folder), remedy="Pick another.")
+        raise SourceError.of(NOT_BELOW_ROOT, file=str(folder))
     between = folder.relative_to(top).parts
     return [top.joinpath(*between[:depth]) for depth in range(len(between) + 1)]
 

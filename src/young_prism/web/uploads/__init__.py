@@ -1,4 +1,4 @@
-"""Files brought in by a browser: each an upload of its own, a zip, or a plain form where there is no script."""
+"""Files uploaded by a browser: each an upload of its own, a zip, or a plain form where there is no script."""
 
 from __future__ import annotations
 
@@ -21,6 +21,8 @@ from young_prism.engine.intake.inbox import (
     Placement,
     PlacementOutcome,
 )
+from young_prism.messages.incoming import FOLDER_SOURCE, INVALID_DIGEST, NO_FILE_LIST, zip_too_large
+from young_prism.messages.notices import NO_FILE_CHOSEN, files_uploaded
 from young_prism.store.records import Source
 from young_prism.store.sources import UPLOAD
 from young_prism.web.context import inbox_of, services, source_or_404
@@ -52,7 +54,7 @@ def new() -> BaseResponse:
     name = request.form.get("name", "").strip()[:80] or f"Dropped on {date.today():%d %B %Y}"  # noqa: DTZ011  (the reader's day)
     files = [file for file in request.files.getlist("files") if file.filename]
     if not files and request.form.get("plain"):
-        flash("No file was chosen.", "error")
+        flash(NO_FILE_CHOSEN, "error")
         return redirect(url_for("sources.index"), code=303)
     store = services().store
     source = store.sources.upload_source_called(name) if request.form.get("folder") else None
@@ -83,7 +85,7 @@ def known(slug: str) -> Response:
     try:
         files = _KNOWN_FILES.validate_json(request.get_data())
     except ValidationError as error:
-        raise IncomingError("A list of files was expected.", remedy="Load the page again.") from error
+        raise IncomingError.of(NO_FILE_LIST) from error
     more = request.args.get("count", default=0, type=int)
     if more:
         inbox.check_number(more)
@@ -109,11 +111,7 @@ def archive(slug: str) -> Response:
     inbox = inbox_of(_upload_source(slug))
     name = printable_name(request.args.get("path", "zip"))
     if (request.content_length or 0) > inbox.limits.zip_bytes:
-        raise IncomingTooLargeError(
-            f"The zip is over the limit of {inbox.limits.zip_bytes / 1e6:,.0f} MB.",
-            file=name,
-            remedy="Split it.",
-        )
+        raise IncomingTooLargeError.of(zip_too_large(f"{inbox.limits.zip_bytes / 1e6:,.0f}"), file=name)
     # waitress has the body on the disk already, where it can be read from any place in it.
     result = unpack(request.environ["wsgi.input"], inbox, name=name)
     return jsonify(
@@ -133,11 +131,7 @@ def done(slug: str) -> Response:
 def _upload_source(slug: str) -> Source:
     source = source_or_404(slug)
     if source.kind != UPLOAD:
-        raise IncomingError(
-            "This source is a folder of this machine; files are not put into it from here.",
-            file=source.name,
-            remedy="Drop them on Sources: they become a source of their own.",
-        )
+        raise IncomingError.of(FOLDER_SOURCE, file=source.name)
     return source
 
 
@@ -164,7 +158,7 @@ def _expected_digest(header: str) -> str:
     try:
         return base64.b64decode(match[1], validate=True).hex()
     except binascii.Error as error:
-        raise IncomingError("Its digest cannot be read.", remedy="Send it again.") from error
+        raise IncomingError.of(INVALID_DIGEST) from error
 
 
 def _from_form(source: Source, files: list[FileStorage]) -> BaseResponse:
@@ -180,7 +174,7 @@ def _from_form(source: Source, files: list[FileStorage]) -> BaseResponse:
         problems.append(error)
     new_ones = sum(placement.outcome is not PlacementOutcome.ALREADY for placement in placed)
     if new_ones or not problems:
-        flash(f"{count(new_ones, 'file')} arrived; {len(placed) - new_ones} here already.", "info")
+        flash(files_uploaded(uploaded=count(new_ones, "file"), known=len(placed) - new_ones), "info")
     for problem in problems[:20]:
         flash(str(problem), "error")
     services().inspections.request(source, again=True, keep_marks=True)

@@ -282,7 +282,7 @@ def patch(path: str, hunks: Sequence[Hunk], *, is_new: bool = False) -> str:
     Args:
         path: The path of the file.
         hunks: What changes.
-        is_new: Whether the file is not there yet.
+        is_new: Whether the file is new.
     """
     if not hunks:
         return ""

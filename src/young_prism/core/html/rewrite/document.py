@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from young_prism.core.errors import PageError
 from young_prism.core.html.rewrite.changes import line_number
+from young_prism.messages.pages import NOT_TEXT, NOT_UTF_16, encoding_not_rewritten
 
 _CHARSET = re.compile(
     rb"""<meta[^>]*?charset\s*=\s*["']?\s*([\w:.-]+)|^@charset\s+"([\w:.-]+)";""", re.IGNORECASE
@@ -46,19 +47,15 @@ class Document:
                 try:
                     return cls(data[len(mark) :].decode(name), name, name, mark)
                 except UnicodeDecodeError as error:
-                    raise PageError(
-                        "It begins as UTF-16 and is none.", remedy="Save it anew as UTF-8."
-                    ) from error
+                    raise PageError.of(NOT_UTF_16) from error
         if data.startswith(codecs.BOM_UTF8):
             return cls(data.decode("latin-1"), "utf-8", "latin-1")  # the mark is part of the first line
         declared = _CHARSET.search(data[:_DECLARED_WITHIN])
         name = (declared[1] or declared[2]).decode() if declared else "utf-8"
         if not _ASCII_AS_IT_IS.fullmatch(name):
-            raise PageError(
-                f"It is in the encoding {name}, in which pages are not changed.", remedy="Save it as UTF-8."
-            )
+            raise PageError.of(encoding_not_rewritten(name))
         if b"\0" in data:
-            raise PageError("It is no text: there are zero bytes in it.", remedy="Check the file.")
+            raise PageError.of(NOT_TEXT)
         return cls(data.decode("latin-1"), name, "latin-1")
 
     @property

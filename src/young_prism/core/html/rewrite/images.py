@@ -392,7 +392,7 @@ class ImageRewriter:
         )
 
     def former_address(self, img: ParsedTag) -> Attribute | None:
-        """Return the attribute of ours that holds the address from before."""
+        """Return the attribute that holds the address from before."""
         former = img.get(FORMER_ORIGINAL)
         source = img.get("src")
         if img.get(ORIGINAL) or former is None or source is None:

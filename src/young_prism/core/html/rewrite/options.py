@@ -24,7 +24,7 @@ class RewriteOptions:
         structural: What becomes of an image that a selector hits by its parent or place, which a `picture` would change: it gets a
             `srcset` in its fallback format, or is left alone.
         links: What becomes of links to originals.
-        styles: Whether what an image needs of style stands in its `style` attribute, or in a class of a stylesheet of ours, as a
+        styles: Whether what an image needs of style stands in its `style` attribute, or in a class of a stylesheet, as a
             strict policy asks (Content Security Policy 3, `style-src`).
         choices: Choices for some places; of several that match the last one decides.
     """

@@ -194,7 +194,7 @@ class OtherPlaces:
     def _one_file(
         self, tag: ParsedTag, attribute: Attribute, reference: _OriginalReference, width: int | None
     ) -> OtherEdits | None:
-        """Put one rendition in place of an original: by a width in CSS pixels twice that, otherwise the natural size."""
+        """Replace an original by one rendition: by a width in CSS pixels twice that, otherwise the natural size."""
         delivered = self.context.site.delivered[reference.match.original]
         fallback = delivered.fallback
         if width:

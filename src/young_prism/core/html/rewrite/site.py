@@ -59,7 +59,7 @@ class SiteIndex:
     """A site's files as its pages see them. All paths are below the site's folder, with / between folders.
 
     `originals` leads from such a path to the original's path in its source, `out` is where the renditions lie in the site (None
-    where they do not), `address` what stands before a rendition's path where that was said: it is taken as it is.
+    where they do not), `address` what precedes a rendition's path where that was given.
     """
 
     files: Collection[str]
@@ -172,7 +172,7 @@ class SiteIndex:
         return self._renditions.get(path[len(inside) :]) if path.startswith(inside) else None
 
     def original_of(self, rendition_path: str) -> str | None:
-        """Return the original of a rendition by its path below the output folder; None for none of ours."""
+        """Return the original of a rendition by its path below the output folder; None for any other file."""
         return self._renditions.get(rendition_path)
 
     def original_at(self, path: str) -> str | None:
@@ -184,7 +184,7 @@ class SiteIndex:
         return self._entries[path]
 
     def prefix(self, match: Match, base: BaseAddress) -> str | None:
-        """Return what stands before a rendition's path on a page, in the manner of the address that led to its original.
+        """Return what precedes a rendition's path on a page, in the manner of the address that led to its original.
 
         None where renditions cannot be reached from there.
         """

@@ -56,7 +56,7 @@ class _Declaration(NamedTuple):
     urls: tuple[tuple[int, int], ...]
     block: int
     comment: tuple[int, int] | None
-    """The place of a comment of ours right before it."""
+    """The place of our comment right before it."""
 
 
 def rewrite_style(document: Document, path: str, site: SiteIndex, options: RewriteOptions) -> Rewriting:
@@ -216,7 +216,7 @@ class _Styles:
         return f"url({self.mark}{path_url(rung.path, prefix)}{self.mark})"
 
     def _with(self, declaration: _Declaration, picture: str) -> str:
-        """Return a declaration with another picture in place of its own."""
+        """Return a declaration with another picture instead of its own."""
         start, end = declaration.urls[0]
         return (
             self.context.document.text[declaration.start : start]
@@ -267,7 +267,7 @@ class _Scan:
     original_comment: tuple[int, int] | None = None
 
     def comment(self, piece: re.Match[str]) -> None:
-        """Note a comment of ours right before a declaration; any other belongs to what is around it."""
+        """Note our comment right before a declaration; any other belongs to what is around it."""
         if not self.text[self.start : piece.start()].strip():
             self.original_comment = piece.span() if _ORIGINAL_COMMENT.fullmatch(piece[0]) else None
             self.start = piece.end()

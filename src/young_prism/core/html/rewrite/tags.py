@@ -114,7 +114,7 @@ class TagEditor:
         return "".join(f' {name}="{escape(value)}"' for name, value in added.items())
 
     def remembered(self, attribute: Attribute) -> str:
-        """Return the attribute of ours, with a space before it, that keeps the value of another one as it stands."""
+        """Return the attribute, with a space before it, that keeps the value of another one as it stands."""
         raw = self.document.text[attribute.value_start : attribute.value_end].replace('"', "&quot;")
         return f' {ORIGINAL}="{raw}"'
 

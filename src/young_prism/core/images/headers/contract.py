@@ -8,11 +8,10 @@ from typing import NamedTuple, Protocol, Self
 
 from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.types import Size
+from young_prism.messages.originals import CUT_HEADER, declares_no_pixels, too_many_pixels
 
 HEAD = 1 << 16
 """Bytes read at once: most small pictures whole, and most headers of large ones."""
-
-EXPORT_AGAIN = "Export it again from where it came from, or take it out."
 
 
 _FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0)
@@ -100,20 +99,17 @@ class Header(NamedTuple):
 
 def no_pixels(size: tuple[int, int]) -> DamagedError:
     """Say that a header declares a picture without pixels."""
-    return DamagedError(
-        f"The header declares a picture without pixels ({size[0]} × {size[1]}).", remedy=EXPORT_AGAIN
-    )
+    return DamagedError.of(declares_no_pixels(width=size[0], height=size[1]))
 
 
 def truncated_header() -> DamagedError:
     """Say that a file is over before its header is."""
-    return DamagedError("The file ends in the middle of its header.", remedy=EXPORT_AGAIN)
+    return DamagedError.of(CUT_HEADER)
 
 
 def check_pixels(size: Size, max_pixels: int) -> None:
     """Raise `TooLargeError` when a header declares more pixels than allowed."""
     if size.pixels > max_pixels:
-        raise TooLargeError(
-            f"It declares {size.width} × {size.height} pixels, over the limit of {max_pixels / 1e6:.0f} megapixels.",
-            remedy="Reduce it first, or raise the limit if you trust it.",
+        raise TooLargeError.of(
+            too_many_pixels(width=size.width, height=size.height, limit=max_pixels / 1_000_000)
         )

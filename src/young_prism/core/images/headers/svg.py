@@ -11,6 +11,7 @@ from defusedxml.ElementTree import fromstring
 from young_prism.core.errors import DamagedError
 from young_prism.core.images.headers.contract import ByteView, Header
 from young_prism.core.types import Size
+from young_prism.messages.originals import not_well_formed_svg
 
 _PX_PER_UNIT = {"": 1.0, "px": 1.0, "pt": 96 / 72, "pc": 16.0, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
 """CSS Values 4, 6.2: absolute lengths in CSS pixels."""
@@ -31,9 +32,7 @@ def vector_size(data: bytes) -> Size:
     try:
         root: Element = fromstring(data)
     except (ParseError, ValueError, DefusedXmlException) as error:
-        raise DamagedError(
-            f"The drawing is not well-formed SVG ({error}).", remedy="Export it again, or take it out."
-        ) from error
+        raise DamagedError.of(not_well_formed_svg(error)) from error
     width, height = _length(root.get("width")), _length(root.get("height"))
     box = [float(n) for n in re.findall(r"-?\d*\.?\d+(?:e[+-]?\d+)?", root.get("viewBox") or "")]
     if len(box) == 4 and box[2] > 0 and box[3] > 0:

@@ -1,4 +1,4 @@
-"""What a person said of single originals, and recipes saved under a name."""
+"""Metadata of single originals, and recipes saved under a name."""
 
 from __future__ import annotations
 

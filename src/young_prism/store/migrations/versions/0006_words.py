@@ -1,4 +1,4 @@
-"""What stands for a picture in words: alternative text and caption."""
+"""Texts of images: alternative text and caption."""
 
 from __future__ import annotations
 

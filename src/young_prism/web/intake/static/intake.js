@@ -11,7 +11,7 @@ if (looking) {
       // The first look is over: there is something to see, while the closer one goes on.
       if (state.closer && !looking.dataset.version) return location.reload()
       if (text && state.total) {
-        const what = looking.dataset.version ? (state.closer ? 'Looking closer: ' : 'Looking again: ') : ''
+        const what = looking.dataset.version ? (state.closer ? 'Inspecting pixels: ' : 'Rescanning: ') : ''
         text.textContent = `${what}${state.done} of ${state.total}${what ? '' : ' originals'}`
         bar.max = state.total
         bar.value = state.done

@@ -57,7 +57,7 @@ async function addRows() {
 function show(state) {
   if (state.over) return location.reload()
   if (state.state === 'looking') {
-    find('done').textContent = state.to_look ? `${state.looked} of ${state.to_look} originals looked at` : ''
+    find('done').textContent = state.to_look ? `${state.looked} of ${state.to_look} originals inspected` : ''
   } else {
     find('done').textContent = `${state.done} of ${state.total} originals, ${duration(state.elapsed_s)}`
   }
@@ -67,13 +67,13 @@ function show(state) {
     for (const button of page.querySelectorAll('.title-row button')) button.disabled = true
   }
   const titles = {
-    waiting: 'waiting its turn',
-    looking: 'looking at the originals',
-    stopping: 'stopping after what is under way',
-    pausing: 'pausing after what is under way',
+    waiting: 'waiting',
+    looking: 'inspecting originals',
+    stopping: 'stopping after the images in progress',
+    pausing: 'pausing after the images in progress',
   }
   const headline = find('headline')
-  headline.textContent = `${headline.textContent.split(':')[0]}: ${titles[state.state] ?? 'making renditions'}`
+  headline.textContent = `${headline.textContent.split(':')[0]}: ${titles[state.state] ?? 'creating renditions'}`
   find('bar').value = state.percent
   find('percent').textContent = `${state.percent} %`
   // The chip in the header asks by itself, and less often: here it must not say another figure.

@@ -200,7 +200,7 @@ class Sending {
     const row = this.part('failed').appendChild(document.createElement('li'))
     row.append(
       Object.assign(document.createElement('span'), { className: 'mono', textContent: file.path }),
-      ` ${error.message} ${error.remedy ?? 'Send it again.'}`,
+      ` ${error.message} ${error.remedy ?? 'Upload it again.'}`,
     )
   }
 

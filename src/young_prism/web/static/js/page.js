@@ -38,8 +38,12 @@ themes?.addEventListener('submit', (event) => {
   }
 })
 
+// The server writes UTC; the form is the same, in the time zone of the reader.
+const timestamps = new Intl.DateTimeFormat('en-GB', {
+  day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit',
+})
 for (const time of document.querySelectorAll('[data-time]')) {
-  time.textContent = new Date(time.dateTime).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })
+  time.textContent = timestamps.format(new Date(time.dateTime))
 }
 
 for (const menu of document.querySelectorAll('[data-switch], .more')) {
@@ -115,11 +119,14 @@ document.addEventListener('change', ({ target }) => {
   if (target.matches?.('[data-submit]')) target.form.requestSubmit()
 })
 
-const keys = document.querySelector('[data-keys]')
+const help = document.querySelector('[data-help]')
 addEventListener('keydown', (event) => {
-  if (!keys || event.ctrlKey || event.altKey || event.metaKey || event.target.closest('input, textarea, select')) return
-  if (event.key === '?') keys.hidden = !keys.hidden
-  else if (event.key === 'Escape') keys.hidden = true
+  if (!help || event.ctrlKey || event.altKey || event.metaKey || event.target.closest('input, textarea, select')) return
+  if (event.key === '?') help.open = !help.open
+  else if (event.key === 'Escape') help.open = false
+})
+document.addEventListener('click', ({ target }) => {
+  if (help?.open && !help.contains(target)) help.open = false
 })
 
 // Who points at a way to Proof is likely to go there, and its workers take a second to start.

@@ -1,0 +1,36 @@
+"""Problems of project files and of the texts beside originals."""
+
+from young_prism.messages.message import Message
+
+NO_PROJECT_FILE = Message(
+    "There is no young-prism.toml in this folder or above it.",
+    "Write one, or name the folders with folders().",
+)
+NO_SOURCE = Message("The project file does not say what to build.", "Add source and out at least.")
+
+
+def invalid_image_metadata(*, key: str, reason: str | None) -> Message:
+    return Message(
+        f"{key}: {reason}.",
+        'Each original may have title, alt, caption and credit as text, focal as two numbers from 0 to 1, kind as "photo" or "graphic", and a table geometry with turn, mirror, straighten, crop and facets.',
+    )
+
+
+def invalid_image_metadata_toml(reason: object) -> Message:
+    return Message(f"The file is not valid TOML: {reason}.", "Correct the line named here.")
+
+
+def invalid_key(*, key: str, reason: str | None) -> Message:
+    return Message(f"{key}: {reason}.", "See docs/build-scripts.md for every key.")
+
+
+def invalid_pattern(*, pattern: str, reason: object) -> Message:
+    return Message(f"“{pattern}” is not a pattern in gitignore syntax ({reason}).", "Correct this line.")
+
+
+def invalid_toml(reason: object) -> Message:
+    return Message(f"The file is not valid TOML: {reason}.", "Correct the line named here.")
+
+
+def unreadable(reason: str | None) -> Message:
+    return Message(f"The file cannot be read ({reason}).", "Check the path and the permissions of the file.")

@@ -1,0 +1,1 @@
+"""The documentation against the product."""

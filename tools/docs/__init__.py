@@ -1,0 +1,1 @@
+"""The documentation as a site: its theme, its pictures, and how it is built."""
