@@ -37,7 +37,7 @@ def test_rungs_are_moved_and_the_plan_and_the_text_follow(page: Page, live: str)
 
     page.locator('[name="set:names.rule"]').fill("{hash:1}-{width}.{ext}")
     page.get_by_role("button", name="Find a rule that solves it").click()
-    page.get_by_role("button", name="Use it").click()
+    page.get_by_role("button", name="Use this rule").click()
     expect(page.get_by_role("button", name="Find a rule that solves it")).to_have_count(0)
     expect(page.locator('[name="set:names.rule"]')).not_to_have_value("{hash:1}-{width}.{ext}")
 

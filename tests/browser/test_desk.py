@@ -163,7 +163,7 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     expect(phone.get_by_text("Saved. New renditions are being created")).to_be_visible()
     phone.get_by_label("Description for people who cannot see it").fill("A hill in the fog")
     phone.get_by_role("button", name="Save", exact=True).tap()
-    expect(phone.get_by_text("Kept.", exact=True)).to_be_visible()
+    expect(phone.get_by_text("Saved.", exact=True)).to_be_visible()
     result = door.made(upload)
     assert result["alt"] == "A hill in the fog"
     whole = [item for item in result["renditions"] if item["facet"] == "whole"]

@@ -1,6 +1,6 @@
 """Sanitised drawings in Chromium: nothing is loaded from elsewhere, no script runs, and ordinary drawings look the same.
 
-What is excluded of each vector is tested in core/test_svg.py; here a browser shows that it matters, and that nothing else goes.
+What is removed from each vector is tested in core/test_svg.py; here a browser shows that it matters, and that nothing else goes.
 """
 
 from __future__ import annotations

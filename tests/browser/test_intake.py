@@ -72,7 +72,7 @@ def test_a_stretch_is_selected_taken_out_and_the_step_is_undone(page: Page, long
     far.click(modifiers=["Shift"])
     expect(page.locator("[data-picked]")).to_have_text(" · 249 selected")
     page.get_by_role("button", name="Exclude", exact=True).click()
-    expect(page.get_by_text("249 originals excluded of scope.")).to_be_visible()
+    expect(page.get_by_text("249 originals excluded.")).to_be_visible()
     expect(page.locator("p.counts")).to_contain_text("651 of 900 originals")
     page.get_by_role("status").get_by_role("button", name="Undo").click()
     expect(page.locator("p.counts")).to_contain_text("900 originals")

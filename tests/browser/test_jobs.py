@@ -52,7 +52,7 @@ def made_with_saved_recipe(page: Page, live: str, recipe: str, files: list[Path]
     expect(page.locator("[data-toml]")).to_have_value(re.compile(re.escape(name[0])))
     page.get_by_role("button", name="Save recipe").click()
     page.get_by_role("link", name="Plan and run").click()
-    page.get_by_role("button", name=re.compile(r"Make \d+ renditions")).click()
+    page.get_by_role("button", name=re.compile(r"Create \d+ renditions")).click()
     expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(timeout=LONG_MS)
     page.get_by_role("navigation").get_by_role("link", name="Hand-off").click()
     page.get_by_role("link", name=re.compile("^Package")).click()

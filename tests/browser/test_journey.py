@@ -28,7 +28,7 @@ def test_a_run_is_started_watched_and_reported(page: Page, live: str) -> None:
     expect(page.get_by_text("7 originals")).to_be_visible()
     expect(page.get_by_text("The file ends in the middle of the image.")).to_be_visible()
     page.get_by_role("link", name="Plan and run").click()
-    page.get_by_role("button", name=re.compile(r"Make \d+ renditions")).click()
+    page.get_by_role("button", name=re.compile(r"Create \d+ renditions")).click()
     expect(page.get_by_role("progressbar", name="Work done")).to_be_visible()
     # No reload by hand: rows come by themselves, and the report after the last of them.
     expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(
@@ -131,7 +131,7 @@ def test_pages_work_without_script(browser: Browser, live: str) -> None:
     context = browser.new_context(java_script_enabled=False)
     page = context.new_page()
     page.goto(f"{live}/s/small-site/run")
-    page.get_by_role("button", name=re.compile(r"Make \d+ renditions|Check all")).click()
+    page.get_by_role("button", name=re.compile(r"Create \d+ renditions|Check all")).click()
     done = page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))
     wait_for(lambda: page.reload() and done.is_visible(), describe=lambda: page.locator("main").inner_text())
     page.goto(f"{live}/s/small-site/picture/photo.jpg?alt=Hills")

@@ -26,7 +26,7 @@ def watching(source: Path, out: Path, *options: str, names: str = "") -> Iterato
     with running([*line, "--recipe", source.parent / "site.toml", *options]) as program:
         program.wait_for_line("Watching")
         yield program
-        assert program.end() == 0 and "Watched to the end" in program.text, program.text
+        assert program.end() == 0 and "Stopped watching" in program.text, program.text
 
 
 @pytest.fixture

@@ -160,7 +160,7 @@ def build(
     if options.as_json:
         print_json(result.as_dict())
     if result.stopped:
-        say("Stopped. What is done is kept; the same command goes on from here.")
+        say("Stopped. Finished renditions are kept; repeat the command to continue.")
         ctx.exit(130)
     ctx.exit(1 if result.outcomes[Outcome.FAILED] else 0)
 
@@ -340,7 +340,7 @@ class _LogProgress:
     def __call__(self, event: Event) -> None:
         match event:
             case OriginalInspected(done, total) if done == total:
-                say(f"Looked at {count(total, 'original')}")
+                say(f"Inspected {count(total, 'original')}")
             case PlanReady(originals=originals, renditions=renditions):
                 self.total = originals
                 say(f"Planned {count(renditions, 'rendition')} of {count(originals, 'original')}")
@@ -350,9 +350,9 @@ class _LogProgress:
                     say(f"[{self.done}/{self.total}] {printable(original)}: {_outcomes(event)}")
             case ReusedUnchanged(originals, renditions):
                 counts = f"{count(renditions, 'rendition')} of {count(originals, 'original')}"
-                say(f"Nothing has changed: {counts} are there" if event.all else f"As they were: {counts}")
+                say(f"Nothing has changed: {counts} exist" if event.all else f"Unchanged: {counts}")
             case Halted(why):
-                say(why or "It goes on.")
+                say(why or "The run continues.")
             case _:
                 pass
 

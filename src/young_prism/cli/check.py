@@ -67,5 +67,5 @@ def _print(findings: list[Finding], *, as_json: bool) -> None:
 def _say(findings: list[Finding], originals: int, budget: Budget) -> None:
     limits = sum(bool(value) for value in budget.model_dump().values())
     limits_text = f", {count(limits, 'limit')} of the budget" if limits else ""
-    result = count(len(findings), "finding") if findings else "nothing to find fault with"
+    result = count(len(findings), "finding") if findings else "no findings"
     say(f"{count(originals, 'original')}{limits_text}: {result}")

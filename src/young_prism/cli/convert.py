@@ -136,9 +136,9 @@ def convert(
     from young_prism.engine.conversion import convert_file
 
     if target is not None and qualities:
-        raise click.UsageError("--quality and --target are two ways to say the same; give one.")
+        raise click.UsageError("Give either --quality or --target.")
     if lossless and (qualities or target is not None or max_bytes is not None):
-        raise click.UsageError("--lossless keeps every pixel; leave --quality, --target and --max-bytes out.")
+        raise click.UsageError("--lossless keeps every pixel; omit --quality, --target and --max-bytes.")
     options = ConvertOptions(
         widths=widths,
         longest_sides=longest_sides,
@@ -153,7 +153,7 @@ def convert(
     )
     if _STREAM in files:
         if len(files) > 1:
-            raise click.UsageError("- stands alone: one picture in, one result out.")
+            raise click.UsageError("Standard input takes one image and gives one result.")
         _convert_stream(options)
         return
     saved: list[ConvertedFile] = []
@@ -176,7 +176,7 @@ def _convert_stream(options: ConvertOptions) -> None:
 
     results = convert_bytes(sys.stdin.buffer.read(), options)
     if len(results) != 1:
-        raise click.UsageError(f"That makes {len(results)} files; standard output takes one.")
+        raise click.UsageError(f"The options make {len(results)} files; standard output takes one.")
     sys.stdout.buffer.write(results[0].data)
     sys.stdout.buffer.flush()
 

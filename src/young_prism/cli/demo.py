@@ -45,7 +45,7 @@ def demo(port: int, data: Path | None, *, reset: bool) -> None:
     (folder / _MARK).touch()
     site = folder / FOLDER_NAME
     if not site.is_dir():
-        say(f"Drawing the demo source, {SITE_NAME} …")
+        say(f"Creating the demo source {SITE_NAME} …")
         draw_demo(site, listen=_progress)
     app = create_app(
         Settings(data=folder / "data", roots=(site,), endpoints=(f"http://127.0.0.1:{STORE_PORT}",))

@@ -124,15 +124,15 @@ def ladder(
     below = _source_path(source, pages or (layout_file.parent if layout_file else None))
     for image, widths in single:
         if not image.image.startswith(below):
-            say(f"Note: {printable(image.image)} does not lie in the source")
+            say(f"Note: {printable(image.image)} is outside the source")
             continue
         match = json.dumps(f"/{image.image.removeprefix(below)}", ensure_ascii=False)
         click.echo(f"\n[[overrides]]\nmatch = {match}\nladder.widths = {list(widths)}")
         own_waste, shared_waste = (waste_of(rungs, image.needs).beyond for rungs in (widths, chosen))
-        click.echo(f"# {own_waste:.1%} beyond need; {shared_waste:.1%} with the widths above")
+        click.echo(f"# {own_waste:.1%} unused; {shared_waste:.1%} with the widths above")
     for name, waste in wastes.items():
         short = f", too few for {waste.short:.0%} of visits" if waste.short else ""
-        say(f"{name}: {waste.beyond:.1%} of what is fetched is beyond need{short}")
+        say(f"{name}: {waste.beyond:.1%} of fetched pixels are unused{short}")
 
 
 def _show_sampled(
@@ -191,7 +191,7 @@ def _widths(text: str) -> tuple[int, ...]:
     try:
         widths = tuple(sorted({int(part) for part in text.split(",")}))
     except ValueError as error:
-        raise click.UsageError(f"“{text}” is no list of widths such as 400,800") from error
+        raise click.UsageError(f"“{text}” is not a list of widths such as 400,800") from error
     if min(widths) < 1:
         raise click.UsageError("a width is at least 1")
     return widths

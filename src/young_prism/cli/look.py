@@ -95,7 +95,7 @@ def look(
 
     blind = [flag for flag in (*only, *fail_on) if flag.needs_pixels] if headers else []
     if blind:
-        raise click.UsageError(f"{', '.join(blind)} shows in the pixels only; leave out --headers")
+        raise click.UsageError(f"{', '.join(blind)} needs pixels; omit --headers")
     # Pages are looked for no further up than where the command is called from.
     site = pages or pages_folder(folder, [Path.cwd()])
     with lazy_pool(jobs) as pool:
@@ -118,7 +118,7 @@ def look(
     )
     for path in guilty:
         names = ", ".join(flagged.flag for flagged in flags[path] if flagged.flag in fail_on)
-        say(f"{printable(path)}: flagged {names}, which --fail-on forbids.")
+        say(f"{printable(path)}has flags that --fail-on names: {names}.")
     ctx.exit(1 if failures or guilty else 0)
 
 
@@ -162,6 +162,6 @@ def _print(looks: InspectionResult, flags: dict[str, list[FlagFinding]], listed:
     for path, flags_of_path in flags.items():
         for flagged in flags_of_path:
             if flagged.flag is Flag.MISSING:
-                say(f"Not there, but used: {printable(path)}: {flagged.what} {flagged.then}")
+                say(f"Missing, but used: {printable(path)}: {flagged.what} {flagged.then}")
     print_failures([left for left in looks.left_out if not left.failed], "Skipped", most=MOST_SKIPPED)
-    print_failures([left for left in looks.left_out if left.failed], "Cannot be used")
+    print_failures([left for left in looks.left_out if left.failed], "Unreadable")

@@ -124,7 +124,7 @@ def _measured(
         raise click.UsageError("Give one folder; --only names some of its pages.")
     folder = Path(targets[0])
     if not folder.is_dir():
-        raise click.UsageError(f"{folder} is no folder.")
+        raise click.UsageError(f"{folder} is not a folder.")
     chosen = matching_paths(pages_to_open(folder), only)
     return measure_folder(folder, chosen, screens, on_page=print_page)
 
@@ -135,7 +135,7 @@ def _report(result: MeasureResult, layout_file: Path | None) -> None:
     for page, why in result.failed:
         say(f"Not measured: {printable(page)}: {why}")
     for heading, listed in (
-        ("Cannot be loaded", broken_images(result.layout)),
+        ("Failed to load", broken_images(result.layout)),
         ("No viewport shows it", hidden_images(result.layout)),
     ):
         for page, image in listed[:_MOST_LISTED]:

@@ -35,6 +35,6 @@ def orphans(*, out: Path, remove: bool, as_json: bool) -> None:
         for orphan in orphans.owned:
             click.echo(f"{format_bytes(orphan.bytes):>8}  {printable(orphan.path)}")
     for path in orphans.changed:
-        say(f"Note: {printable(path)} was changed since it was made, and stays.")
+        say(f"Note: {printable(path)} changed after it was built and is kept.")
     done = "removed" if remove else "no longer planned; --remove deletes them"
     say(f"{count(len(orphans.owned), 'file')}, {format_bytes(orphans.bytes)}, {done}")

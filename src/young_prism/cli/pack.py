@@ -33,7 +33,7 @@ def pack(*, out: Path, file: Path, changed: bool, since: Path | None) -> None:
     from young_prism.engine.output.manifest_file import require_manifest
 
     if changed and since:
-        raise click.UsageError("--changed and --since are two ways to say the same; give one.")
+        raise click.UsageError("Give either --changed or --since.")
     known = hashes_of(require_manifest(since)) if since else last_packed(out) if changed else None
     package = Package.from_output(out, known)
     write_package(package, file)

@@ -82,10 +82,10 @@ def plan(ctx: click.Context, *, options: BuildCommandOptions, sample: int | None
             click.echo(f"{row['state']:<9}  {size:>13}  {printable(str(row['path']))}  ({row['reason']})")
         print_remarks(prepared.plan.warnings, prepared.inspection.notes)
         print_failures(skipped, "Skipped", most=MOST_SKIPPED)
-        print_failures(failures, "Cannot be used")
+        print_failures(failures, "Unreadable")
         say(f"{count(len(prepared.plan.originals), 'original')} → {count(len(rows), 'rendition')}")
         say(
-            f"About {format_bytes(guess['bytes'])}, and {format_duration(guess['seconds'])} of work to come"
+            f"About {format_bytes(guess['bytes'])}, and {format_duration(guess['seconds'])} of work"
             f" ({guess['basis']}); nothing was written"
         )
     ctx.exit(1 if failures else 0)

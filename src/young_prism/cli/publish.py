@@ -65,7 +65,7 @@ def publish(
         say(f"Failed: {error}")
     if as_json:
         print_json({**_as_data(plan), "sent": result.sent, "removed": result.removed})
-    say(f"{count(result.sent, 'file')} sent, {plan.same} there already, {result.removed} deleted")
+    say(f"{count(result.sent, 'file')} sent, {plan.same} unchanged, {result.removed} deleted")
     sys.exit(1 if result.failures else 0)
 
 
@@ -75,14 +75,14 @@ def _progress(done: int, total: int) -> None:
 
 def _say_plan(plan: DeployPlan, *, dry_run: bool) -> None:
     for path in plan.foreign:
-        say(f"In the way, and not ours: {printable(path)}")
+        say(f"Not written by Young Prism: {printable(path)}")
     if dry_run:
         for rendition in plan.send:
             say(f"would send {printable(rendition.path)} ({format_bytes(rendition.bytes)}, {rendition.type})")
         for path in plan.remove:
             say(f"would delete {printable(path)}")
     say(
-        f"{count(len(plan.send), 'file')} to send, {format_bytes(plan.bytes)}; {plan.same} there already; "
+        f"{count(len(plan.send), 'file')} to send, {format_bytes(plan.bytes)}; {plan.same} unchanged; "
         f"{len(plan.remove)} to delete"
     )
 

@@ -42,7 +42,7 @@ def receive_webhooks(*, port: int, secret: str, refuse: int) -> None:
     At /purge it stands in for a cache and prints the addresses to purge.
     """
     server = receiver(port, secret, refuse)
-    say(f"Messages are taken at http://127.0.0.1:{server.server_port}/  (Ctrl-C ends it)")
+    say(f"Listening at http://127.0.0.1:{server.server_port}/  (Ctrl-C stops it)")
     try:
         server.serve_forever()
     except KeyboardInterrupt:
@@ -67,7 +67,7 @@ def receiver(port: int, secret: str, refuse: int = 0) -> ThreadingHTTPServer:
                 return
             headers = {name.lower(): value for name, value in self.headers.items()}
             if not verify_signature(secret, headers, body):
-                say("refused: it is not signed with this secret, or was not sent just now")
+                say("refused: wrong signature, or too old")
                 self.send_error(401)
             elif left[0] > 0:
                 left[0] -= 1

@@ -33,7 +33,7 @@ def recipe(recipe_file: Path | None, *, against: Path | None, start: str | None,
     elif against is not None:
         changes = differences(load_recipe(recipe_file), load_recipe(against))
         for key, left, theirs in changes:
-            click.echo(f"{key}: {left or '(not there)'} → {theirs or '(not there)'}")
+            click.echo(f"{key}: {left or '(missing)'} → {theirs or '(missing)'}")
         say(f"{count(len(changes), 'difference')}")
     elif start is None:
         click.echo(write_recipe(load_recipe(recipe_file)), nl=False)

@@ -30,9 +30,9 @@ def restore(
     keep = OriginalsBackup(keep_folder) if keep_folder else OriginalsBackup.from_site(source)
     done = keep.restore(source, keep_renditions=keep_renditions)
     for path, why in done.refused:
-        say(f"Not touched: {printable(path)}: {why}.")
+        say(f"Not changed: {printable(path)}: {why}.")
     say(
-        f"{count(len(done.restored), 'original')} back from {keep.folder}, {len(done.already_there)} there already, {count(len(done.removed), 'rendition')} removed."
+        f"{count(len(done.restored), 'original')}restored from {keep.folder}, {len(done.already_there)} already in place, {count(len(done.removed), 'rendition')} removed."
     )
     if as_json:
         refused = [{"original": path, "error": why} for path, why in done.refused]

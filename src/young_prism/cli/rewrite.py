@@ -157,12 +157,12 @@ def rewrite(
         needs_verify=keep_differences or save_choices,
     )
     if undo and only:
-        raise click.UsageError("--undo brings back all files of the newest rewriting; leave out --only.")
+        raise click.UsageError("--undo restores all files of the last rewrite; omit --only.")
     if save_choices and project_file is None:
         raise click.UsageError("--save-choices needs a project file: young-prism.toml here or above.")
     folder = pages or pages_folder(source, [Path(source.absolute().anchor)]) or source
     if undo:
-        _end_with(undo_rewrite(folder, keep), "as before")
+        _end_with(undo_rewrite(folder, keep), "restored")
     options = _options(
         project_file, mode, new_sizes=new_sizes, structural=structural, links=links, styles=styles
     )
@@ -189,7 +189,7 @@ def rewrite(
 
 def _refuse_contradictions(actions: Sequence[bool], *, verify: bool, needs_verify: bool) -> None:
     if sum(actions) > 1:
-        raise click.UsageError("--write, --patch, --check and --undo are four things; give one.")
+        raise click.UsageError("Give one of --write, --patch, --check and --undo.")
     if needs_verify and not verify:
         raise click.UsageError(
             "--keep-differences and --save-choices need --verify, which finds differences."
@@ -284,13 +284,13 @@ def _print_changes(rewrite: SiteRewrite, patch_file: Path | None, *, check: bool
         for file in rewrite.changed:
             for change in file.rewriting.changes:
                 location = f"{printable(file.path)}:{file.line(change)}"
-                say(f"{location}: {printable(change.original)} has renditions that are not used here")
+                say(f"{location}: {printable(change.original)} its renditions are not used")
     elif not silent:
         with click.open_file(str(patch_file or "-"), "wb") as target:
             target.write(as_patch(rewrite.changed))
         for file in rewrite.changed:
             if not file.patch():
-                say(f"Note: {printable(file.path)} is UTF-16, which a patch cannot say; --write changes it.")
+                say(f"Note: {printable(file.path)} is UTF-16, which a patch cannot express; use --write.")
 
 
 def _write(rewrite: SiteRewrite, keep: Path | None, verified: VerifiedRewrite | None) -> None:
@@ -299,15 +299,15 @@ def _write(rewrite: SiteRewrite, keep: Path | None, verified: VerifiedRewrite | 
 
     chosen = {path: keys for path, keys in verified.keys.items() if keys} if verified else None
     if verified and verified.left_out:
-        say(f"{count(verified.left_out, 'place')} left out; --keep-differences writes them too")
+        say(f"{count(verified.left_out, 'place')} skipped; --keep-differences writes them too")
     written = write_rewrite(rewrite, keep, chosen)
     if written.backup:
-        say(f"As they were before they lie in {written.backup}; --undo brings them back.")
+        say(f"The old files are in {written.backup}; restore them with --undo.")
     _end_with(written, "rewritten")
 
 
 def _end_with(written: WriteResult, action: str) -> NoReturn:
     for path, why in written.refused:
-        say(f"Not touched: {printable(path)}: {why}")
+        say(f"Not changed: {printable(path)}: {why}")
     say(f"{count(len(written.done), 'file')} {action}")
     sys.exit(1 if written.refused else 0)

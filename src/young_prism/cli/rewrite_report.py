@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
 _MAX_LISTED = 50
 _HEADINGS = {
-    Concern.REVIEW: "Changed, look at this",
-    Concern.BY_HAND: "Left alone, worth doing by hand",
-    Concern.HARMLESS: "Left alone, harmless",
+    Concern.REVIEW: "Changed, please review",
+    Concern.BY_HAND: "Skipped, worth doing by hand",
+    Concern.HARMLESS: "Skipped, harmless",
 }
 
 
@@ -99,6 +99,6 @@ def _worse(page: PageComparison) -> Iterable[tuple[str, str]]:
     for message in page.messages:
         yield "Message", message
     for address in page.failed:
-        yield "Cannot be loaded", address
+        yield "Failed to load", address
     if page.is_heavier:
         yield "Heavier", f"{format_bytes(page.bytes[0])} → {format_bytes(page.bytes[1])}"

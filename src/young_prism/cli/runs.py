@@ -71,7 +71,7 @@ def runs(
         if prune_keep or prune_days:
             before = datetime.now(UTC) - timedelta(days=prune_days) if prune_days else None
             pruned = store.runs.prune(keep=prune_keep, before=before)
-            say(f"{count(pruned, 'run')} taken off the record.")
+            say(f"{count(pruned, 'run')} deleted from the history.")
         store.runs.mark_interrupted()
         sources = store.sources.by_id()
         runs = store.runs.newest(limit=limit)
@@ -83,7 +83,7 @@ def runs(
     for run in runs:
         click.echo(_line(run, sources[run.source_id]))
     if not runs:
-        say("No run is on record.")
+        say("The history is empty.")
 
 
 def _show_run(store: Store, number: int, fmt: LogFormat, *, wants_log: bool, as_json: bool) -> None:

@@ -34,7 +34,7 @@ def serve_store(*, port: int, bucket: str) -> None:
     server.start()
     address = "http://{}:{}".format(*server.get_host_and_port())
     _make_bucket(address, bucket)
-    say(f"Storage at {address} with a bucket {bucket}; Ctrl-C ends it. To publish to it:")
+    say(f"Storage at {address} with a bucket {bucket}; Ctrl-C stops it. To publish to it:")
     click.echo("export AWS_ACCESS_KEY_ID=any AWS_SECRET_ACCESS_KEY=any AWS_DEFAULT_REGION=us-east-1")
     click.echo(f"young-prism publish OUT s3://{bucket}/site --endpoint {address}")
     try:

@@ -112,9 +112,7 @@ def snippet(
     if form in ("html", "markdown", "json", "thumbnail", "gallery", "video"):
         for path in chosen:
             if texts[path].alt is None:
-                say(
-                    f"Note: {printable(path)} has no alternative text yet; --decorative says that it needs none."
-                )
+                say(f"Note: {printable(path)} has no alternative text; use --decorative if it needs none.")
 
 
 def _markup_context(

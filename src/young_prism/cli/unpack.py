@@ -49,7 +49,7 @@ def unpack(ctx: click.Context, *, archive: Path, folder: Path, limits: Limits, a
             say(f"Note: {printable(placed.note)}")
     say(
         f"{count(result.count(PlacementOutcome.NEW) + result.count(PlacementOutcome.KEPT_UNDER_NEW_NAME), 'file')} unpacked into {folder},"
-        f" {result.count(PlacementOutcome.ALREADY)} there already, {len(result.refused)} refused"
+        f" {result.count(PlacementOutcome.ALREADY)} unchanged, {len(result.refused)} refused"
     )
     if as_json:
         print_json(

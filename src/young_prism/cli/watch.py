@@ -73,8 +73,8 @@ def watch(
             once.build(f"{count(len(changed), 'file')} changed")
         else:
             once.build("Looked through")
-            say(f"Watching {options.source}; Ctrl-C ends it")
-    say("Watched to the end")
+            say(f"Watching {options.source}; Ctrl-C stops it")
+    say("Stopped watching")
 
 
 class _Rebuilder:

@@ -196,7 +196,7 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, stop)
     name, port = (settings.hosts or (settings.listen,))[0], listener.getsockname()[1]
-    say(f"Young Prism is at http://{f'[{name}]' if ':' in name else name}:{port}/  (Ctrl-C ends it)")
+    say(f"Young Prism is at http://{f'[{name}]' if ':' in name else name}:{port}/  (Ctrl-C stops it)")
     try:
         server.run()
     except KeyboardInterrupt:

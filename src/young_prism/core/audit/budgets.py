@@ -101,6 +101,8 @@ def _renditions(manifest: Manifest, budget: Budget) -> Iterator[Finding]:
 
 def _lighter(fmt: str, original: str, width: int) -> str:
     leave_out = f"remove the rung {width}"
+    if fmt == ImageFormat.GIF:
+        return f"Set formats.animation.gif for {original}, or replace it with a smaller animation."
     if fmt in (*MODERN_FORMATS, ImageFormat.JPEG):
         return f"Lower the quality of {fmt} for {original}, or {leave_out}."
     return f"For {original}, {leave_out}, or choose another fallback."

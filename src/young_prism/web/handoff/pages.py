@@ -51,9 +51,9 @@ MODES = {
     Mode.SIZES: ("only sizes", "width, height and loading where they are missing; addresses stay"),
 }
 REMARKS = {
-    Concern.REVIEW: "Changed; look at this",
-    Concern.BY_HAND: "Left alone; worth doing by hand",
-    Concern.HARMLESS: "Left alone; harmless",
+    Concern.REVIEW: "Changed, please review",
+    Concern.BY_HAND: "Skipped, worth doing by hand",
+    Concern.HARMLESS: "Skipped, harmless",
 }
 _FILES_SHOWN = 60
 _REMARKS_SHOWN = 200
