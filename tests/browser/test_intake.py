@@ -84,7 +84,7 @@ def test_the_inspector_opens_beside_the_list_and_is_in_the_address(page: Page, l
     page.goto(f"{live}/s/small-site/intake")
     page.locator("[data-path='photo.jpg'] a").click()
     inspector = page.locator("[data-inspector]")
-    expect(inspector.get_by_text("Place in metadata.")).to_be_visible()
+    expect(inspector.get_by_text("Location in metadata.")).to_be_visible()
     expect(inspector.get_by_text("48.8755° S, 123.3925° W")).to_be_visible()
     assert "show=photo.jpg" in page.url
     page.locator("[data-path='IMG_1.HEIC'] a").click()
@@ -115,10 +115,10 @@ def test_patterns_are_counted_while_they_are_typed(page: Page, live: str) -> Non
     expect(page.locator("[data-caught]")).to_contain_text("8 originals")
     page.get_by_label("Exclude").fill("*.gif\n")
     expect(page.locator("[data-caught]")).to_contain_text("7 originals")
-    page.get_by_label("Only these").fill("deep/\n")
+    page.get_by_label("Include").fill("deep/\n")
     expect(page.locator("[data-caught]")).to_contain_text("2 originals")
     page.reload()  # what is tried is in the address
-    expect(page.get_by_label("Only these")).to_have_value("deep/")
+    expect(page.get_by_label("Include")).to_have_value("deep/")
 
 
 @pytest.fixture

@@ -288,7 +288,7 @@ def test_files_are_sent_skipped_tried_again_and_refused(unit: Unit) -> None:
     failed = page.inner_text("[data-drop-failed]")
     assert (
         "It is no picture. Save it again." in failed
-        and "It has 1.0 kB, more than the limit of 1.0 kB." in failed
+        and "It has 1.0 kB, over the limit of 1.0 kB." in failed
     )
     assert page.get_attribute("[data-drop-go]", "href") == "/intake" and page.is_visible("[data-drop-retry]")
     assert unit.requests_for("/file")[0].headers["x-csrftoken"] == "t"
@@ -474,7 +474,7 @@ def test_desk_sends_three_at_a_time_says_what_was_refused_and_stays(unit: Unit) 
     lines = page.locator("li").all_inner_texts()
     names = page.locator("li > span:first-child").all_inner_texts()
     assert names == ["a.jpg", "old.jpg", "bad.jpg", "d.jpg", "big.jpg"]
-    assert "was here already" in lines[1] and "no picture" in lines[2] and "more than the limit" in lines[4]
+    assert "was here already" in lines[1] and "no picture" in lines[2] and "over the limit" in lines[4]
     assert len(unit.requests_for("/send")) == 4  # what is over the limit is not sent
 
 
