@@ -287,8 +287,7 @@ def test_files_are_sent_skipped_tried_again_and_refused(unit: Unit) -> None:
     assert tries == {"good.jpg": 1, "flaky.jpg": 2, "bad.jpg": 1}  # what is refused is not tried again
     failed = page.inner_text("[data-drop-failed]")
     assert (
-        "It is no picture. Save it again." in failed
-        and "It has 1.0 kB, over the limit of 1.0 kB." in failed
+        "It is no picture. Save it again." in failed and "It has 1.0 kB, over the limit of 1.0 kB." in failed
     )
     assert page.get_attribute("[data-drop-go]", "href") == "/intake" and page.is_visible("[data-drop-retry]")
     assert unit.requests_for("/file")[0].headers["x-csrftoken"] == "t"
