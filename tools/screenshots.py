@@ -67,7 +67,7 @@ def _walk(page: Page, address: str) -> None:
     _take(page, f"{source}/run", "run-before")
     _take(page, f"{source}/plan?group=folder&q=panoramas", "plan")
     page.goto(f"{source}/run")
-    page.get_by_role("button", name=re.compile("Make")).click()
+    page.get_by_role("button", name=re.compile("Create")).click()
     page.locator("[data-body] tr").nth(7).wait_for(timeout=240_000)
     page.screenshot(path=FOLDER / "run.png")
     page.get_by_role("heading", name=re.compile("is done")).wait_for(timeout=600_000)

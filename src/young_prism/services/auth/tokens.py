@@ -51,11 +51,11 @@ class TokenScope(StrEnum):
 
 _LABELS = {
     TokenScope.READ: "see uploads, runs and recipes",
-    TokenScope.UPLOAD: "send pictures",
-    TokenScope.CHANGE: "change words and focal points, replace, undo",
-    TokenScope.DELETE: "withdraw pictures",
+    TokenScope.UPLOAD: "upload images",
+    TokenScope.CHANGE: "change texts and focal points, replace, undo",
+    TokenScope.DELETE: "withdraw uploads",
     TokenScope.RUN: "start and stop runs",
-    TokenScope.DESK: "sign in to Desk from another machine, and to nothing else",
+    TokenScope.DESK: "sign in to Desk only, from another machine",
     TokenScope.PAGES: "sign in to all pages from another machine",
 }
 DEFAULT_SCOPES = (TokenScope.READ, TokenScope.UPLOAD, TokenScope.CHANGE)

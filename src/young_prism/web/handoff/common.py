@@ -159,7 +159,7 @@ def _ways(source: Source, catalogue: Catalogue, build: SourceBuild) -> list[Hand
             "What visitors fetch",
             f"{format_saving(round(sums.before), round(sums.after))} on average",
         ),
-        "pages": ("Pages", "rewritten, as a diff to agree to"),
+        "pages": ("Pages", "rewritten, with a diff to review"),
         "servers": ("Server rules", "nginx, Apache, Python"),
         "package": ("Package", f"{count(build.files, 'file')}, {format_bytes(build.weight)}"),
     }
