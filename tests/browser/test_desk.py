@@ -126,11 +126,11 @@ def test_a_picture_is_found_replaced_withdrawn_and_brought_back(
         page.get_by_label("Replace with a better image").set_input_files(picture)
     expect(page.get_by_text("640 × 480 px, ")).to_be_visible()
     expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
-    page.get_by_role("button", name="Bring the picture back").click()
+    page.get_by_role("button", name="Undo replacement").click()
     expect(page.get_by_text("300 × 200 px, ")).to_be_visible()
     page.get_by_role("button", name="Withdraw", exact=True).click()
     expect(page.get_by_text("no page shows this image")).to_be_visible()
-    page.get_by_role("button", name="Bring it back").click()
+    page.get_by_role("button", name="Undo withdrawal").click()
     expect(page.get_by_role("button", name="Copy the markup")).to_be_visible()
 
 

@@ -75,7 +75,7 @@ def test_a_run_is_paused_and_goes_on_as_the_same_run(app: Any) -> None:
     made = store.runs.get(1).outcomes["made"]
     assert 0 < made < store.runs.get(1).planned
     assert store.runs.current() is None  # nothing is held, and another door may write
-    assert "Go on" in app.test_client().get(f"{RUN}/1").text
+    assert "Continue" in app.test_client().get(f"{RUN}/1").text
     press(app, f"{RUN}/1/go-on")
     wait_for(lambda: state_of(app, 1) == "done")
     run = store.runs.get(1)

@@ -44,7 +44,7 @@ keep_option = click.option(
     "--keep",
     "keep_folder",
     type=FOLDER,
-    help="Folder for the replaced originals. Default: beside the source.",
+    help="Folder for the replaced originals. Default: next to the source.",
 )
 
 

@@ -118,7 +118,7 @@ def look(
     )
     for path in guilty:
         names = ", ".join(flagged.flag for flagged in flags[path] if flagged.flag in fail_on)
-        say(f"{printable(path)}has flags that --fail-on names: {names}.")
+        say(f"{printable(path)} has flags that --fail-on names: {names}.")
     ctx.exit(1 if failures or guilty else 0)
 
 

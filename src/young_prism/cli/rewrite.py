@@ -104,7 +104,7 @@ if TYPE_CHECKING:
     help="With --verify: record images whose box changes in the project file, to skip them.",
 )
 @click.option(
-    "--write", is_flag=True, help="Write the changes. The old files are kept in a folder beside the site."
+    "--write", is_flag=True, help="Write the changes. The old files are kept in a folder next to the site."
 )
 @click.option(
     "--patch",
@@ -114,7 +114,7 @@ if TYPE_CHECKING:
 )
 @click.option("--check", is_flag=True, help="Fail if a page still loads an original that has renditions.")
 @click.option("--undo", is_flag=True, help="Undo the last rewrite.")
-@click.option("--keep", type=FOLDER, help="Folder for the old files. Default: beside the site.")
+@click.option("--keep", type=FOLDER, help="Folder for the old files. Default: next to the site.")
 @json_option
 def rewrite(
     *,

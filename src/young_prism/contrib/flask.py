@@ -4,7 +4,7 @@
     from young_prism.contrib.flask import Pictures
 
     app = Flask(__name__)
-    pictures = Pictures(app)          # reads young-prism.toml beside the application, or above it
+    pictures = Pictures(app)          # reads young-prism.toml next to the application, or above it
 
 In development (`flask --debug run`) missing and stale renditions are built when a page asks for them. In production nothing is
 built: a missing image is logged and shown as a plain `img` of its original.

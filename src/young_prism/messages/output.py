@@ -4,7 +4,7 @@ from young_prism.messages.message import Message
 
 BACKUP_DIFFERS = Message("The kept copy of the original was changed.", "Check the disk. Nothing was changed.")
 BESIDE_NEEDS_SOURCE = Message(
-    "The recipe places renditions beside their originals, but the output folder is a different one.",
+    "The recipe places renditions next to their originals, but the output folder is a different one.",
     'Give the source as the output folder too, or set layout = "mirrored" in [names].',
 )
 CANNOT_PACK_JPEG = Message(

@@ -1,4 +1,4 @@
-"""The help of each page: what it is for, in three sentences, and the chapter of the documentation to read."""
+"""Help panels: purpose of a page in three sentences, and the chapter of the documentation to read."""
 
 from typing import NamedTuple
 

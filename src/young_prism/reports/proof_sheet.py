@@ -1,4 +1,4 @@
-"""A proof sheet as one HTML file: the same part of the picture from each candidate, at real pixels, beside its figures."""
+"""A proof sheet as one HTML file: the same part of the picture from each candidate, at real pixels, next to its figures."""
 
 from __future__ import annotations
 

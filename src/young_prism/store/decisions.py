@@ -28,7 +28,7 @@ def recipe_text(source: Source) -> str:
 
 
 def out_of(source: Source, recipe: Recipe | None = None) -> Path:
-    """Return the folder that renditions go to: the source's own where its recipe puts them beside their originals."""
+    """Return the folder that renditions go to: the source's own where its recipe puts them next to their originals."""
     is_beside_originals = (recipe or recipe_of(source)).names.into_source
     return Path(source.folder if is_beside_originals else source.out_folder)
 

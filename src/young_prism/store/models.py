@@ -40,7 +40,7 @@ class SourceRow(Base):
 
 
 class InspectionRow(Base):
-    """What the newest look at a source found beside its originals."""
+    """What the newest look at a source found next to its originals."""
 
     __tablename__ = "source_look"
 

@@ -244,7 +244,7 @@ def _add_template_values(app: Flask) -> None:
 
 
 def _asset(name: str, endpoint: str = "static") -> str:
-    """Return the address of our file with the hash of its content, so that it may be cached for good."""
+    """Return the address of our file with the hash of its content, so that it may be cached for ever."""
     return url_for(endpoint, filename=name, v=_digest(endpoint, name))
 
 

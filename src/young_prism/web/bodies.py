@@ -32,7 +32,7 @@ from young_prism.web.security import (
 
 _USUAL = 1_000_000
 _FIELDS = 100_000
-"""Bytes for the fields beside a picture in the same form."""
+"""Bytes for the fields next to a picture in the same form."""
 _MARGIN = 1_000_000
 """Bytes that the server takes beyond a limit, so that the page itself can refuse, which it does better."""
 _MOST_PARTS = 20

@@ -1,1 +1,1 @@
-"""The JSON file beside the renditions that says what came from what."""
+"""The JSON file next to the renditions that says what came from what."""

@@ -114,7 +114,7 @@ class Delivered:
 
     @property
     def placeholder(self) -> str:
-        """The placeholder until it is loaded; a transparent picture has none, it would show through for good."""
+        """The placeholder until it is loaded; a transparent picture has none, it would show through."""
         if self.transparent:
             return ""
         return next((r.placeholder for r in self.renditions if r.placeholder and not r.facet), None) or ""

@@ -1,1 +1,1 @@
-"""Proof: candidates of one original beside each other, with measured bytes and score, and what to make of them."""
+"""Proof: candidates of one original next to each other, with measured bytes and score, and what to make of them."""

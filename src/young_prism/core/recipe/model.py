@@ -144,7 +144,7 @@ class Names(RecipeModel):
     """Names and folders of renditions.
 
     `layout`: `mirrored` keeps the original's folders, `flat` has none, `folder-per-original` adds one called like it;
-    `beside` is mirrored into the source folder itself, so that each lies beside its original; `in-place` as well, and the
+    `beside` is mirrored into the source folder itself, so that each lies next to its original; `in-place` as well, and the
     largest rendition in an original's own format takes its name, when the original has been kept elsewhere.
     The switches change the stem and the folders.
     """
@@ -340,7 +340,7 @@ class Recipe(RecipeModel):
             override.formats and override.formats.squeeze for override in self.overrides
         )
         if squeezed and self.names.layout == "beside":
-            raise ValueError("squeezed files keep their names, so they cannot lie beside their originals")
+            raise ValueError("squeezed files keep their names, so they cannot lie next to their originals")
         return self
 
     @property

@@ -245,7 +245,7 @@ class FigureChange(NamedTuple):
 
 
 def compare_figures(now: Mapping[str, Any], before: Mapping[str, Any] | None) -> list[FigureChange]:
-    """Return the figures of a run beside those of the one before it, where they differ; nothing without one."""
+    """Return the figures of a run next to those of the one before it, where they differ; nothing without one."""
     if not before:
         return []
     names: Iterable[tuple[str, int, int]] = (

@@ -42,7 +42,7 @@ from young_prism.engine.workers.pool import Pool
 
 @dataclass(frozen=True, slots=True)
 class IncrementalPlan:
-    """A plan of what changed, and the unchanged originals beside it."""
+    """A plan of what changed, and the unchanged originals next to it."""
 
     prepared: PreparedPlan
     unchanged: tuple[OriginalSnapshot, ...]
@@ -121,7 +121,7 @@ def _needs_full_plan(request: BuildRequest, changes: SourceChanges, scan: Scan) 
 
 @dataclass(frozen=True, slots=True)
 class _PreviousRecords:
-    """The manifest of the last build beside its snapshot: the same originals in the same order."""
+    """The manifest of the last build next to its snapshot: the same originals in the same order."""
 
     out: Path
     text: ManifestText

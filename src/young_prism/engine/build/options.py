@@ -22,7 +22,7 @@ class BuildOptions:
         nice: Niceness of the worker processes.
         verify: Whether each rendition is decoded before it is delivered.
         cache: Renditions by key, shared by several output folders.
-        backup: Folder for the originals whose names renditions take (in-place builds); None for one beside the source.
+        backup: Folder for the originals whose names renditions take (in-place builds); None for one next to the source.
         pool: An open pool to use instead of `jobs`, `memory` and `nice`.
         cluster: Opens workers on other machines, which then make the renditions.
         lists_all: Whether each original reports its renditions, also the unchanged ones. A run that goes on after an

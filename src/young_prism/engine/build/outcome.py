@@ -21,7 +21,7 @@ class FullPlanReason(StrEnum):
     )
     LISTS_ALL = "The run was interrupted and lists what it made before then."
     NO_SNAPSHOT = "There is no snapshot of a finished build by this recipe and these versions."
-    BESIDE_ORIGINALS = "Renditions lie beside their originals, whose names they may not take."
+    BESIDE_ORIGINALS = "Renditions lie next to their originals, whose names they may not take."
     COUNTER = "The name rule has a counter, which depends on all originals."
     MOSTLY_CHANGED = "More than half of the originals changed."
     RECORDS_DIFFER = "Snapshot and manifest do not describe the same originals."

@@ -29,7 +29,7 @@ class BuildRequest:
         metadata: Titles, texts and focal points of originals, by path.
         watermarks: The recipe's watermarks, by the file name in the recipe.
         only: Which originals to make now; the others stay as they are. None makes them all.
-        known_facts: Answers with the facts of an unchanged file, beside the records of the output folder.
+        known_facts: Answers with the facts of an unchanged file, next to the records of the output folder.
         scan: A walk of the source that was made for this build; None walks it now.
     """
 

@@ -1,6 +1,6 @@
 """Bring files into a folder of originals: whole or not at all, nothing overwritten, nothing taken that is no picture.
 
-A file is received beside the originals under a temporary name. Only when its last byte is on the disk, and its digest is
+A file is received next to the originals under a temporary name. Only when its last byte is on the disk, and its digest is
 the one that was promised, does it get its name, by a link that fails where the name is taken: two that arrive under
 one name at once are both kept.
 """
@@ -114,7 +114,7 @@ class Readable(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Inbox:
-    """A folder of originals that files may be brought into, with a place beside it for what is still on its way."""
+    """A folder of originals that files may be brought into, with a place next to it for what is still on its way."""
 
     originals: Path
     waiting: Path
@@ -154,7 +154,7 @@ class Inbox:
     def replace(
         self, path: str, file_name: str, stream: Readable, *, length: int | None = None
     ) -> Replacement:
-        """Receive a better original in the place of one that is here, which is kept beside the others.
+        """Receive a better original in the place of one that is here, which is kept next to the others.
 
         It has the same name; where it is of another kind, with its own ending. Raises `IncomingError`; then all is as it was.
         """

@@ -26,7 +26,7 @@ def is_part(name: str) -> bool:
 def write_atomically(
     target: Path, data: bytes, *, durable: bool = True, private: bool = False, purpose: str = ""
 ) -> None:
-    """Write beside the target under a temporary name, flush to the disk, then rename.
+    """Write next to the target under a temporary name, flush to the disk, then rename.
 
     What may be lost in a power cut, a cache, need not be `durable`, and is not waited for. A `private` file can be read
     by its owner alone. A `purpose` is part of the temporary name, for `remove_leftovers_of`.
@@ -39,7 +39,7 @@ def write_atomically(
 def write_temp_file(
     target: Path, data: bytes, *, durable: bool = True, private: bool = False, purpose: str = ""
 ) -> Path:
-    """Write beside the target under a temporary name, and flush to the disk; return that name's path. Raises `OutputError`."""
+    """Write next to the target under a temporary name, and flush to the disk; return that name's path. Raises `OutputError`."""
     part = target.parent / f"{PART_PREFIX}{purpose}{secrets.token_hex(6)}{PART_SUFFIX}"
     try:
         target.parent.mkdir(parents=True, exist_ok=True)

@@ -1,6 +1,6 @@
 """The manifest on disk: where it is, whether a file is one, reading it.
 
-A folder of its own gets `manifest.json`. A build into a site (renditions beside their originals, or in place) gets
+A folder of its own gets `manifest.json`. A build into a site (renditions next to their originals, or in place) gets
 `young-prism-manifest.json`, since `manifest.json` is the usual name of a web app manifest (W3C, Web Application
 Manifest). Our `manifest.json` in a site, from an earlier version, is still read and updated.
 """

@@ -80,7 +80,7 @@ class Pool:
             yield from self._run(self._queue(items, job), job, self._slots, suspects)
             for task in suspects:
                 if not job.is_cancelled():
-                    # The first one had others beside it; now it has the machine, and a new process, to itself.
+                    # The first one had others next to it; now it has the machine, and a new process, to itself.
                     self._slots[0].close(now=True)
                     again = MemoryAwareQueue(iter([task]), self.memory)
                     yield from self._run(again, job, self._slots[:1], None)

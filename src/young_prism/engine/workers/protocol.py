@@ -39,7 +39,7 @@ class Job(Generic[Item]):
         seconds: Returns the expected duration of an item.
         memory: Returns the bytes that an item is expected to take.
         is_cancelled: Polled between items.
-        retry_isolated: Whether an item whose worker died or hung is tried once more with nothing beside it.
+        retry_isolated: Whether an item whose worker died or hung is tried once more with nothing next to it.
         on_message: Called with the messages of workers.
         on_tick: Called every now and then.
     """

@@ -32,7 +32,7 @@ Model = TypeVar("Model", bound=BaseModel)
 
 @dataclass(frozen=True, slots=True)
 class UploadBody:
-    """That an operation takes a picture as its body: raw, or a part of a form with `fields` beside it."""
+    """That an operation takes a picture as its body: raw, or a part of a form with `fields` next to it."""
 
     fields: type[BaseModel] | None = None
 

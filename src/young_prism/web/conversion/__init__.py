@@ -60,7 +60,7 @@ def create() -> BaseResponse | tuple[str, int]:
 
 @blueprint.get("/<key>")
 def show(key: str) -> str:
-    """Show what the pictures were turned into, with one file beside its original."""
+    """Show what the pictures were turned into, with one file next to its original."""
     conversion = _find(key)
     return render_template(
         "conversion/show.html",

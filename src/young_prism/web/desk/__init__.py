@@ -163,7 +163,7 @@ def bring() -> BaseResponse:
 
 @blueprint.get("/<upload>")
 def item(upload: str) -> str:
-    """Show one picture: what it is called and says, where its subject is, and its renditions."""
+    """Show one picture: its name, its texts, its focal point and its renditions."""
     row, source = _load(upload)
     return _page(row, source)
 
@@ -198,8 +198,8 @@ def _page(row: Upload, source: Source, typed: ImageMetadata | None = None) -> st
 
 _UNDO = {
     UndoKind.METADATA: "Undo the last change",
-    UndoKind.REPLACEMENT: "Bring the picture back that was here before",
-    UndoKind.WITHDRAWAL: "Bring it back",
+    UndoKind.REPLACEMENT: "Undo replacement",
+    UndoKind.WITHDRAWAL: "Undo withdrawal",
     None: "",
 }
 

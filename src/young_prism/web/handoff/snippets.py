@@ -1,4 +1,4 @@
-"""Snippets: markup of one original, of some or of all, in each form, beside the picture as it shows it."""
+"""Snippets: markup of one original, of some or of all, in each form, next to the picture as it shows it."""
 
 from __future__ import annotations
 

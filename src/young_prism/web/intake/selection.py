@@ -1,4 +1,4 @@
-"""The selection that an address asks for: filters, text and order over a source's originals, with counts beside each filter.
+"""The selection that an address asks for: filters, text and order over a source's originals, with counts next to each filter.
 
 A count says how many would be shown if that filter were chosen, all the others staying as they are.
 """
@@ -106,7 +106,7 @@ _NAMES = tuple(CatalogueQuery.__dataclass_fields__)
 
 @dataclass(frozen=True, slots=True)
 class Selection:
-    """What is shown, in order, and the counts beside the filters: value -> (number, bytes), heaviest or first first."""
+    """What is shown, in order, and the counts next to the filters: value -> (number, bytes), heaviest or first first."""
 
     entries: Sequence[CatalogueEntry]
     bytes: int
@@ -123,7 +123,7 @@ _SELECTIONS: CatalogueCache[CatalogueQuery, Selection] = CatalogueCache(24)
 
 
 def select(catalogue: Catalogue, query: CatalogueQuery) -> Selection:
-    """Filter and sort a catalogue's entries, and count beside each filter. Kept for the next stretch of the same list."""
+    """Filter and sort a catalogue's entries, and count next to each filter. Kept for the next stretch of the same list."""
     key = replace(query, view="sheet", show="")
     return _SELECTIONS.get(catalogue, key, lambda: _select(catalogue, query))
 

@@ -15,7 +15,7 @@ from young_prism.core.report.formatting import format_bytes
 from young_prism.services.catalogue import CatalogueEntry
 
 WIDTH, NARROW, HEIGHT = 960.0, 640.0, 560.0
-"""The window that is reckoned with, in pixels, `NARROW` beside the inspector; another one stretches the boxes a little."""
+"""The window that is reckoned with, in pixels, `NARROW` next to the inspector; another one stretches the boxes a little."""
 
 _SMALLEST = 150.0
 """Square pixels of the smallest box on its own."""

@@ -1,4 +1,4 @@
-"""The stop Recipe: the decisions as controls and as TOML, and beside them what they make of this source."""
+"""The stop Recipe: the decisions as controls and as TOML, and next to them what they make of this source."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """What a form about a recipe says, worked into the recipe's text.
 
-The text is the recipe; the controls beside it are another way to change it. A form sends both, and `base`, the text that
+The text is the recipe; the controls next to it are another way to change it. A form sends both, and `base`, the text that
 the controls were drawn from: where somebody typed in the text, that counts, else what differs in the controls.
 
 Names of controls: `set:PATH` is a value, `percent:PATH` one shown in per cent, `has:PATH` marks a box that may be ticked,

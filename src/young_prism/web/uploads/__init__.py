@@ -43,7 +43,7 @@ _KNOWN_FILES = TypeAdapter(list[_KnownFile])
 
 @blueprint.errorhandler(IncomingError)
 def refused(error: IncomingError) -> Response:
-    """Answer in the form of RFC 9457, with the remedy beside it."""
+    """Answer in the form of RFC 9457, with the remedy next to it."""
     return answer_to(problem_of(error))
 
 

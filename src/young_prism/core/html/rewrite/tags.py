@@ -139,7 +139,7 @@ class TagEditor:
         return self.document.newline
 
     def _alone(self, token: Token) -> str | None:
-        """Return a tag's indent where it has its lines to itself: only there may white space be added beside it."""
+        """Return a tag's indent where it has its lines to itself: only there may white space be added next to it."""
         indent = self.indent(token.start)
         if indent is None:
             return None

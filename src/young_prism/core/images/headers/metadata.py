@@ -113,7 +113,7 @@ def _day(written: bytes) -> str:
 
 
 def _position(gps: dict[int, ExifTag]) -> GeoPosition | None:
-    """Read latitude and longitude: degrees, minutes, seconds, with N, S, E, W beside them (CIPA DC-008, 4.6.6)."""
+    """Read latitude and longitude: degrees, minutes, seconds, with N, S, E, W next to them (CIPA DC-008, 4.6.6)."""
     try:
         latitude, longitude = _degrees(gps[2]), _degrees(gps[4])
     except (KeyError, ValueError, ZeroDivisionError):
