@@ -98,7 +98,7 @@ def test_beside_their_originals_nothing_is_covered_and_nothing_of_ours_is_taken_
     assert files(source) == after
     assert any("that Young Prism made left out" in note for note in again.notes)
 
-    with pytest.raises(OutputError, match="beside their originals"):
+    with pytest.raises(OutputError, match="next to their originals"):
         run(source, tmp_path / "elsewhere", recipe)
     with pytest.raises(OutputError, match="layout"):
         run(source, source, quick())
