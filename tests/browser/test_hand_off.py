@@ -107,7 +107,7 @@ def test_pages_are_compared_and_measured_in_a_browser_on_the_server(
     ).to_be_visible()
     expect(page.get_by_text("Sizes and loading of 1 page are those that were measured")).to_be_visible()
     assert '"img/hill, é.jpg"' in layout.read_text()
-    best = page.get_by_role("row").filter(has_text="The best for these pages")
+    best = page.get_by_role("row").filter(has_text="Best for these pages")
     expect(best).to_contain_text("900")
     expect(page.get_by_role("row").filter(has_text="The recipe’s")).to_contain_text("200, 400, 800")
     layout.unlink()

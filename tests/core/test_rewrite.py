@@ -176,7 +176,7 @@ def test_addresses_are_written_in_the_page_s_own_manner() -> None:
     far = rewritten('<img src="img/a.jpg">', where=site(out=None, address="https://p.test/x"))[0].decode()
     assert 'src="https://p.test/x/a-800w.jpg"' in far
     foreign, result = rewritten('<base href="https://x.test/"><img src="img/a.jpg">')
-    assert b"<picture" not in foreign and result.left[0].why == "it lies on another host"
+    assert b"<picture" not in foreign and result.left[0].why == "it is on another host"
 
 
 def test_a_move_changes_the_prefix_alone_and_lost_renditions_are_repaired() -> None:
@@ -221,19 +221,19 @@ def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> 
             '<img {% if x %}src="img/a.jpg"{% else %}src="img/a.webp"{% endif %}>',
             "a template chooses between two addresses",
         ),
-        ('<img src="//x.test/a.jpg">', "it lies on another host"),
+        ('<img src="//x.test/a.jpg">', "it is on another host"),
         ('<img src="img/gone.jpg">', "there is no such file"),
-        ('<img src="img/other.png">', "it is no original of this source, or nothing was made of it"),
-        ('<img src="/avatar?size=2">', "it leads to no picture file of this site"),
+        ('<img src="img/other.png">', "it is not an original of this source, or has no rendition"),
+        ('<img src="/avatar?size=2">', "it is not an image of this site"),
         ('<img data-src="img/a.jpg">', "a script loads it"),
-        ('<b title="x', "a tag that begins here never ends; nothing behind it is changed"),
+        ('<b title="x', "a tag starts here and never ends; nothing after it is changed"),
         ('<!-- <img src="img/a.jpg"> -->', "in a comment"),
         ('<script>x = "<img src=img/a.jpg>"</script>', "inside script"),
         ('<noscript><img src="img/a.jpg"></noscript>', "inside noscript"),
         ('<embed src="img/a.jpg">', "embed src is not rewritten"),
         (
             '<link rel="preload" as="image" href="img/a.jpg">',
-            "it is preloaded, and no image of this page that is changed shows it",
+            "it is preloaded, but no changed image of this page shows it",
         ),
         ('<div style="background: url(img/a.jpg), url(img/a.webp)">', "two pictures in one declaration"),
     ],
@@ -327,7 +327,7 @@ def test_backgrounds_become_image_sets_where_their_size_does_not_hang_on_the_fil
         in text
     )
     assert "-10px 0 }" in text and text.count("image-set(") == 4  # a rendition of its own width is there
-    assert [left.why for left in result.left] == ["mask-image is not rewritten", "it lies on another host"]
+    assert [left.why for left in result.left] == ["mask-image is not rewritten", "it is on another host"]
     assert text.count("/* original:") == 4 and "/* .old { background: url(img/a.jpg) } */" in text
     assert rewritten(after, "site.css")[1].changes == ()
     plain = rewritten(CSS, "site.css", mode="addresses")[0].decode()
@@ -449,7 +449,7 @@ def test_what_a_script_swaps_is_left_alone(tag: str, name: str) -> None:
 def test_what_a_page_opts_out_is_left_alone_and_listed(page: str, mode: Mode) -> None:
     after, result = rewritten(page, mode=mode)
     assert after == page.encode()
-    is_listed = [(left.url, left.why) for left in result.left] == [("img/a.jpg", "the page asks for it")]
+    is_listed = [(left.url, left.why) for left in result.left] == [("img/a.jpg", "the page opts out")]
     assert is_listed or (mode is Mode.SIZES and "url(" in page)
     plain = page.replace("leave", "stay")
     assert rewritten(plain, mode=mode)[1].changes or (mode is Mode.SIZES and "url(" in page)

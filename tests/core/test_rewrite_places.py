@@ -119,7 +119,7 @@ def test_the_last_choice_that_matches_decides_for_a_place() -> None:
     after, result = rewritten(page, choices=choices)
     assert after.count(b"pictures/") == 1 and b'src="pictures/hero-m-1600w.jpg"' in after
     assert [(left.why, left.concern) for left in result.left] == [
-        ("the project file says so", Concern.HARMLESS)
+        ("the project file excludes it", Concern.HARMLESS)
     ] * 2
     assert b"<picture" in rewritten('<img src="/img/a.jpg">', "blog/a.html", choices=choices)[0]
 

@@ -60,7 +60,7 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     assert {row["outcome"] for row in rows} == {item["outcome"] for item in used["items"]} >= {"made"}
     assert 'name = "Two widths"' in used["recipe"] and used["bytes"]["renditions"] > 0
     renamed = TYPED + '[names]\nrule = "web-{stem}-{width}.{ext}"\n'
-    assert "All of it is there and counted as it is." in post(app, f"{RECIPE}/check?part=1", renamed).text
+    assert "Everything exists and was counted." in post(app, f"{RECIPE}/check?part=1", renamed).text
     post(app, RECIPE, renamed)
     assert re.search(r"<h1>\d+ renditions to rename</h1>", client.get("/s/small-site/run").text)
     post(app, RECIPE, TYPED)

@@ -64,7 +64,7 @@ def _run(plan: DeployPlan, deployment: Deployment) -> None:
         deployment.result_text = f"{result.sent} sent, {plan.same} there already, {result.removed} deleted."
         if result.stopped:
             deployment.result_text = (
-                f"Stopped after {result.sent} of {deployment.total}; publishing again goes on from there."
+                f"Stopped after {result.sent} of {deployment.total}; publish again to continue."
             )
         elif result.failures:
             deployment.result_text = (
@@ -72,6 +72,6 @@ def _run(plan: DeployPlan, deployment: Deployment) -> None:
             )
     except YoungPrismError as error:
         deployment.failures = [str(error)]
-        deployment.result_text = "It did not go on."
+        deployment.result_text = "Publishing stopped."
     finally:
         deployment.over = True

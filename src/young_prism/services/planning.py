@@ -63,12 +63,12 @@ def guess_of(
     estimated: Estimate = estimate(plan.originals, experience_of(catalogue, ledger), actual_sizes(ledger))
     seconds = estimated.work * (pace or DEFAULT_PACE / workers)
     if estimated.known == plan.renditions:
-        return Guess(estimated.bytes, seconds, "All of it is there and counted as it is.")
+        return Guess(estimated.bytes, seconds, "Everything exists and was counted.")
     if ledger.made:
         return Guess(
             estimated.bytes, seconds, f"Judged by {count(len(ledger.made), 'rendition')} made before."
         )
-    return Guess(estimated.bytes, seconds, "A rule of thumb, until the first run.")
+    return Guess(estimated.bytes, seconds, "An estimate until the first run.")
 
 
 class ProfileCost(NamedTuple):

@@ -265,7 +265,7 @@ def _add_errors(app: Flask, settings: Settings) -> None:
         # Asked under another site's name: no page, since none of our addresses is right there.
         names = "127.0.0.1" if settings.is_private else ", ".join(settings.hosts) or settings.listen
         return (
-            f"This server does not go by that name; it answers as {names} (--host-name says more).\n",
+            f"This server does not answer to this host name; it answers to {names} (--host-name says more).\n",
             400,
             {"Content-Type": "text/plain"},
         )

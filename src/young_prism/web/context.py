@@ -78,7 +78,7 @@ def source_or_404(slug: str) -> Source:
     if source is None:
         abort(
             404,
-            f"There is no source called “{slug}”. It may have been removed; all of them are under Sources.",
+            f"There is no source called “{slug}”. It may have been removed; see Sources.",
         )
     return source
 

@@ -84,7 +84,7 @@ class TooLong(RequestEntityTooLarge):  # type: ignore[misc]  # waitress has no t
             "type": "about:blank",
             "title": self.reason,
             "status": self.code,
-            "detail": "The body is over the limit of what may be sent to this address.",
+            "detail": "The body is larger than the limit of this address.",
             "remedy": "Send less at once; the limits are shown where files are dropped.",
         }
         body = json.dumps(text).encode()

@@ -31,10 +31,10 @@ class Finding(NamedTuple):
 
 KINDS = {
     "missing": "renditions that do not exist",
-    "stale": "renditions made from something else",
-    "blocked": "names that files have which are not ours",
-    "orphaned": "files that nothing plans any more",
-    "failed": "originals that cannot be used",
+    "stale": "renditions of other content",
+    "blocked": "names used by foreign files",
+    "orphaned": "files that no recipe plans",
+    "failed": "unreadable originals",
     "rendition": "bytes of a rendition",
     "widest": "width of a rendition",
     "page-view": "bytes of a page's pictures",
@@ -76,7 +76,7 @@ def over_budget(
                     "alt",
                     path,
                     "The alternative text is missing.",
-                    'Write alt in the file of details; alt = "" says that it is decoration.',
+                    'Write alt in the file of details; alt = "" marks a decorative image.',
                 )
 
 

@@ -31,11 +31,11 @@ def find_danger(data: bytes | mmap, fmt: ImageFormat) -> str:
         dangers = sanitise(bytes(data)).dangers
         return f"The drawing holds {', '.join(dangers)}." if dangers else ""
     if b"%PDF-" in data[:_HEAD]:
-        return "It is a PDF at the same time."
+        return "The file is also a PDF."
     if _is_zip(data[-_TAIL:]):
-        return "It is an archive at the same time."
+        return "The file is also an archive."
     if _MARKUP.search(data[:_HEAD]) or _MARKUP.search(_after_the_end(data, fmt)):
-        return "It is a page with markup at the same time."
+        return "The file is also a page with markup."
     return ""
 
 

@@ -136,9 +136,7 @@ class OriginalPlanner:
         remarks = []
         renamed = stem != plain
         if renamed:
-            remarks.append(
-                f"Another original is called {plain} too; this one's renditions begin with {stem}."
-            )
+            remarks.append(f"Another original has the name {plain}; these renditions start with {stem}.")
         stem = stem if title else self.clean(stem) or facts.sha256[:8]
         self.needs_stem = renamed  # or no stem in the world would tell them apart
         folder = self._folder(stem)
@@ -186,7 +184,7 @@ class OriginalPlanner:
             r for r in renditions if r.facet == WHOLE_FACET and r.format is self.facts.format and r.settings
         ]
         if not of_format:
-            text = f"Nothing is made of it in its own format ({self.facts.format.label}): its file stays."
+            text = f"It has no rendition in its own format ({self.facts.format.label}): the file stays."
             return renditions, [*remarks, text]
         largest = max(of_format, key=lambda rendition: rendition.size.pixels)
         return [r._replace(path=self.path) if r is largest else r for r in renditions], remarks
@@ -370,7 +368,7 @@ class OriginalPlanner:
             text = "the JPEG packed without loss: it can be restored bit by bit"
             return files.planned(packed_path, ImageFormat.JXL, self.facts.size, squeeze, text)
         text = "the same picture in fewer bytes" if has_target else "the same pixels in fewer bytes"
-        text = text if squeeze else "copied as it is: nothing squeezes this format"
+        text = text if squeeze else "copied: this format cannot be squeezed"
         if packs:
             squeeze = squeeze and squeeze.model_copy(update={"jpeg_to_jxl": False})
             text += "; JPEG XL cannot pack CMYK"
@@ -403,7 +401,7 @@ class OriginalPlanner:
         if vector.png is None:
             return copy, remarks
         if not facts.size.pixels:
-            return copy, [*remarks, "The drawing declares no size, so there is no raster fallback of it."]
+            return copy, [*remarks, "The drawing declares no size, so it has no raster fallback."]
         limit = facts.size.at_width(min(16_383, round(facts.size.width * vector.raster_limit)))
         smaller = replace(self, facts=replace(facts, size=limit), recipe=_raster_recipe(self.recipe))
         fallbacks, left = smaller.cuts(folder, stem)
@@ -434,7 +432,7 @@ def _encoder(settings: EncoderSettings, size: Size, *, transparent: bool) -> tup
     usual = avif_preset(settings).encoder
     if encoder is usual:
         return f", encoded by {encoder.value}", None
-    why = "needs more bytes for transparency" if transparent else "does not take this size"
+    why = "needs more bytes with transparency" if transparent else "does not take this size"
     return f", encoded by {encoder.value}, since {usual.value} {why}", encoder
 
 

@@ -12,8 +12,8 @@ from young_prism.core.recipe.codecs import Lossy
 from young_prism.core.recipe.model import Names
 from young_prism.core.types import Size
 
-WIDTH_ADDED = "The name rule has no size: the width is added where rungs would share a name."
-ONE_NAME = "The name rule gives two of its rungs one name; the later ones have their width added."
+WIDTH_ADDED = "The name rule has no size: the width is added if rungs share a name."
+ONE_NAME = "The name rule gives two rungs the same name; the width is added to the later ones."
 
 
 def rules_of(

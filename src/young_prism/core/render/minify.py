@@ -47,13 +47,13 @@ def minify(data: bytes) -> tuple[bytes, str]:
         fromstring(data, forbid_entities=True)  # scour itself would expand entities
         smaller = _scoured(data)
         if len(smaller) >= len(data):
-            return data, "it was as small as it can be"
+            return data, "already as small as possible"
         if not _drawn_alike(data, smaller):
-            return data, "minifying would have changed how it looks, so it stays as it is"
+            return data, "minifying would change its look; unchanged"
     except (DefusedXmlException, ParseError, DamagedError):
-        return data, "it cannot be minified, so it stays as it is"
+        return data, "cannot be minified; unchanged"
     except Exception:  # noqa: BLE001  (scour raises bare errors on odd drawings; then the drawing serves)
-        return data, "it cannot be minified, so it stays as it is"
+        return data, "cannot be minified; unchanged"
     return smaller, f"drawn the same, {len(data) - len(smaller):,} bytes fewer"
 
 

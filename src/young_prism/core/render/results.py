@@ -96,7 +96,7 @@ def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
     elif planned.settings is None:
         reason = f"The original is damaged: {fault}."
     else:
-        reason = f"It was made, and is not what it was to be: {fault}."
+        reason = f"The rendition failed verification: {fault}."
     return Rendered(
         planned=planned,
         outcome=Outcome.FAILED,

@@ -55,7 +55,7 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
         carried = _carried(data, facts, policy)
         smaller, reason = _lossless(data, facts, settings, carried)
     except Exception:  # noqa: BLE001  (the optimisers raise bare errors on odd files; then the original serves)
-        return data, "it cannot be squeezed, so it stays as it is"
+        return data, "cannot be squeezed; unchanged"
     if settings.target is None:
         return smaller, reason
     with suppress(DamagedError, pyvips.Error):  # then the lossless file serves
@@ -68,18 +68,18 @@ def squeeze(data: bytes, facts: Facts, settings: Squeeze, policy: Policy) -> tup
 def _hint(facts: Facts) -> str:
     """Return what would help a picture more than a squeeze; empty for nothing."""
     is_photo = facts.format is ImageFormat.PNG and facts.kind is Kind.PHOTO
-    return "a photo in PNG: as WebP or JPEG it would be a small part of that" if is_photo else ""
+    return "a photo in PNG; WebP or JPEG would be far smaller" if is_photo else ""
 
 
 def _lossless(data: bytes, facts: Facts, settings: Squeeze, carried: EmbeddedMetadata) -> tuple[bytes, str]:
     """Return the smaller file with the same pixels, or the original's own bytes, and what was done."""
     if facts.format not in (ImageFormat.JPEG, ImageFormat.PNG):
-        return data, "nothing makes it smaller without loss"
+        return data, "cannot be made smaller without loss"
     smaller = _smaller(data, facts.format, settings, carried)
     if len(smaller) >= len(data):
-        return data, "it was as small as it can be"
+        return data, "already as small as possible"
     if not same_pixels(data, smaller, facts):
-        return data, "squeezing would have changed its pixels, so it stays as it is"
+        return data, "squeezing would change its pixels; unchanged"
     return smaller, f"pixel for pixel the same, {len(data) - len(smaller):,} bytes fewer"
 
 

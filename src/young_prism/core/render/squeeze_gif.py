@@ -51,16 +51,16 @@ def squeeze_gif(data: bytes, target: float | None) -> SqueezedGif:
         best = _without_loss(data, animation)
         lossy = _to_score(animation, target) if target is not None else None
     except (DamagedError, pyvips.Error):
-        return SqueezedGif(data, "it cannot be squeezed, so it stays as it is")
+        return SqueezedGif(data, "cannot be squeezed; unchanged")
     return lossy if lossy is not None and len(lossy.data) < len(best.data) else best
 
 
 def _without_loss(data: bytes, animation: Animation) -> SqueezedGif:
     smaller = gif.encode(animation, Gif())
     if len(smaller) >= len(data):
-        return SqueezedGif(data, "it was as small as it can be")
+        return SqueezedGif(data, "already as small as possible")
     if not same_frames(animation, read_animation(smaller, ImageFormat.GIF)):
-        return SqueezedGif(data, "no other GIF with the same frames is smaller, so it stays as it is")
+        return SqueezedGif(data, "no smaller GIF has the same frames; unchanged")
     return SqueezedGif(smaller, f"frame for frame the same, {len(data) - len(smaller):,} bytes fewer")
 
 

@@ -123,7 +123,7 @@ class OriginalStatsBuilder:
                 if result.is_kept and not kept_text:
                     kept_text = result.reason
         views = tuple(fetched or size for fetched in _fetched(results, self._needed))
-        grew = views[_PHONE] >= size and "what a phone fetches of it weighs more than the original"
+        grew = views[_PHONE] >= size and "a phone fetches more bytes than the original has"
         return OriginalStats(
             path,
             kind,

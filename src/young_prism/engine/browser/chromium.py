@@ -34,7 +34,7 @@ def why_unavailable() -> str:
     except ImportError:
         return 'Opening pages needs the extra "browser": pip install "young-prism[browser]".'
     if find_chromium() is None:
-        return f"There is no Chromium on this machine. Install it, or name it in {EXECUTABLE}."
+        return f"Chromium is not installed. Install it, or name it in {EXECUTABLE}."
     return ""
 
 

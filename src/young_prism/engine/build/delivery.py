@@ -176,7 +176,9 @@ class Delivery:
                         raise problem from error
                 if not halted:
                     halted = True
-                    self._listen(Halted("The disk is full. Make room, and it goes on by itself."))
+                    self._listen(
+                        Halted("The disk is full. Free some space; the run continues automatically.")
+                    )
                 self._wait_for(room + _SPARE_BYTES)
         finally:
             if halted:

@@ -50,7 +50,7 @@ class ExecutionResult:
     """Whether every planned original was asked for, so that a snapshot of all of them can be written."""
     delivery: Delivery
     orphans: dict[str, FileStamp]
-    """Stamps of files that nothing plans any more."""
+    """Stamps of files that no recipe plans."""
 
     def snapshot_rows(self, scan: Scan, detail_hash: DetailFingerprint) -> list[OriginalSnapshot]:
         """Return the rows of the originals that were made or left out. What failed here is tried again by the next build."""

@@ -16,9 +16,7 @@ from young_prism.core.types import Outcome
 class FullPlanReason(StrEnum):
     """Why a build planned the whole source and not only what changed. The values are sentences for people."""
 
-    IN_PLACE = (
-        "Renditions take the names of their originals, so all originals are compared with their backup."
-    )
+    IN_PLACE = "Renditions replace their originals, so all originals are compared with their backup."
     LISTS_ALL = "The run was interrupted and lists what it made before then."
     NO_SNAPSHOT = "There is no snapshot of a finished build by this recipe and these versions."
     BESIDE_ORIGINALS = "Renditions lie next to their originals, whose names they may not take."

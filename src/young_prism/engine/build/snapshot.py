@@ -134,7 +134,7 @@ class SourceChanges(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class BuildSnapshot:
-    """The record of a folder, in the order of the originals' paths; `orphans` are the stamps of files that nothing plans any more.
+    """The record of a folder, in the order of the originals' paths; `orphans` are the stamps of files that no recipe plans.
 
     `lines` are those of the file, by path, that need not be put together again.
     """

@@ -169,7 +169,7 @@ class Ledger:
         self.stamps |= {path: (stamp, hashes[path]) for path, stamp in files.items() if path in hashes}
 
     def load_orphans(self, orphans: Iterable[OrphanEntry], stamps: Mapping[str, FileStamp]) -> None:
-        """Take what the manifest says of files that nothing plans any more, with their stamps."""
+        """Take what the manifest says of files that no recipe plans, with their stamps."""
         for orphan in orphans:
             self.owned.setdefault(orphan.path, set()).add(orphan.sha256)
             if orphan.path in stamps:

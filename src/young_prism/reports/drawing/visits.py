@@ -104,7 +104,7 @@ def draw_visits(choices: Sequence[RungChoice], chosen: FetchResult, unused: Sequ
                     height,
                     rung.format,
                     name,
-                    f"{label}{', facet ' + ladder.facet if ladder.facet else ''}{'; nobody of a usual mix fetches it' if nobody else ''}",
+                    f"{label}{', facet ' + ladder.facet if ladder.facet else ''}{'; no visitor of the usual mix fetches it' if nobody else ''}",
                     odd=bool(number % 2),
                     unused=nobody,
                 )

@@ -171,7 +171,7 @@ class RunRecorder:
             "work": event.work,
         }
         if renditions:
-            self.log(f"As they were: {_describe_counts(renditions, originals)}.")
+            self.log(f"Unchanged: {_describe_counts(renditions, originals)}.")
         self.log(f"{_describe_counts(event.renditions, event.originals)} planned")
         for left in failed:
             self.log(f"{left.path}: {left.error}")
@@ -208,7 +208,7 @@ class RunRecorder:
         elif self._halted_since:
             self._halted_s += now - self._halted_since
             self._halted_since = 0.0
-            self.log("It goes on.")
+            self.log("The run continues.")
         self._counts["halted"] = why
         self.flush()
 

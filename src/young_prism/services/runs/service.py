@@ -191,9 +191,7 @@ class RunService:
                 self._record_failure(job, error.what, error.remedy)
             except Exception as error:  # noqa: BLE001  (the next job must still be done)
                 _log.exception("run %s ended with an unexpected error", job.run_id)
-                self._record_failure(
-                    job, f"Something unforeseen happened ({error}).", "See the server's log."
-                )
+                self._record_failure(job, f"An unexpected error occurred ({error}).", "See the server's log.")
             finally:
                 self._queue.remove(job)
                 self._notify(job)

@@ -29,8 +29,8 @@ class Permission(StrEnum):
 
 
 _LABELS = {
-    Permission.TITLE: "change titles, and with them names",
-    Permission.WORDS: "change alternative text, caption and credit",
+    Permission.TITLE: "change titles and names",
+    Permission.WORDS: "change texts",
     Permission.FOCAL: "move focal points",
     Permission.REPLACE: "replace pictures",
     Permission.WITHDRAW: "withdraw pictures",

@@ -90,7 +90,7 @@ def enter() -> Response | tuple[str, int]:
     if row and {TokenScope.PAGES.value, TokenScope.DESK.value} & set(row.scopes):
         session["token"] = row.id
         return redirect(back, code=303)
-    error_text = "This token is not for the pages." if row else "This token is wrong, or was revoked."
+    error_text = "This token does not open the pages." if row else "This token is wrong or was revoked."
     try:
         parts.rates.count_wrong(request.remote_addr or "")
     except Problem as problem:

@@ -83,7 +83,7 @@ class Operation:
             models[404] = "There is no resource with this id."
         if self.if_match:
             models[412] = "The resource changed since it was fetched."
-            models[428] = "`If-Match` is missing: it makes sure that nobody's change is lost."
+            models[428] = "The header `If-Match` is missing."
         if self.idempotent:
             models[409] = "The same request is still being processed."
             models[422] = "A value is invalid, or the idempotency key belongs to another request."

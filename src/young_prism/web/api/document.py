@@ -179,7 +179,7 @@ def _query_parameters(operation: Operation) -> list[dict[str, Any]]:
     if model is None:
         return []
     schema = model.model_json_schema(ref_template="#/components/schemas/{model}")
-    alone = " For a raw body; a form has it among its parts." if operation.query is None else ""
+    alone = " File name for a raw body; a form has it in its parts." if operation.query is None else ""
     return [
         {
             "in": "query",

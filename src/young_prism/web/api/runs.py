@@ -144,7 +144,7 @@ def stop_run(run: int) -> Answer:
     return _answer(*_load(run))
 
 
-@operation("GET", "/recipes", scope=TokenScope.READ, answers={200: (RecipeList, "All of them.")})
+@operation("GET", "/recipes", scope=TokenScope.READ, answers={200: (RecipeList, "The list.")})
 def list_recipes() -> Answer:
     """List saved recipes, by name."""
     return RecipeList(items=[_recipe(row) for row in services().store.recipes.all()])

@@ -91,10 +91,10 @@ class Change(_RequestModel):
     """Changes of an upload (RFC 7396: omitted fields stay)."""
 
     title: Title | None = Field(default=None, description="Title; changes the names of renditions.")
-    alt: Text | None = Field(default=None, description="null: nobody has written it.")
+    alt: Text | None = Field(default=None, description="null removes the text.")
     caption: Text | None = None
     credit: Text | None = None
-    focal: tuple[Share, Share] | None = Field(default=None, description="null: found by itself.")
+    focal: tuple[Share, Share] | None = Field(default=None, description="null detects the focal point.")
 
 
 class UploadPage(BaseModel):

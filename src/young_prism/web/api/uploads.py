@@ -187,7 +187,7 @@ def withdraw_upload(upload: str) -> Answer:
     return parts.upload_serializer.serialize(parts.uploads.withdraw(source, row), source)
 
 
-@operation("GET", "/sources", scope=TokenScope.READ, answers={200: (SourceList, "All of them.")})
+@operation("GET", "/sources", scope=TokenScope.READ, answers={200: (SourceList, "The list.")})
 def list_sources() -> Answer:
     """List the sources for uploads."""
     store = services().store

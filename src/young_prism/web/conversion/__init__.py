@@ -156,7 +156,7 @@ def _find(key: str) -> Conversion:
     if conversion is None:
         abort(
             404,
-            "This conversion “does not exist any more”. Files are removed after a day; convert the pictures again.",
+            "This conversion “does not exist any more”. Files are deleted after a day; convert the images again.",
         )
     return conversion
 

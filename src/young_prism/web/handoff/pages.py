@@ -47,7 +47,7 @@ MODES = {
         "img becomes picture",
         "with modern formats, widths and sizes; backgrounds become image-set()",
     ),
-    Mode.ADDRESSES: ("only addresses", "each picture is swapped for one rendition; nothing else changes"),
+    Mode.ADDRESSES: ("only addresses", "each image is replaced by one rendition; nothing else changes"),
     Mode.SIZES: ("only sizes", "width, height and loading where they are missing; addresses stay"),
 }
 REMARKS = {
@@ -112,7 +112,7 @@ def pages(slug: str) -> str:
 def check_pages(slug: str) -> BaseResponse:
     """Open the pages in Chromium, to compare them before and after or to measure them; the page follows it."""
     source, catalogue, build = start(slug)
-    site, error = _site(source, build) if build else (None, "Nothing is made of this source yet.")
+    site, error = _site(source, build) if build else (None, "This source has no renditions yet.")
     known = services().page_checks.newest(source.id)
     if known and not known.over:
         flash(CHECK_RUNNING, "error")
@@ -160,7 +160,7 @@ def _comparison(check: PageCheck | None, rewrite: SiteRewrite | None) -> Verific
 def rewrite(slug: str) -> BaseResponse:
     """Write the places that were chosen, or send them as a patch."""
     source, catalogue, build = start(slug)
-    site, error = _site(source, build) if build else (None, "Nothing is made of this source yet.")
+    site, error = _site(source, build) if build else (None, "This source has no renditions yet.")
     if site is None or build is None:
         flash(error, "error")
         return _back(slug)
@@ -237,7 +237,7 @@ def _measured_ladders(site: SitePages, catalogue: Catalogue) -> list[MeasuredLad
     depends_on_original = ladder.steps or ladder.percents or ladder.measure != "width"
     recipe_widths = () if depends_on_original else widths_of(ladder)
     best = best_rungs(needs, len(recipe_widths) or _USUAL_RUNGS)
-    ladders = {"The best for these pages": best, "The recipe’s": recipe_widths}
+    ladders = {"Best for these pages": best, "The recipe’s": recipe_widths}
     return [
         MeasuredLadder(name, widths, waste_of(widths, needs)) for name, widths in ladders.items() if widths
     ]
@@ -252,7 +252,7 @@ def _choices(rewrite: SiteRewrite, keys: Mapping[str, Collection[str]]) -> str:
         if change.key not in keys.get(file.path, ())
     )
     return with_place_choices(
-        "# Places to be left alone; put this into the site's young-prism.toml.\n", list(choices)
+        "# Places to skip; put this into young-prism.toml of the site.\n", list(choices)
     )
 
 
@@ -270,7 +270,7 @@ def _site(source: Source, build: SourceBuild) -> tuple[SitePages | None, str]:
             folder, Path(source.folder), build.out, build.manifest, address, layout=layout
         )
     except OutputError as error:
-        return None, f"{error.what} Say below where they are served."
+        return None, f"{error.what} Give their address below."
     except YoungPrismError as error:
         return None, str(error)
     return site, ""

@@ -40,17 +40,17 @@ def rendition(slug: str, path: str) -> Response:
     """Send a rendition under its own name."""
     source = services().store.sources.by_slug(slug)
     if source is None or source.kind != UPLOAD:
-        return _plain(404, "There is nothing here.")
+        return _plain(404, "Not found.")
     build = load_build(out_of(source))
     file, cache = None, _CHANGES
     if build and path in build.entries:
         if build.owners[path] in _withdrawn(source.id, source.version):
-            return _plain(410, "This picture was withdrawn.")
+            return _plain(410, "This upload was withdrawn.")
         entry = build.entries[path]
         file, cache = _delivered(source, entry), build.cache if build.cache == FOREVER else _CHANGES
     else:
         file = _begun(source, path) or _before(source, build, path)
-    return _sent(file, cache) or _plain(404, "There is nothing here.")
+    return _sent(file, cache) or _plain(404, "Not found.")
 
 
 @blueprint.get(f"{PICTURES}<upload>")
@@ -62,9 +62,9 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
     row = parts.store.uploads.get(upload)
     source = parts.store.sources.get(row.source_id) if row else None
     if row is None or source is None:
-        return _plain(404, "There is no such picture.")
+        return _plain(404, "There is no such upload.")
     if row.state == UploadState.WITHDRAWN:
-        return _plain(410, "This picture was withdrawn.")
+        return _plain(410, "This upload was withdrawn.")
     entry = entry_of(row, source)
     made = [
         rendition
@@ -72,14 +72,14 @@ def picture(upload: str, facet: str = WHOLE_FACET, width: int = 0) -> Response:
         if (rendition.facet or WHOLE_FACET) == facet
     ]
     if not made:
-        return _plain(404, "There is no such cut of it, or nothing is made yet.")
+        return _plain(404, "There is no such crop, or no rendition yet.")
     if not width and entry and facet == WHOLE_FACET:
         width = Delivered.from_entry(entry, recipe_of(source)).default_rendition.width
     chosen = _next_up(made, width or made[-1].width, request.headers.get("Accept", ""))
     file = _delivered(source, chosen) if entry else _of_cache(chosen)
     answer = _sent(file, _CHANGES)
     if answer is None:
-        return _plain(404, "It is being made again.")
+        return _plain(404, "It is being created again.")
     answer.vary.add("Accept")
     answer.headers["Content-Location"] = media(source.slug, chosen.path, chosen.sha256)
     return answer

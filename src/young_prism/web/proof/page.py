@@ -242,6 +242,6 @@ def entry_or_404(catalogue: Catalogue, path: str) -> CatalogueEntry:
             abort(404, cannot_open_in_proof(path=path, problem=f"{broken.error} {broken.remedy}"))
         abort(404, no_such_original(path))
     if not provable(entry.facts):
-        kind_text = entry.facts.kind_label if entry.facts.seen else "looked at only by its header so far"
+        kind_text = entry.facts.kind_label if entry.facts.seen else "inspected only by its header so far"
         abort(404, nothing_to_compare(path=path, kind=kind_text))
     return entry

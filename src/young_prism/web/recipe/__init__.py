@@ -60,13 +60,13 @@ def _with_measured_widths(source: Source, text: str, step: str) -> tuple[str, st
     catalogue = catalogue_of(source)
     samples = representative_originals(catalogue.in_scope)[:_SAMPLES]
     if not samples:
-        return text, "There is no still picture to measure. Look at the source first."
+        return text, "There is no still image to measure. Scan the source first."
     try:
         pictures = [file_inside(source.folder, sample.path) for sample in samples]
         weighed = services().conversions.weigh(pictures, ImageFormat.WEBP)
         widths = widths_by_bytes(averaged(weighed), step=parse_step(step))
     except ValueError as error:
-        return text, f"“{step}” is no step: {error}."
+        return text, f"“{step}” is not a step: {error}."
     except YoungPrismError as error:
         return text, str(error)
     return with_value(text, "ladder.widths", list(widths)), ""

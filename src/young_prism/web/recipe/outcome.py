@@ -141,7 +141,7 @@ def ladder_view(ladder: Ladder, heaviest: Sequence[PlannedOriginal]) -> LadderVi
         picture = next((original for original in heaviest if not original.facts.passes_through), None)
         size = picture.facts.size if picture else Size(3000, 2000)
         rungs = tuple(rung.width for rung in rungs_for(size, ladder))
-        name = picture.path if picture else "a picture of 3000 × 2000"
+        name = picture.path if picture else "an image of 3000 × 2000"
         return LadderView(rungs, draw_ladder(rungs, []), movable=False, of=name)
     rungs = widths_of(ladder)
     needs = needs_of(ladder.layout) if ladder.layout else []
@@ -188,10 +188,10 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     anew = sum(map(owned.__contains__, left))
     states = {
         "made already": count,
-        "tried, and skipped": len(planned) - len(left) - count,
-        "to be made anew": anew,
+        "tried and skipped": len(planned) - len(left) - count,
+        "to be created again": anew,
         "new": len(left) - anew,
-        "made before, no longer planned": len(owned.keys() - {path for path, _ in planned}),
+        "orphaned": len(owned.keys() - {path for path, _ in planned}),
     }
     return tuple((state, number) for state, number in states.items() if number)
 

@@ -118,7 +118,9 @@ def remove(slug: str) -> BaseResponse:
     """Delete what an earlier recipe made and nothing plans any more."""
     source = source_or_404(slug)
     orphans = remove_orphans(out_of(source))
-    changed_text = f" {count(len(orphans.changed), 'file')} changed since stayed." if orphans.changed else ""
+    changed_text = (
+        f" {count(len(orphans.changed), 'file')} changed files were kept." if orphans.changed else ""
+    )
     flash(
         orphans_deleted(
             files=count(len(orphans.owned), "file"), size=format_bytes(orphans.bytes), remark=changed_text

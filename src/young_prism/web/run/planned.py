@@ -51,9 +51,9 @@ class PlanView(NamedTuple):
 STATES: Mapping[str, str] = {
     "new": "new",
     "unchanged": "there already",
-    "stale": "made otherwise; to be made anew",
-    "skipped": "tried, and not worth delivering",
-    "blocked": "a file that we did not make has its name",
+    "stale": "made differently; to be created again",
+    "skipped": "tried and not delivered",
+    "blocked": "blocked by a foreign file",
 }
 """States as `young-prism plan` calls them, with what they mean."""
 

@@ -80,7 +80,7 @@ def add() -> str | BaseResponse:
         flash(recipe_changed(recipe.name), "info")
     else:
         row = services().store.recipes.add(recipe.name, text)
-        hint = " There are two of this name now; compare them, or delete one." if same else ""
+        hint = " There are now two recipes of this name; compare them, or delete one." if same else ""
         flash(recipe_saved(row.name, hint), "info")
     return redirect(url_for("library.index", _anchor="saved"), code=303)
 
@@ -123,7 +123,7 @@ def _row_or_404(slug: str) -> SavedRecipe:
     if row is None:
         abort(
             404,
-            f"There is no saved recipe “{slug}” any more. Those that there are stand under Saved recipes.",
+            f"There is no saved recipe “{slug}”. See Saved recipes.",
         )
     return row
 

@@ -182,9 +182,9 @@ def watch(slug: str) -> BaseResponse:
     else:
         services().watchers.switch(source, on=on)
         text = (
-            f"What is dropped into {source.folder} is made by itself from now on."
+            f"What is dropped into {source.folder} is built automatically from now on."
             if on
-            else "It is not watched any more."
+            else "No longer watched."
         )
         flash(text, "info")
     return redirect(url_for("sources.index"), code=303)

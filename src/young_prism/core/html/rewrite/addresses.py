@@ -22,7 +22,7 @@ def swapped_addresses(
     if source:
         rung = _one_rung(context, img, replacement)
         if not rung:
-            why = "its natural size shows here, and no rendition has that"
+            why = "shown at its natural size, and no rendition has that size"
             context.leave(img.token.start, context.tags.value(source), why)
             return None
         edits += context.tags.set_attributes(img, {"src": rung})

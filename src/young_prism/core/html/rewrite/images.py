@@ -157,7 +157,7 @@ class ImageRewriter:
         if not is_ours and self.context.site.delivered[match.original].is_copy:
             return ""
         if self.context.site.prefix(match, self.context.base) is None:
-            return "this page cannot reach the renditions; say where they are served"
+            return "this page cannot reach the renditions; give their address"
         return None
 
     def _rewrite_img(
@@ -238,9 +238,9 @@ class ImageRewriter:
     def _report_structural(self, img: ParsedTag, url: str, selector: str) -> bool:
         """List an image that a selector hits by its parent or place; return whether it is changed."""
         is_changed = self.options.structural == "srcset"
-        why = f"“{selector}” hits it by its place"
+        why = f"“{selector}” selects it by its position"
         if is_changed:
-            why += ", so it gets no picture round it and stays in its fallback format"
+            why += ", so it gets a srcset in its fallback format and no picture"
         concern = Concern.REVIEW if is_changed else Concern.HARMLESS
         self.context.leave(img.token.start, url, why, concern=concern)
         return is_changed
@@ -324,7 +324,7 @@ class ImageRewriter:
             else ""
         )
         if mixed:
-            self.context.leave(img.token.start, mixed, "it stands beside other pictures in one element")
+            self.context.leave(img.token.start, mixed, "it is next to other images in one element")
             return None
         element = replacement.element
         inner = dict(element.img)
@@ -359,7 +359,7 @@ class ImageRewriter:
         if natural_size is not None and natural_size.pixels and not reserved.is_reserved:
             reserved = box.reserved_place(self.context.tags, img, natural_size, replacement.style)
         if reserved.is_unknown:
-            why = "styles limit its width and its height, so it gets no dimensions"
+            why = "styles limit its width and height, so it gets no dimensions"
             self.context.leave(img.token.start, "", why, concern=Concern.REVIEW)
         inner = dict(replacement.element.img)
         if not img.get("loading") and (reserved.is_reserved or inner["loading"] != "lazy"):

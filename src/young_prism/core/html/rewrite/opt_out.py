@@ -13,7 +13,7 @@ import re
 ATTRIBUTE = "data-young-prism"
 """The attribute that says what may be done with an image."""
 LEAVE = "leave"
-REASON = "the page asks for it"
+REASON = "the page opts out"
 _COMMENT = re.compile(r"<!--\s*young-prism:\s*(leave|resume)\s*--!?>")
 
 

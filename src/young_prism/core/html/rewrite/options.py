@@ -9,7 +9,7 @@ from young_prism.core.html.rewrite.changes import Mode
 from young_prism.core.plan.resolve import matches
 from young_prism.core.project import LinksToOriginals, PlaceChoice
 
-BY_CHOICE = "the project file says so"
+BY_CHOICE = "the project file excludes it"
 """Why a place is left alone for which there is such a choice."""
 
 

@@ -127,7 +127,7 @@ class OtherPlaces:
         for tag, reference in self._preloads:
             element = self.elements.get(reference.match.original)
             if element is None:
-                why = "it is preloaded, and no image of this page that is changed shows it"
+                why = "it is preloaded, but no changed image of this page shows it"
                 self.context.leave(tag.token.start, reference.url, why)
                 continue
             values = dict(next(iter(element.sources), element.img))
@@ -202,7 +202,7 @@ class OtherPlaces:
         else:
             natural = [rung for rung in fallback if rung.width == delivered.size.width]
             if not natural:
-                why = "its natural size shows here, and no rendition has that"
+                why = "shown at its natural size, and no rendition has that size"
                 self.context.leave(tag.token.start, reference.url, why)
                 return None
             rendition = natural[0]
@@ -215,7 +215,7 @@ class OtherPlaces:
         if delivered.is_copy:
             return None
         if reference.prefix is None:
-            why = "this page cannot reach the renditions; say where they are served"
+            why = "this page cannot reach the renditions; give their address"
             self.context.leave(tag.token.start, reference.url, why)
             return None
         if not reference.is_ours and not self._saves(delivered, rendition):

@@ -76,7 +76,7 @@ class _Rewriter:
                 self._style(token.start, token.end, mark='"')
             elif token.kind == "open":
                 self.context.leave(
-                    token.start, "", "a tag that begins here never ends; nothing behind it is changed"
+                    token.start, "", "a tag starts here and never ends; nothing after it is changed"
                 )
             elif token.kind == "raw" and token.name == "script" and self.is_structured_data:
                 self._structured_data(token)

@@ -26,12 +26,12 @@ class NoMatch(Enum):
     """Why an address leads to no original; what is no picture's address at all is not worth a word."""
 
     TEMPLATE = "a template makes its address"
-    ELSEWHERE = "it lies on another host"
+    ELSEWHERE = "it is on another host"
     MISSING = "there is no such file"
-    RESHAPED = "it is turned or cropped by hand, and in the page's box its renditions would be distorted"
-    NOT_OURS = "it is no original of this source, or nothing was made of it"
+    RESHAPED = "it is turned or cropped by hand, and the box of the page would distort it"
+    NOT_OURS = "it is not an original of this source, or has no rendition"
     DATA = ""
-    NO_FILE = "it leads to no picture file of this site"
+    NO_FILE = "it is not an image of this site"
 
     @property
     def concern(self) -> Concern:

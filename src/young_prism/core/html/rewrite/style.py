@@ -172,10 +172,10 @@ class _Styles:
         if "image-set(" in self.context.document.text[declaration.start : declaration.urls[0][0]].lower():
             return "it is in an image-set already"
         if self.context.site.prefix(match, self.context.base) is None:
-            return "renditions lie outside what this stylesheet can reach; say where they are served"
+            return "this stylesheet cannot reach the renditions; give their address"
         delivered = self.context.site.delivered[match.original]
         if not sized and not self._natural(delivered):
-            return "its natural size shows here, since there is no background-size, and no rendition has that"
+            return "shown at its natural size (no background-size), and no rendition has that size"
         return ""
 
     @staticmethod

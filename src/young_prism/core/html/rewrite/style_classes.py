@@ -83,7 +83,7 @@ def link_edit(context: PageContext, page: Collection[Token], *, from_root: bool)
     tag = f'<link rel="stylesheet" href="{path_url(url)}">'
     head = next((token for token in page if token.kind == "end" and token.name == "head"), None)
     if head is None:
-        context.leave(0, "", f"it has no head; put {tag} into the page that includes it")
+        context.leave(0, "", f"it has no head element; put {tag} into the page that includes it")
         return None
     indent = context.tags.indent(head.start)
     if indent is None:
