@@ -5,7 +5,7 @@ DEMO := .demo
 PY := .venv/bin/python
 BENCHES := efforts formats packing sites fuzz kills plan estimates reuse score proofs intake nothing memory faults record rewrite hand_off doors
 # Written by hand; docs/reference is generated, except one page.
-MARKDOWN = $(shell git ls-files "*.md" ":!docs/reference") docs/reference/exit-statuses.md
+MARKDOWN = $(shell find . docs -maxdepth 1 -name "*.md") $(shell find docs/decisions docs/explanation docs/how-to -name "*.md") docs/reference/exit-statuses.md
 STATIC := src/young_prism/web/static
 
 # Compiled modules are kept: without them every process that is started compiles all of them again.

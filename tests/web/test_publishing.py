@@ -10,6 +10,7 @@ import pytest
 from tests.support import pictures
 from tests.support.doors import RECIPE, Doors, doors
 from young_prism.cli.receive_webhooks import receiver
+from young_prism.messages.uploads import NOT_PUBLISHED, NOT_PUBLISHED_BEFORE
 from young_prism.services import publishing
 
 URL = "https://pictures.example/site"
@@ -74,7 +75,10 @@ def test_an_upload_is_published_replaced_and_withdrawn_and_the_cache_hears_of_it
         stand_in.server_close()
 
 
-def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_upload(tmp_path: Path) -> None:
+@pytest.mark.parametrize("beginning", [NOT_PUBLISHED, NOT_PUBLISHED_BEFORE])
+def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_upload(
+    tmp_path: Path, beginning: str
+) -> None:
     www = tmp_path / "www"
     www.mkdir()
     (www / "harbour-80w.jpg").write_bytes(b"of another site")
@@ -85,6 +89,7 @@ def test_what_cannot_be_published_is_said_kept_and_published_with_the_next_uploa
         assert URL not in upload["snippet"] and upload["urls"]["whole"]["80"]["jpeg"].startswith("/media/")
         assert (www / "harbour-80w.jpg").read_bytes() == b"of another site"
         (www / "harbour-80w.jpg").unlink()
+        door.parts.store.uploads.change(upload["id"], error=f"{beginning}as some version of ours wrote it")
         door.send(pictures.jpeg(pictures.photo(100, 80)), title="Pier")
         healed = door.made(upload["id"])
         assert healed["problem"] is None and URL in healed["snippet"]

@@ -15,6 +15,7 @@ EXCLUDED_BY_RECIPE = Message(
     "The recipe creates no renditions of this upload.", "Ask the owner of the recipe of its source."
 )
 NOT_PUBLISHED = "Not published: "
+NOT_PUBLISHED_BEFORE = "It is made, but not published: "  # as earlier versions wrote it into the database
 PUBLISHED_NEXT = "The next upload to this source publishes it too."
 NO_SUCH_SOURCE = Message(
     "There is no source for uploads with this name.", "Omit it, or name one that GET /api/v1/sources lists."

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -94,16 +94,20 @@ class UploadRecords(Sessions):
                 return None
         return self.get(row.id)
 
-    def mark_published(self, source_id: int, problem: str) -> None:
-        """Note that all uploads of a source that are done lie where the recipe publishes them.
+    def mark_published(self, source_id: int, problems: Iterable[str]) -> None:
+        """Record that all finished uploads of a source are published.
 
-        `problem` is how the problem begins of those that could not be published before; it is over.
+        Args:
+            source_id: The source.
+            problems: How the errors begin that uploads have because they could not be published before. They are cleared.
         """
         of_source = (UploadRow.source_id == source_id, UploadRow.state == UploadState.DONE)
         with self._session() as session:
             session.execute(
                 update(UploadRow)
-                .where(*of_source, UploadRow.error.startswith(problem, autoescape=True))
+                .where(
+                    *of_source, or_(*(UploadRow.error.startswith(part, autoescape=True) for part in problems))
+                )
                 .values(error=None, remedy=None)
             )
             session.execute(

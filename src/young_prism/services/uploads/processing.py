@@ -21,6 +21,7 @@ from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.messages.uploads import (
     EXCLUDED_BY_RECIPE,
     NOT_PUBLISHED,
+    NOT_PUBLISHED_BEFORE,
     PUBLISHED_NEXT,
     RUN_STOPPED,
     published_with_problem,
@@ -156,7 +157,7 @@ class UploadProcessor:
 
     def _on_published(self, source: Source, run: Run, result: PublishResult) -> None:
         if result.is_published:
-            self._store.uploads.mark_published(source.id, NOT_PUBLISHED)
+            self._store.uploads.mark_published(source.id, (NOT_PUBLISHED, NOT_PUBLISHED_BEFORE))
         self._settle_all(source, run, result)
 
     def _settle_all(self, source: Source, run: Run, result: PublishResult | None = None) -> None:
