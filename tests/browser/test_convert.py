@@ -28,9 +28,9 @@ def photo(tmp_path: Path) -> Path:
 
 def test_one_picture_becomes_a_webp_of_1920_px_in_four_clicks(page: Page, live: str, photo: Path) -> None:
     page.goto(live)
-    form = page.get_by_role("region", name="Convert pictures now")
+    form = page.get_by_role("region", name="Convert images now")
     with page.expect_file_chooser() as chooser:
-        form.get_by_text("Choose pictures").click()
+        form.get_by_text("Choose images").click()
     chooser.value.set_files(photo)  # the file's own dialog takes the second click
     expect(form.locator("[data-chosen]")).to_contain_text("summit.jpg")
     form.get_by_role("button", name="Convert").click()
@@ -86,16 +86,16 @@ def test_what_cannot_be_converted_is_listed_and_the_others_are_made(
     broken = photo.with_name("broken.jpg")
     broken.write_bytes(photo.read_bytes()[: photo.stat().st_size // 2])
     tab.goto(live)
-    form = tab.get_by_role("region", name="Convert pictures now")
+    form = tab.get_by_role("region", name="Convert images now")
     form.get_by_role("button", name="Convert").click()
-    expect(form.get_by_role("alert")).to_have_text("Choose one to fifty pictures first.")
+    expect(form.get_by_role("alert")).to_have_text("Choose one to fifty images first.")
     form.locator("[data-files]").set_input_files([photo, broken])
     form.locator("input[name=size]").fill("wide")
     form.get_by_role("button", name="Convert").click()
     expect(form.get_by_role("alert")).to_contain_text("Width in px cannot be “wide”.")
     form.locator("input[name=size]").fill("300")
     form.get_by_role("button", name="Convert").click()
-    expect(tab.get_by_role("heading", name="1 picture converted")).to_be_visible(timeout=limit(30) * 1000)
+    expect(tab.get_by_role("heading", name="1 image converted")).to_be_visible(timeout=limit(30) * 1000)
     expect(tab.get_by_role("row", name=re.compile("broken.jpg"))).to_contain_text(
         re.compile("ends in the middle|is damaged")
     )

@@ -59,7 +59,7 @@ def picture(tmp_path: Path) -> Path:
 def test_a_picture_from_the_phone_becomes_markup_by_touch(phone: Page, door: Doors, picture: Path) -> None:
     phone.goto(f"{door.address}/desk?source=light")
     expect(phone.get_by_text("Take a photo")).to_be_visible()
-    phone.get_by_label("Choose pictures").set_input_files(picture)
+    phone.get_by_label("Choose images").set_input_files(picture)
     phone.wait_for_url(re.compile(r"/desk/[\w-]{16}$"))
     expect(phone.get_by_text("only a camera’s number")).to_be_visible()
     # Typed while it is being made: nothing that arrives meanwhile takes it away.
@@ -92,7 +92,7 @@ def test_what_cannot_be_taken_says_why_and_the_others_arrive(
     bad = tmp_path / "letter.jpg"
     bad.write_text("Dear all")
     phone.goto(f"{door.address}/desk?source=light")
-    phone.get_by_label("Choose pictures").set_input_files([bad, picture])
+    phone.get_by_label("Choose images").set_input_files([bad, picture])
     expect(phone.get_by_text("The file is not a known image format")).to_be_visible()
     expect(phone.get_by_text("1 arrived, 1 could not be taken.")).to_be_visible()
 
@@ -103,7 +103,7 @@ def test_another_file_is_sent_for_one_that_is_damaged_without_loading_the_page(
     damaged = tmp_path / "half.jpg"
     damaged.write_bytes(picture.read_bytes()[:-2000])
     phone.goto(f"{door.address}/desk?source=light")
-    phone.get_by_label("Choose pictures").set_input_files(damaged)
+    phone.get_by_label("Choose images").set_input_files(damaged)
     expect(phone.get_by_text("ends in the middle of the image")).to_be_visible()
     phone.get_by_label("Title").fill("Whole at last")
     phone.get_by_role("button", name="Save", exact=True).tap()
@@ -151,13 +151,13 @@ def test_a_picture_from_the_phone_is_described_and_cropped_in_six_taps(
     heic = tmp_path / "IMG_7.HEIC"
     pillow_heif.from_pillow(pictures.photo(640, 480, 11)).save(heic, quality=60)
     phone.goto(f"{door.address}/desk?source=light")
-    phone.get_by_label("Choose pictures").set_input_files(heic)  # two taps: the button, and the picture
+    phone.get_by_label("Choose images").set_input_files(heic)  # two taps: the button, and the picture
     phone.wait_for_url(re.compile(r"/desk/[\w-]{16}$"))
     upload = phone.url.rpartition("/")[2]
     expect(phone.locator("[data-shaping]")).to_have_count(1)
     phone.get_by_text("Turn and crop").tap()
     phone.locator("[data-shaping]").get_by_role("button", name="Turn right").tap()
-    expect(phone.get_by_role("img", name=re.compile("The picture with its crop"))).to_be_visible()
+    expect(phone.get_by_role("img", name=re.compile("The image with its crop"))).to_be_visible()
     phone.locator("[data-shaping] [name=width]").fill("50")
     phone.locator("[data-shaping]").get_by_role("button", name="Save").tap()
     expect(phone.get_by_text("Saved. New renditions are being created")).to_be_visible()

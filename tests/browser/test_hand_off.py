@@ -141,7 +141,7 @@ def test_snippets_are_written_while_one_types_and_words_are_kept(page: Page, add
     page.get_by_label("Prefix").fill("/p/")
     expect(code).to_contain_text('srcset="/p/tree-200w')
     page.locator(".choices input").first.check()
-    expect(page.get_by_role("heading", name="2 pictures")).to_be_visible()
+    expect(page.get_by_role("heading", name="2 images")).to_be_visible()
     page.goto(f"{address}?original=tree.jpg")
     page.get_by_label("Alternative text").fill("A tree")
     page.get_by_role("button", name="Save text").click()

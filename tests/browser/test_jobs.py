@@ -188,13 +188,13 @@ def test_a_selection_is_compared_before_and_after_with_a_key(page: Page, live: s
 def test_steps_of_a_ladder_are_measured_on_the_source_s_own_pictures(page: Page, live: str) -> None:
     page.goto(f"{live}/s/small-site/recipe")
     page.get_by_label("Or in steps of").fill("1 kB")
-    page.get_by_role("button", name="Measure on three pictures").click()
+    page.get_by_role("button", name="Measure on three images").click()
     widths = page.locator('[name="set:ladder.widths"]')
     expect(widths).not_to_have_value("400, 800, 1200, 1600, 2000", timeout=LONG_MS)
     rungs = [int(width) for width in widths.input_value().split(",")]
     assert rungs == sorted(set(rungs)) and rungs[0] >= 320
     page.get_by_label("Or in steps of").fill("a little")
-    page.get_by_role("button", name="Measure on three pictures").click()
+    page.get_by_role("button", name="Measure on three images").click()
     expect(page.get_by_role("alert")).to_contain_text("“a little” is no step")
 
 

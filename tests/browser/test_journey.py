@@ -34,7 +34,7 @@ def test_a_run_is_started_watched_and_reported(page: Page, live: str) -> None:
     expect(page.get_by_role("heading", name=re.compile(r"Run \d+ is done"))).to_be_visible(
         timeout=limit(50) * 1000
     )
-    expect(page.get_by_text("A phone that opens all 7 pictures fetches")).to_be_visible()
+    expect(page.get_by_text("A phone that opens all 7 images fetches")).to_be_visible()
     expect(page.locator("[data-body] tr")).to_have_count(7)
     expect(page.locator("dl.outcomes .bad dd")).to_have_text("1")
     # A second run makes nothing anew.

@@ -52,7 +52,7 @@ def test_one_picture_to_a_width_and_a_format_is_one_command(folder: Path) -> Non
         "tall.webp": ("WEBP", (300, 500)),  # nothing is enlarged
     }
     assert "400 × 267, WebP, quality 70, score" in done.stdout and "smaller" in done.stdout
-    assert "2 pictures → 2 files" in done.stderr
+    assert "2 images → 2 files" in done.stderr
 
 
 def test_sizes_formats_and_qualities_are_combined_and_tell_names_apart(folder: Path) -> None:

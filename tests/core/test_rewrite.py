@@ -235,7 +235,7 @@ def test_an_existing_picture_is_completed_and_what_it_says_by_hand_is_kept() -> 
             '<link rel="preload" as="image" href="img/a.jpg">',
             "it is preloaded, but no changed image of this page shows it",
         ),
-        ('<div style="background: url(img/a.jpg), url(img/a.webp)">', "two pictures in one declaration"),
+        ('<div style="background: url(img/a.jpg), url(img/a.webp)">', "two images in one declaration"),
     ],
 )
 def test_what_cannot_be_changed_safely_is_left_alone_and_listed(page: str, why: str) -> None:

@@ -83,7 +83,7 @@ def test_text_and_json_say_skipped_and_list_what_they_count(site: Path, tmp_path
         re.search(
             r"Not delivered: \d+ WEBP of \d+ originals?, since a format that more browsers show", text.stderr
         )
-        and "A phone that opens all pictures fetches" in text.stderr
+        and "A phone that opens all images fetches" in text.stderr
         and "eft out" not in text.stderr
     )
 

@@ -304,12 +304,12 @@ def _report(result: BuildOutcome, summary: Mapping[str, Any]) -> None:
 
 
 def _visitor_line(summary: Mapping[str, Any]) -> str:
-    """Say what a visitor who opens all pictures fetches, before and after."""
+    """Say what a visitor who opens all images fetches, before and after."""
     before, views = summary["before"], summary["views"]
     phone = views[PHONE.key]
     screen = views[Viewport(1280, 1).key]
     return (
-        f"A phone that opens all pictures fetches {format_bytes(phone)} instead of {format_bytes(before)} "
+        f"A phone that opens all images fetches {format_bytes(phone)} instead of {format_bytes(before)} "
         f"({format_saving(before, phone)}); a screen of 1280 px fetches {format_bytes(screen)}"
     )
 

@@ -214,7 +214,7 @@ def _report(saved: Sequence[ConvertedFile], failures: Sequence[YoungPrismError],
     before, after = sum(pictures.values()), sum(len(each.converted.data) for each in saved)
     failed = f", {len(failures)} failed" if failures else ""
     say(
-        f"{count(len(pictures), 'picture')} → {count(len(saved), 'file')}, {format_bytes(before)} → {format_bytes(after)}{failed}"
+        f"{count(len(pictures), 'image')} → {count(len(saved), 'file')}, {format_bytes(before)} → {format_bytes(after)}{failed}"
     )
 
 

@@ -89,7 +89,7 @@ def say_verification(verification: Verification) -> None:
     pages = len({page.page for page in verification.pages})
     say(
         f"{count(pages, 'page')} opened before and after: {count(boxes_compared, 'box', 'boxes')} compared, "
-        f"{len(verification.differences)} changed; pictures {format_bytes(before)} → {format_bytes(after)}"
+        f"{len(verification.differences)} changed; images {format_bytes(before)} → {format_bytes(after)}"
     )
 
 

@@ -367,7 +367,7 @@ class OriginalPlanner:
             packed_path = f"{_join(folder, split_name(name)[0])}.{ImageFormat.JXL.ext}"
             text = "the JPEG packed without loss: it can be restored bit by bit"
             return files.planned(packed_path, ImageFormat.JXL, self.facts.size, squeeze, text)
-        text = "the same picture in fewer bytes" if has_target else "the same pixels in fewer bytes"
+        text = "the same image in fewer bytes" if has_target else "the same pixels in fewer bytes"
         text = text if squeeze else "copied: this format cannot be squeezed"
         if packs:
             squeeze = squeeze and squeeze.model_copy(update={"jpeg_to_jxl": False})

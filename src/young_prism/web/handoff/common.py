@@ -153,7 +153,7 @@ def _ways(source: Source, catalogue: Catalogue, build: SourceBuild) -> list[Hand
     texts = {
         "snippets": (
             "Snippets",
-            count(len(build.delivered), "picture") + (f", {missing} without alt" if missing else ""),
+            count(len(build.delivered), "image") + (f", {missing} without alt" if missing else ""),
         ),
         "visitors": (
             "What visitors fetch",

@@ -168,7 +168,7 @@ class _Styles:
         if declaration.name not in _PROPERTIES:
             return f"{declaration.name} is not rewritten"
         if len(declaration.urls) > 1:
-            return "two pictures in one declaration"
+            return "two images in one declaration"
         if "image-set(" in self.context.document.text[declaration.start : declaration.urls[0][0]].lower():
             return "it is in an image-set already"
         if self.context.site.prefix(match, self.context.base) is None:

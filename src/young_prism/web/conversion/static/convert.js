@@ -12,7 +12,7 @@ for (const form of document.querySelectorAll('[data-convert]')) {
   const showChosen = () => {
     const files = [...input.files]
     const bytes = size(files.reduce((sum, file) => sum + file.size, 0))
-    chosen.textContent = files.length > 1 ? `${files.length} pictures, ${bytes}` : files.length ? `${files[0].name}, ${bytes}` : hint
+    chosen.textContent = files.length > 1 ? `${files.length} images, ${bytes}` : files.length ? `${files[0].name}, ${bytes}` : hint
     problem.textContent = ''
   }
   input.addEventListener('change', showChosen)
@@ -32,7 +32,7 @@ for (const form of document.querySelectorAll('[data-convert]')) {
   form.addEventListener('submit', (event) => {
     event.preventDefault()
     if (!input.files.length) {
-      problem.textContent = 'Choose one to fifty pictures first.'
+      problem.textContent = 'Choose one to fifty images first.'
       input.focus()
       return
     }
