@@ -16,7 +16,13 @@ def inputs_digest() -> str:
     files = [
         ROOT / "styles/app.css",
         ROOT / "package-lock.json",
-        *sorted((ROOT / "src/young_prism").rglob("*.html")),
+        *sorted(
+            file
+            for file in (ROOT / "src/young_prism").rglob("*.html")
+            if not file.is_relative_to(
+                ROOT / "src/young_prism/documentation"
+            )  # which is built, with its own style
+        ),
     ]
     digest = hashlib.sha256()
     for file in files:

@@ -195,7 +195,7 @@ def test_steps_of_a_ladder_are_measured_on_the_source_s_own_pictures(page: Page,
     assert rungs == sorted(set(rungs)) and rungs[0] >= 320
     page.get_by_label("Or in steps of").fill("a little")
     page.get_by_role("button", name="Measure on three images").click()
-    expect(page.get_by_role("alert")).to_contain_text("“a little” is no step")
+    expect(page.get_by_role("alert")).to_contain_text("“a little” is not a step")
 
 
 def test_files_are_squeezed_where_they_lie_and_brought_back(tab: Page, tmp_path: Path) -> None:

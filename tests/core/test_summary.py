@@ -14,6 +14,7 @@ from young_prism.core.report.summary import (
     view_bytes,
 )
 from young_prism.core.types import ImageFormat, Outcome
+from young_prism.messages.output import FAILED_VERIFICATION
 
 AVIF, JPEG = ImageFormat.AVIF, ImageFormat.JPEG
 MADE, KEPT, SKIPPED, FAILED = Outcome.MADE, Outcome.KEPT, Outcome.SKIPPED, Outcome.FAILED
@@ -66,7 +67,7 @@ def test_what_grew_or_was_kept_is_listed_and_an_original_without_renditions_is_f
     )
     assert [item[0] for item in result["larger"]] == ["grew.jpg", "kept.jpg"]
     assert result["larger"][1][1] == "the original's own pixels were already the smallest"
-    failed = [Result(AVIF, 400, 0, FAILED, "The rendition failed verification: it is 7 × 5.")]
+    failed = [Result(AVIF, 400, 0, FAILED, f"{FAILED_VERIFICATION} it is 7 × 5.")]
     result = summed(("bad.jpg", 10, [*failed, *rungs((JPEG, 400, 5))]))
     assert (result["verified"], result["faults"]) == (2, 1)
 

@@ -43,7 +43,7 @@ def test_a_plain_form_brings_pictures_and_says_what_each_still_needs(door: Doors
     assert "only a camera" in answer.text
     door.made(page.rpartition("/")[2])
     assert "needs a title and a description" in door.http.get("/desk").text
-    assert "No picture says" in door.http.get("/desk", params={"q": "nowhere"}).text
+    assert "No image says" in door.http.get("/desk", params={"q": "nowhere"}).text
 
 
 def test_words_are_kept_and_nobodys_words_are_lost(door: Doors) -> None:

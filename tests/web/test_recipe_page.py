@@ -65,7 +65,7 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
     assert re.search(r"<h1>\d+ renditions to rename</h1>", client.get("/s/small-site/run").text)
     post(app, RECIPE, TYPED)
     again = post(app, f"{RECIPE}/check?part=1", TYPED.replace("300", "301")).text
-    assert "made already" in again and "no longer planned" in again
+    assert "made already" in again and "orphaned" in again
 
 
 def test_a_profile_is_chosen_by_what_it_costs(app) -> None:

@@ -85,5 +85,7 @@ def not_writable(reason: str | None) -> Message:
     )
 
 
+FAILED_VERIFICATION = "The rendition failed verification:"
+"""Beginning of the reason, by which reports count these failures."""
 VERIFY_AGAIN = "Run again. If it fails again, exclude this format for the original, and report it."
 EXCLUDE_JPEG_TO_JXL = "Write an override for this original whose formats.squeeze omits jpeg_to_jxl."

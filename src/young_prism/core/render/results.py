@@ -12,6 +12,7 @@ from young_prism.core.plan.model import VIDEO, PlannedOriginal, PlannedRendition
 from young_prism.core.recipe.formats import Squeeze
 from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import Outcome
+from young_prism.messages.output import FAILED_VERIFICATION
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,7 +97,7 @@ def _faulty(planned: PlannedRendition, fault: str) -> Rendered:
     elif planned.settings is None:
         reason = f"The original is damaged: {fault}."
     else:
-        reason = f"The rendition failed verification: {fault}."
+        reason = f"{FAILED_VERIFICATION} {fault}."
     return Rendered(
         planned=planned,
         outcome=Outcome.FAILED,

@@ -13,6 +13,7 @@ from young_prism.core.naming.rule import WHOLE_FACET
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.visitor import PHONE_CSS_PX, PHONE_DENSITY, DeliveredRung
 from young_prism.core.types import ImageFormat, Outcome
+from young_prism.messages.output import FAILED_VERIFICATION
 
 VIEWPORTS = (390, 768, 1280, 1920)
 DENSITIES = (1, 2, 3)
@@ -158,7 +159,7 @@ class Summary:
         if verified:
             fresh = sum(result.outcome in (Outcome.MADE, Outcome.KEPT) for result in results)
             faults = sum(
-                result.outcome is Outcome.FAILED and result.reason.startswith("It was made")
+                result.outcome is Outcome.FAILED and result.reason.startswith(FAILED_VERIFICATION)
                 for result in results
             )
             self._verified += fresh + faults
