@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from young_prism.core.errors import LayoutFileError
@@ -37,6 +37,7 @@ def image(width: dict[int, float], name: str = "img/a.jpg", **values: object) ->
     st.lists(st.tuples(st.sampled_from([0.0, 0.25, 0.5, 1.0]), st.integers(40, 500)), min_size=1, max_size=3),
     st.integers(40, 1200),
 )
+@example(parts=[(0.0, 302), (0.5, 145)], limit=302)  # a dip at a breakpoint within a line that is almost flat
 def test_a_layout_with_breakpoints_is_found_again(parts: list[tuple[float, int]], limit: int) -> None:
     """Parts of a layout: a share of the viewport less some margin, or a fixed width, never over a limit."""
     breakpoints = [620, 1100][: len(parts) - 1]

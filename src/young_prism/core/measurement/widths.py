@@ -116,10 +116,16 @@ def _longest(points: Sequence[_Point], first: int) -> tuple[int, float, float]:
             abs(slope * point.viewport + start - point.width) <= _TOLERANCE
             for point in points[first : last + 1]
         )
-        if on_line and _LEAST_SLOPE <= slope <= _MOST_SLOPE:
-            flat = abs(slope) < _FLAT
-            widest = max(point.width for point in points[first : last + 1])
-            end, share, offset = last + 1, (0.0 if flat else slope), (widest if flat else start)
+        if not (on_line and _LEAST_SLOPE <= slope <= _MOST_SLOPE):
+            continue
+        if abs(slope) >= _FLAT:
+            end, share, offset = last + 1, slope, start
+            continue
+        widths = [point.width for point in points[first : last + 1]]
+        if (
+            max(widths) - min(widths) <= _TOLERANCE
+        ):  # levelled at the widest, which must fit the narrowest too
+            end, share, offset = last + 1, 0.0, max(widths)
     return end, share, offset
 
 
