@@ -20,6 +20,7 @@ NO_SUCH_SOURCE = Message(
     "There is no source with this name.", "List the sources for uploads with GET /api/v1/sources."
 )
 NO_SUCH_RECIPE = Message("There is no saved recipe with this name.", "List them with GET /api/v1/recipes.")
+NO_SUCH_ADDRESS = Message("There is no operation at this address.", REQUEST_DOCUMENTED)
 NO_SUCH_RUN = Message("There is no run with this number.", "List the runs with GET /api/v1/runs.")
 NO_SUCH_UPLOAD = Message("There is no upload with this id.", "List the uploads with GET /api/v1/uploads.")
 INVALID_CURSOR = Message(

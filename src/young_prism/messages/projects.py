@@ -16,10 +16,6 @@ def invalid_image_metadata(*, key: str, reason: str | None) -> Message:
     )
 
 
-def invalid_image_metadata_toml(reason: object) -> Message:
-    return Message(f"The file is not valid TOML: {reason}.", "Correct the line named here.")
-
-
 def invalid_key(*, key: str, reason: str | None) -> Message:
     return Message(f"{key}: {reason}.", "See docs/build-scripts.md for every key.")
 
@@ -30,7 +26,3 @@ def invalid_pattern(*, pattern: str, reason: object) -> Message:
 
 def invalid_toml(reason: object) -> Message:
     return Message(f"The file is not valid TOML: {reason}.", "Correct the line named here.")
-
-
-def unreadable(reason: str | None) -> Message:
-    return Message(f"The file cannot be read ({reason}).", "Check the path and the permissions of the file.")

@@ -19,7 +19,6 @@ INVALID_PATH = Message("This is not a valid path.", "Check the path.")
 NOT_A_DEMO_FOLDER = Message(
     "This folder holds files that do not belong to a demo.", "Give --data an empty folder."
 )
-NOT_BELOW_ROOT = Message("This folder is not below a root of the server.", "Choose another folder.")
 NO_FOLDER = Message("No folder was given.", "Choose one from the list, or type its path.")
 ROOT_MISSING = Message("The folder does not exist.", "Give --root an existing folder.")
 SOURCE_NAME_BUSY = Message(

@@ -1,4 +1,4 @@
-"""The application factory: blueprints, template words, security headers, errors as page_errors."""
+"""The application factory: blueprints, template words, security headers, errors as pages."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
 from young_prism.messages import page_errors
-from young_prism.messages.api import SERVER_ERROR
+from young_prism.messages.api import NO_SUCH_ADDRESS, REQUEST_DOCUMENTED, SERVER_ERROR, method_not_allowed
+from young_prism.messages.message import Message
 from young_prism.reports.single_file import TEMPLATES
 from young_prism.reports.template_filters import register_filters
 from young_prism.services.auth.tokens import TokenService
@@ -304,15 +305,16 @@ def _add_errors(app: Flask, settings: Settings) -> None:
 
 
 def _api_error(error: HTTPException, code: int) -> Response:
-    """Answer what no operation answered: an address that is none, a method that is not taken, an internal error."""
+    """Answer a request that no operation handles: unknown address or method, or an internal error."""
     if code == 500:
         return answer_to(Problem.of(500, SERVER_ERROR))
     headers = {name: value for name, value in error.get_headers() if name.lower() == "allow"}
-    texts = {
-        404: "There is nothing at this address.",
-        405: f"This address does not take {request.method}; it takes {headers.get('Allow', 'other methods')}.",
+    messages = {
+        404: NO_SUCH_ADDRESS,
+        405: method_not_allowed(method=request.method, allowed=headers.get("Allow", "other methods")),
     }
-    return answer_to(Problem(code, texts.get(code, error.description or error.name), headers=headers))
+    message = messages.get(code, Message(error.description or error.name, REQUEST_DOCUMENTED))
+    return answer_to(Problem.of(code, message, headers=headers))
 
 
 def _secure(response: Response) -> Response:

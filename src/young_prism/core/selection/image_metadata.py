@@ -21,7 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 from young_prism.core.errors import RecipeError
 from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry, GeometryModel
 from young_prism.core.toml_text import load_toml
-from young_prism.messages.projects import invalid_image_metadata, invalid_image_metadata_toml
+from young_prism.messages.projects import invalid_image_metadata, invalid_toml
 
 FocalPoint = tuple[float, float]
 """A point in a picture as shares of its upright width and height: (0, 0) is the corner top left."""
@@ -77,7 +77,7 @@ def read_details(text: str, *, file: str = "") -> dict[str, ImageMetadata]:
     try:
         data = load_toml(text)
     except ValueError as error:
-        raise RecipeError.of(invalid_image_metadata_toml(error), file=file) from error
+        raise RecipeError.of(invalid_toml(error), file=file) from error
     try:
         written = _FILE.validate_python(data)
     except ValidationError as error:

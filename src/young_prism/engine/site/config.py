@@ -25,7 +25,8 @@ from young_prism.engine.build.planning import (
 from young_prism.engine.build.request import BuildRequest, PathFilter
 from young_prism.engine.source.watermarks import load_watermarks
 from young_prism.engine.workers.pool import Pool
-from young_prism.messages.projects import NO_SOURCE, unreadable
+from young_prism.messages.originals import unreadable
+from young_prism.messages.projects import NO_SOURCE
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ def page(path: str) -> Response:
     """Send a page or a file of the documentation."""
     if not (FOLDER / "index.html").is_file():
         abort(404, NO_DOCUMENTATION)
-    response = send_from_directory(FOLDER, path, max_age=300)
+    response = send_from_directory(FOLDER, path)
     response.headers["Cache-Control"] = "private, max-age=300"
     return response
 

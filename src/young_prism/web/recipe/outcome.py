@@ -185,12 +185,12 @@ def _states(out: Path, plan: Plan) -> tuple[tuple[str, int], ...]:
     made, dropped, owned = ledger.made, ledger.skipped, ledger.owned
     left = [path for path, key in planned if (path, key) not in made and (path, key) not in dropped]
     count = sum(map(made.__contains__, planned))
-    anew = sum(map(owned.__contains__, left))
+    replaced = sum(map(owned.__contains__, left))
     states = {
         "made already": count,
         "tried and skipped": len(planned) - len(left) - count,
-        "to be created again": anew,
-        "new": len(left) - anew,
+        "to be created again": replaced,
+        "new": len(left) - replaced,
         "orphaned": len(owned.keys() - {path for path, _ in planned}),
     }
     return tuple((state, number) for state, number in states.items() if number)

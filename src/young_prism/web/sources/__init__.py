@@ -20,7 +20,7 @@ from young_prism.messages.notices import (
     source_has_run,
     source_removed,
 )
-from young_prism.messages.server import NOT_BELOW_ROOT
+from young_prism.messages.server import FOLDER_OUTSIDE_ROOTS
 from young_prism.services.catalogue import Catalogue
 from young_prism.services.uploads.permissions import Permission, stored_permissions
 from young_prism.store.decisions import recipe_of
@@ -219,7 +219,7 @@ def _trail(folder: Path, roots: tuple[Path, ...]) -> list[Path]:
         (root for root in real if folder.is_relative_to(root)), key=lambda root: len(root.parts), default=None
     )
     if top is None:
-        raise SourceError.of(NOT_BELOW_ROOT, file=str(folder))
+        raise SourceError.of(FOLDER_OUTSIDE_ROOTS, file=str(folder))
     between = folder.relative_to(top).parts
     return [top.joinpath(*between[:depth]) for depth in range(len(between) + 1)]
 
