@@ -20,13 +20,13 @@ from tests.support.limits import limit
 from young_prism.engine.workers.environment import configure_worker
 
 configure_worker()
-import cv2, pyvips
+import pyvips
 from PIL import AvifImagePlugin, Image
 
 
 def state():
     return [
-        dict(os.environ), pyvips.cache_get_max(), cv2.getNumThreads(), AvifImagePlugin.DEFAULT_MAX_THREADS,
+        dict(os.environ), pyvips.cache_get_max(), AvifImagePlugin.DEFAULT_MAX_THREADS,
         Image.MAX_IMAGE_PIXELS, dict(ElementTree._namespace_map), sys.getrecursionlimit(),
     ]
 

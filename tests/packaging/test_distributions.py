@@ -70,6 +70,7 @@ def test_both_distributions_have_all_that_belongs_to_them(distributions: Path) -
         "young_prism/documentation/tutorial.html",
         "young_prism/documentation/pictures/report-",
         "young_prism/documentation/search/search_index.json",
+        "young_prism/core/score/metric.bin",
     ]
     with zipfile.ZipFile(wheel) as archive:
         names = archive.namelist()
@@ -81,8 +82,31 @@ def test_both_distributions_have_all_that_belongs_to_them(distributions: Path) -
     assert {"LICENSE", "THIRD_PARTY.md"} <= set(metadata.get_all("License-File") or ())
     with tarfile.open(source) as archive_of_source:
         inside = [name.partition("/")[2] for name in archive_of_source.getnames()]
-    assert {"pyproject.toml", "README.md", "LICENSE", "CHANGELOG.md"} <= set(inside)
+    assert {"pyproject.toml", "README.md", "LICENSE", "CHANGELOG.md", "hatch_build.py"} <= set(inside)
+    assert "src/young_prism/core/score/metric.c" in inside
+    assert not [name for name in inside if name.endswith(".bin")]
     assert any(name.startswith("src/young_prism/documentation/") for name in inside)
+
+
+def test_without_a_compiler_the_wheel_is_for_every_platform(tmp_path: Path) -> None:
+    """In a copy of the project, because the library of this environment lies where it would be built."""
+    source = tmp_path / "source"
+    for name in ("pyproject.toml", "hatch_build.py", "README.md", "LICENSE", "THIRD_PARTY.md"):
+        source.mkdir(exist_ok=True)
+        shutil.copy(ROOT / name, source)
+    shutil.copytree(ROOT / "src/young_prism/core", source / "src/young_prism/core")
+    command = [BIN / "python", "-m", "build", "--no-isolation", "--wheel", "--outdir", tmp_path, source]
+    environment = os.environ | {"CC": "false"}
+    built = subprocess.run(
+        command, env=environment, capture_output=True, text=True, timeout=limit(60), check=True
+    )
+    assert "The score is not compiled, and slower: false failed" in built.stdout + built.stderr
+    (wheel,) = tmp_path.glob("*.whl")
+    assert wheel.name.endswith("-py3-none-any.whl")
+    with zipfile.ZipFile(wheel) as archive:
+        names = archive.namelist()
+    assert "young_prism/core/score/portable.py" in names
+    assert not [name for name in names if name.endswith(".bin")]
 
 
 def test_it_installs_offline_into_an_empty_environment_and_works(environment: Path, tmp_path: Path) -> None:

@@ -86,11 +86,15 @@ def _print_version(ctx: click.Context, _param: click.Parameter, value: bool) -> 
     click.echo(f"young-prism, version {__version__}")
     if ctx.params.get("verbose"):
         from young_prism.core.encode.contract import encoder_version, has_video
+        from young_prism.core.score.implementation import IS_COMPILED
         from young_prism.core.types import MODERN_FORMATS, VIDEO_FORMATS, ImageFormat
 
         fallbacks = (ImageFormat.JPEG, ImageFormat.PNG, ImageFormat.GIF)
         for fmt in (*MODERN_FORMATS, *fallbacks, *(VIDEO_FORMATS if has_video() else ())):
             click.echo(f"{fmt.label}: {encoder_version(fmt)}")
+        click.echo(
+            f"Score: {'compiled' if IS_COMPILED else 'by numpy, slower: installed without a C compiler'}"
+        )
     ctx.exit()
 
 

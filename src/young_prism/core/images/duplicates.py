@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -31,10 +30,13 @@ class Duplicate(NamedTuple):
 
 def fingerprint(pixels: NDArray[np.uint8]) -> str:
     """Return the fingerprint of an sRGB array of shape (height, width, 3) as 16 hexadecimal digits."""
-    # Averaged first and then weighed: the same by arithmetic, and a tenth of the time.
+    # Averaged first and then weighted: the same by arithmetic, and a tenth of the time.
     rows, columns = _bands(pixels.shape[0], 8), _bands(pixels.shape[1], 9)
-    blocks = [[cv2.mean(np.ascontiguousarray(pixels[a:b, c:d]))[:3] for c, d in columns] for a, b in rows]
-    small = np.array(blocks, np.float32) @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    sums = np.stack([pixels[a:b].sum(axis=0, dtype=np.uint32) for a, b in rows])
+    sums = np.stack([sums[:, a:b].sum(axis=1, dtype=np.float64) for a, b in columns], axis=1)
+    counts = np.array([[(b - a) * (d - c) for c, d in columns] for a, b in rows])
+    blocks = (sums / counts[..., np.newaxis]).astype(np.float32)
+    small = blocks @ np.array([0.2126, 0.7152, 0.0722], np.float32)
     bits = (small[:, :-1] > small[:, 1:] + 0.5).ravel()
     return f"{int(''.join('1' if bit else '0' for bit in bits), 2):016x}"
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
-import cv2
 import numpy as np
 import numpy.typing as npt
 
@@ -75,12 +74,14 @@ def is_animated_webp(data: bytes) -> bool:
 
 
 def _webp(data: bytes) -> npt.NDArray[np.uint8] | None:
-    """Decode a WebP with OpenCV, in two thirds of Pillow's time; None where it finds it damaged, which Pillow then says."""
-    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
-    if pixels is None or pixels.ndim != 3 or pixels.shape[2] not in (3, 4):
+    """Decode a WebP with imagecodecs, in half of Pillow's time; None if it is damaged: Pillow's error says more."""
+    import imagecodecs
+
+    try:
+        pixels = imagecodecs.webp_decode(data)
+    except imagecodecs.WebpError:
         return None
-    turned = cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB)
-    return np.asarray(turned, np.uint8)
+    return np.asarray(pixels, np.uint8) if pixels.ndim == 3 and pixels.shape[2] in (3, 4) else None
 
 
 def _jxl(data: bytes) -> npt.NDArray[np.uint8]:

@@ -25,8 +25,8 @@ PIXELS_VERSION = 1
 
 _PLAIN = Finishing()
 _SANITISER = f"sanitiser {SANITISER_VERSION}"
-_SEARCH = "search 3"
-"""Raised with every change of the way to a quality: another way may end at another."""
+_SEARCH = "search 4"
+"""Raised with every change of a search or of the score: it may end at another quality."""
 
 
 def rendition_key(sha256: str, size: Size, rest: str) -> str:

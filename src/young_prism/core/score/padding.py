@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from young_prism.core.score.metric import Pixels, Reference
+from young_prism.core.score.metric import Reference
+from young_prism.core.score.planes import Pixels
 
 ALL_SCALES = 256
 """Pixels: a side that has all six scales. With fewer the score reads its weights in other places, and no quality reaches a

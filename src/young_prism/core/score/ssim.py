@@ -7,16 +7,16 @@ is tested.
 
 from __future__ import annotations
 
-import cv2
 import numpy as np
 
-from young_prism.core.score.metric import BACKGROUNDS, Pixels
+from young_prism.core.score.implementation import implementation
+from young_prism.core.score.metric import BACKGROUNDS
+from young_prism.core.score.planes import RADIUS, VARIANCE_CONSTANT, Pixels, Plane
 
-_SIGMA = 1.5
-WINDOW = 11
+WINDOW = 2 * RADIUS + 1
 """Pixels: the smallest side that a picture may have."""
 _C1, _C2 = (0.01 * 255) ** 2, (0.03 * 255) ** 2
-_GREY = np.array([[0.2125, 0.7154, 0.0721]], np.float32)
+_GREY = np.array([0.2125, 0.7154, 0.0721], np.float32)
 """What red, green and blue weigh in grey (ITU-R BT.709)."""
 
 
@@ -41,18 +41,19 @@ def ssim(original: Pixels, candidate: Pixels) -> float:
     return _similarity(_grey(original), _grey(candidate))
 
 
-def _similarity(pixels: np.ndarray, other_pixels: np.ndarray) -> float:
-    mean, means = _window(pixels), _window(other_pixels)
-    spread = _window(pixels * pixels) - mean * mean
-    spreads = _window(other_pixels * other_pixels) - means * means
-    common = _window(pixels * other_pixels) - mean * means
-    alike = (2 * mean * means + _C1) * (2 * common + _C2)
-    alike /= (mean * mean + means * means + _C1) * (spread + spreads + _C2)
+def _similarity(pixels: Plane, other_pixels: Plane) -> float:
+    mean, variance = _local(pixels)
+    other_mean, other_variance = _local(other_pixels)
+    _, variance_of_gap = _local(pixels - other_pixels)
+    variances = variance + other_variance
+    # var(a - b) = var(a) + var(b) - 2 cov(a, b)
+    alike = (2 * mean * other_mean + _C1) * (variances - variance_of_gap + _C2)
+    alike /= (mean * mean + other_mean * other_mean + _C1) * (variances + _C2)
     edge = WINDOW // 2
     return float(alike[edge:-edge, edge:-edge].mean())
 
 
-def _grey_on(pixels: Pixels, ground: float) -> np.ndarray:
+def _grey_on(pixels: Pixels, ground: float) -> Plane:
     grey = _grey(pixels)
     if pixels.shape[2] < 4:
         return grey
@@ -60,10 +61,12 @@ def _grey_on(pixels: Pixels, ground: float) -> np.ndarray:
     return np.asarray(grey * alpha + (1 - alpha) * np.float32(ground * 255))
 
 
-def _grey(pixels: Pixels) -> np.ndarray:
-    colour = np.ascontiguousarray(pixels[:, :, :3]).astype(np.float32)
-    return np.asarray(cv2.transform(colour, _GREY))
+def _grey(pixels: Pixels) -> Plane:
+    return np.ascontiguousarray(pixels[:, :, :3].astype(np.float32) @ _GREY)
 
 
-def _window(plane: np.ndarray) -> np.ndarray:
-    return np.asarray(cv2.GaussianBlur(plane, (WINDOW, WINDOW), _SIGMA, borderType=cv2.BORDER_REFLECT))
+def _local(plane: Plane) -> tuple[Plane, Plane]:
+    """Return the mean and the variance under the window, right where all of it lies in the plane."""
+    local = implementation.original_plane(plane, has_spread=True, has_flat=False)
+    assert local.spread is not None  # noqa: S101  (asked for)
+    return local.mean, local.spread - VARIANCE_CONSTANT

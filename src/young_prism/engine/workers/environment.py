@@ -30,10 +30,8 @@ def configure_codecs() -> None:
 def configure_worker() -> None:
     """Set up a process that encodes, decodes and scores: one thread in every library, since there is one process a core."""
     configure_codecs()
-    import cv2
     from PIL import AvifImagePlugin
 
-    cv2.setNumThreads(1)
     AvifImagePlugin.DEFAULT_MAX_THREADS = 1
 
 

@@ -21,11 +21,11 @@ _TASKS_PER_WORKER = 200
 
 _PRELOAD_MODULES = (
     "numpy",
-    "cv2",
     "psutil",
     "PIL.AvifImagePlugin",
     "pillow_avif",
     "imagecodecs._jpegxl",
+    "imagecodecs._webp",
     "young_prism.core.svg.sanitise",
     "young_prism.core.inspection.inspect",
     "young_prism.core.plan.resolve",
