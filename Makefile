@@ -54,7 +54,7 @@ test:
 	@$(MAKE) --no-print-directory --jobs=2 lint run-tests
 
 test-tools: compiler .venv/.test
-	@sh tools/install-debian chromium:chromium exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git curl:curl
+	@sh tools/install-debian chromium:chromium chromium-headless-shell:chromium-headless-shell exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git curl:curl
 
 # Before the installation, which compiles the score. Without it all but one test would pass, slower.
 compiler:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 EXECUTABLE = "YOUNG_PRISM_CHROMIUM"
 """The environment variable that names the browser; without it the usual names are tried."""
-_USUAL_NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable")
+_USUAL_NAMES = ("chromium-headless-shell", "chromium", "chromium-browser", "google-chrome", "google-chrome-stable")
 
 
 def find_chromium() -> str | None:
