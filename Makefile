@@ -28,25 +28,23 @@ demo-reset: .venv/.run
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Young Prism needs Python 3.11 or newer; say which with PYTHON=..."; exit 1; }
 	@rm -rf .venv; $(PYTHON) -m venv .venv 2>/dev/null || { rm -rf .venv; sh tools/install-debian python3-venv && $(PYTHON) -m venv .venv; }
 
-# The very versions that were tested, each file checked by its hash; then this project itself, with nothing fetched for it.
-INSTALL := -m pip install --quiet --disable-pip-version-check
+# The very versions that were tested, each file checked by its hash.
 .venv/.run: pyproject.toml requirements/run.txt $(COMPILED) | .venv/bin/python
 	@echo "Installing what Young Prism needs (once) ..."
-	@$(PY) $(INSTALL) --require-hashes --requirement requirements/run.txt
-	@$(PY) $(INSTALL) --no-deps --no-build-isolation --editable .
+	@sh tools/install-packages requirements/run.txt
 	@touch $@
 
 .venv/.test: pyproject.toml requirements/dev.txt $(COMPILED) | .venv/bin/python
-	@$(PY) $(INSTALL) --require-hashes --requirement requirements/dev.txt
-	@$(PY) $(INSTALL) --no-deps --no-build-isolation --editable .
+	@sh tools/install-packages requirements/dev.txt
 	@touch $@ .venv/.run
 
 # Writes requirements/*.txt anew from pyproject.toml, for all systems and Python versions; no host of a registry is in them.
 LOCK := --universal --python-version 3.11 --generate-hashes --no-header --no-annotate --quiet
 lock: | .venv/bin/python
-	$(PYTHON) -m venv .venv/lock && .venv/lock/bin/pip install --quiet 'uv>=0.9,<1'
-	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --upgrade -o requirements/run.txt
-	.venv/lock/bin/uv pip compile pyproject.toml requirements/build.in --extra dev $(LOCK) --upgrade -o requirements/dev.txt
+	.venv/bin/python -m pip install --quiet --require-hashes --requirement requirements/uv.txt
+	echo 'uv>=0.9,<1' | .venv/bin/uv pip compile - $(LOCK) --upgrade -o requirements/uv.txt
+	.venv/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --upgrade -o requirements/run.txt
+	.venv/bin/uv pip compile pyproject.toml requirements/build.in --extra dev $(LOCK) --upgrade -o requirements/dev.txt
 
 # Says how long the installation took, which is not the tests' time.
 test:

@@ -32,7 +32,7 @@ def test_every_dependency_is_locked_to_a_version_within_its_range(file: str, exp
         assert Version(locked[name]) in requirement.specifier, f"{name} {locked[name]}: run make lock"
 
 
-@pytest.mark.parametrize("file", ["run.txt", "dev.txt"])
+@pytest.mark.parametrize("file", ["run.txt", "dev.txt", "uv.txt"])
 def test_every_pin_has_hashes_and_no_host_is_named(file: str) -> None:
     text = (ROOT / "requirements" / file).read_text()
     blocks = re.split(r"\n(?=\S)", text.strip())

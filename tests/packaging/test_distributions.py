@@ -43,17 +43,17 @@ def distributions(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="module")
 def environment(distributions: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """An empty environment into which the wheel was installed from a wheel house, by the lock file."""
-    folder = tmp_path_factory.mktemp("installed")
-    house, environment = folder / "house", folder / "environment"
-    pip = (BIN / "python", "-m", "pip", "--disable-pip-version-check", "--quiet")
-    locked = ("--require-hashes", "--requirement", ROOT / "requirements" / "run.txt")
-    run(*pip, "wheel", "--no-deps", "--wheel-dir", house, *locked)  # some distributions are source alone
+    """An empty environment into which the wheel was installed by the lock file, from uv's cache where uv was used."""
+    environment = tmp_path_factory.mktemp("installed") / "environment"
     venv.create(environment, with_pip=False)
     python = environment / "bin" / "python"
-    install = (*pip, "--python", python, "install", "--no-compile", "--no-deps", "--no-index")
-    run(*install, *house.glob("*.whl"), *distributions.glob("*.whl"))
-    shutil.rmtree(house)  # 450 MB
+    locked = ("--require-hashes", "--requirement", ROOT / "requirements" / "run.txt")
+    by_uv = (BIN / "uv", "pip", "install", "--quiet", "--offline", "--python", python)
+    by_pip = (BIN / "python", "-m", "pip", "--quiet", "--python", python, "install", "--no-compile")
+    cached = subprocess.run([*by_uv, *locked], cwd=ROOT, timeout=limit(200), check=False)
+    if cached.returncode:
+        run(*by_pip, *locked)
+    run(*by_pip, "--no-deps", "--no-index", *distributions.glob("*.whl"))
     return environment
 
 
