@@ -43,8 +43,8 @@ LOCK := --universal --python-version 3.11 --generate-hashes --no-header --no-ann
 lock: | .venv/bin/python
 	.venv/bin/python -m pip install --quiet --require-hashes --requirement requirements/uv.txt
 	echo 'uv>=0.9,<1' | .venv/bin/uv pip compile - $(LOCK) --upgrade -o requirements/uv.txt
-	.venv/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --upgrade -o requirements/run.txt
 	.venv/bin/uv pip compile pyproject.toml requirements/build.in --extra dev $(LOCK) --upgrade -o requirements/dev.txt
+	.venv/bin/uv pip compile pyproject.toml requirements/build.in $(LOCK) --constraint requirements/dev.txt --upgrade -o requirements/run.txt
 
 # Says how long the installation took, which is not the tests' time.
 test:

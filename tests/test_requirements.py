@@ -32,6 +32,11 @@ def test_every_dependency_is_locked_to_a_version_within_its_range(file: str, exp
         assert Version(locked[name]) in requirement.specifier, f"{name} {locked[name]}: run make lock"
 
 
+def test_what_users_install_is_what_was_tested() -> None:
+    tested = pins("dev.txt")
+    assert {name: tested.get(name) for name in pins("run.txt")} == pins("run.txt")
+
+
 @pytest.mark.parametrize("file", ["run.txt", "dev.txt", "uv.txt"])
 def test_every_pin_has_hashes_and_no_host_is_named(file: str) -> None:
     text = (ROOT / "requirements" / file).read_text()
