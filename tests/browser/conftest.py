@@ -17,7 +17,9 @@ expect.set_options(timeout=limit(20) * 1000)
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
-        yield playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=["--no-sandbox"])
+        yield playwright.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell", args=["--no-sandbox"]
+        )
 
 
 @pytest.fixture(scope="session")

@@ -15,8 +15,14 @@ if TYPE_CHECKING:
     from playwright.sync_api import Browser
 
 EXECUTABLE = "YOUNG_PRISM_CHROMIUM"
-"""The environment variable that names the browser; without it the usual names are tried."""
-_USUAL_NAMES = ("chromium-headless-shell", "chromium", "chromium-browser", "google-chrome", "google-chrome-stable")
+"""The environment variable that names the browser; without it the usual names are tried, the fastest first."""
+_USUAL_NAMES = (
+    "chromium-headless-shell",
+    "chromium",
+    "chromium-browser",
+    "google-chrome",
+    "google-chrome-stable",
+)
 
 
 def find_chromium() -> str | None:
@@ -34,7 +40,7 @@ def why_unavailable() -> str:
     except ImportError:
         return 'Opening pages needs the extra "browser": pip install "young-prism[browser]".'
     if find_chromium() is None:
-        return f"Chromium is not installed. Install it, or name it in {EXECUTABLE}."
+        return f"Chromium is not installed. Install it (Debian: chromium-headless-shell), or name it in {EXECUTABLE}."
     return ""
 
 
