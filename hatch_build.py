@@ -40,6 +40,12 @@ class CompileScore(BuildHookInterface):  # type: ignore[type-arg]
         build_data["artifacts"].append(f"/{FOLDER / library.name}")
 
 
+def _flags() -> list[str]:
+    # musl's loader cannot choose between clones of a function.
+    has_musl = "musl" in str(sysconfig.get_config_var("HOST_GNU_TYPE"))
+    return [*FLAGS, "-DWITHOUT_CLONES"] if has_musl else FLAGS
+
+
 def compiled(source: Path, library: Path) -> str:
     """Compile a source file into a library, and return what prevented it; empty where nothing did."""
     wanted = os.environ.get("CC")
@@ -47,7 +53,7 @@ def compiled(source: Path, library: Path) -> str:
     if compiler is None:
         return "no C compiler was found; install one (Debian: gcc), or set CC"
     libc = WITHOUT_LIBC if sysconfig.get_platform().startswith("linux") else []
-    command = [*compiler.split(), *FLAGS, "-o", str(library), str(source), *libc]
+    command = [*compiler.split(), *_flags(), "-o", str(library), str(source), *libc]
     try:
         result = subprocess.run(command, capture_output=True, text=True, timeout=120, check=False)
     except (OSError, subprocess.TimeoutExpired) as error:

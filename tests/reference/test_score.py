@@ -92,6 +92,16 @@ def test_both_implementations_give_the_same_bits(height: int, width: int, seed: 
     assert np.array_equal(where, portable_where)
 
 
+@pytest.mark.parametrize("content", [None, b"for another machine"])
+def test_a_library_that_cannot_be_loaded_is_an_import_error(content: bytes | None, tmp_path: Path) -> None:
+    """Then the portable implementation is used."""
+    file = tmp_path / "metric.bin"
+    if content:
+        file.write_bytes(content)
+    with pytest.raises(ImportError, match=r"metric\.bin"):
+        compiled.load_library(file)
+
+
 def test_the_same_picture_scores_a_hundred_and_other_noise_far_less(tmp_path: Path) -> None:
     pixels = real.astronaut()
     assert ssimulacra2(pixels, pixels) > 99.9
@@ -133,6 +143,8 @@ def test_ssim_does_not_see_the_colour_of_what_is_transparent() -> None:
 def test_what_cannot_be_scored_is_refused(shape: tuple[int, ...]) -> None:
     with pytest.raises(ValueError, match=r"too small|is wanted"):
         Reference(np.zeros(shape, np.uint8))
+    with pytest.raises(ValueError, match=r"is wanted"):
+        Reference(np.zeros((90, 90, 3), np.uint8)).score(np.zeros((90, 90, 3), np.float32))  # type: ignore[arg-type]
 
 
 @settings(max_examples=200, deadline=None)

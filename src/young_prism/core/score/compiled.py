@@ -35,18 +35,21 @@ _SIGNATURES = {
 }
 
 
-def _load() -> ctypes.CDLL:
-    file = Path(__file__).with_name("metric.bin")
+def load_library(file: Path) -> ctypes.CDLL:
+    """Return the compiled functions. Raises `ImportError` where the file is missing, or not for this machine."""
     if not file.exists():
         raise ImportError(f"{file.name} was not built: there was no C compiler")
-    library = ctypes.CDLL(str(file))
+    try:
+        library = ctypes.CDLL(str(file))
+    except OSError as error:
+        raise ImportError(f"{file.name} cannot be loaded: {error}") from error
     for name, arguments in _SIGNATURES.items():
         function = getattr(library, name)
         function.argtypes, function.restype = arguments, None
     return library
 
 
-_LIBRARY = _load()
+_LIBRARY = load_library(Path(__file__).with_name("metric.bin"))
 
 
 def _address(array: Plane | Pixels | Sums | None) -> int | None:

@@ -15,7 +15,7 @@
 #define AHEAD 2
 #define BORDER 16 /* columns beside a tile, of which RADIUS are used: whole lanes */
 
-#if defined(__x86_64__) && defined(__linux__)
+#if defined(__x86_64__) && defined(__linux__) && !defined(WITHOUT_CLONES)
 #define EVERY_PROCESSOR __attribute__((target_clones("avx512f", "avx2", "default")))
 #else
 #define EVERY_PROCESSOR
