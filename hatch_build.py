@@ -1,6 +1,6 @@
 """Build hook: compiles `metric.c` into the package, so that the wheel is one for this platform.
 
-Without a C compiler the wheel is one for every platform, and the score is computed by numpy: the same, and slower.
+Without a C compiler the wheel fits every platform, and numpy computes the same score, slower.
 """
 
 from __future__ import annotations
@@ -47,9 +47,8 @@ def _flags() -> list[str]:
 
 
 def compiled(source: Path, library: Path) -> str:
-    """Compile a source file into a library, and return what prevented it; empty where nothing did."""
-    wanted = os.environ.get("CC")
-    compiler = wanted or next(filter(None, map(shutil.which, ("cc", "gcc", "clang"))), None)
+    """Compile a source file into a library. Return why it failed; empty if it did not."""
+    compiler = os.environ.get("CC") or next(filter(None, map(shutil.which, ("cc", "gcc", "clang"))), None)
     if compiler is None:
         return "no C compiler was found; install one (Debian: gcc), or set CC"
     libc = WITHOUT_LIBC if sysconfig.get_platform().startswith("linux") else []

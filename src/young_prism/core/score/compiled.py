@@ -1,7 +1,7 @@
-"""The planes of the score by the compiled functions of `metric.c`, which installing the package builds.
+"""The compiled implementation of the score's planes: `metric.c`, built when the package is installed.
 
-Its functions are those of `Implementation`, in which they are described. Importing this module raises
-`ImportError` where the library is missing, because there was no C compiler.
+`Implementation` describes the functions. Importing this module raises `ImportError` if the library is missing, because
+there was no C compiler.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-/* The pointwise and the windowed work of the score. metric.py says what is computed and why.
+/* The computation on planes for the score. metric.py describes the metric, planes.py the functions.
 
    Every result is the same on every processor: the compiler may not contract a multiplication and an addition into one
    step (build option -ffp-contract=off), and sums run in LANES lanes in a fixed order, however many of them a processor
@@ -62,8 +62,8 @@ EXPORTED void linear(const uint8_t *restrict samples, size_t pixels, const float
     }
 }
 
-/* X, Y and B of linear light, moved to be positive. X and B may be null: not wanted. Y and B contain the root of the
-   bias once too often, which their shifts take off; in X it cancels out. */
+/* X, Y and B of linear light, shifted to be positive. X and B may be null. Each response contains the root of the bias,
+   which the shifts of Y and B subtract; in X it cancels out. */
 EXPORTED EVERY_PROCESSOR void xyb(const float *restrict red, const float *restrict green, const float *restrict blue,
                                   size_t pixels, const float *shares, float bias, float luma_shift, float blue_shift,
                                   float *restrict x, float *restrict y, float *restrict b) {
@@ -85,7 +85,7 @@ EXPORTED EVERY_PROCESSOR void xyb(const float *restrict red, const float *restri
     }
 }
 
-/* The mean of each two by two pixels; at an odd edge of those that are there. */
+/* The mean of each block of two by two pixels; at an odd edge, of the pixels that exist. */
 EXPORTED EVERY_PROCESSOR void halved(const float *restrict plane, size_t height, size_t width, float *restrict half) {
     size_t columns = width / 2, stride = (width + 1) / 2;
     for (size_t row = 0; row < (height + 1) / 2; row++) {
@@ -99,8 +99,8 @@ EXPORTED EVERY_PROCESSOR void halved(const float *restrict plane, size_t height,
     }
 }
 
-/* A segment of a row under the Gaussian, whose weights run from the centre outwards; RADIUS values stand on either
-   side of it. */
+/* A segment of a row under the Gaussian, whose weights run from the centre outwards. RADIUS values precede and
+   follow the segment. */
 INLINE void across(const float *restrict row, size_t count, const float *kernel, float *restrict out) {
     const float k0 = kernel[0], k1 = kernel[1], k2 = kernel[2], k3 = kernel[3], k4 = kernel[4], k5 = kernel[5];
     for (size_t i = 0; i < count; i++)
@@ -131,10 +131,10 @@ typedef struct {
     DoubleLanes first, fourth;
 } Norms;
 
-/* A segment with what stands around it, which is nothing left and right of the plane. */
+/* A segment with its borders, which are zero outside the plane. */
 typedef float Segment[BORDER + TILE + BORDER];
 
-/* The part of a row that a segment shows: `first` of its columns is at `place` in the segment. */
+/* The part of a row that is copied into a segment: `count` columns from `first` on, to `place` in the segment. */
 typedef struct {
     size_t first, place, count;
 } Part;
@@ -148,9 +148,9 @@ INLINE Part part_of(size_t start, size_t width) {
 
 INLINE size_t columns_of(size_t start, size_t width) { return width - start < TILE ? width - start : TILE; }
 
-/* The original's side: its mean under the Gaussian; where `spread` is not null, its variance and `constant`; where `flat`
-   is not null, one over one and the height of its edges. Nothing stands left and right of the plane, above and below it
-   is mirrored. */
+/* The original's side: its mean under the Gaussian; where `spread` is not null, its variance plus `constant`; where `flat`
+   is not null, the reciprocal of one plus the height of its edges. The plane continues with zeros to the left and right,
+   and is mirrored at the top and bottom. */
 EXPORTED EVERY_PROCESSOR void statistics(const float *restrict plane, size_t height, size_t width,
                                          const float *kernel, float constant, float *restrict mean,
                                          float *restrict spread, float *restrict flat) {

@@ -1,7 +1,7 @@
-"""SSIMULACRA 2, written for speed: float32, the original's side kept, and only what carries weight at each scale.
+"""SSIMULACRA 2, written for speed: float32, statistics of the original kept, and only terms that have a weight.
 
-The work on planes is compiled from C where the package was installed with a C compiler, and numpy's elsewhere. Both give
-the same score bit for bit (docs/decisions/016-compiled-score.md).
+The computation on planes is compiled from C; without a C compiler, numpy does it. Both give the same score bit for bit
+(docs/decisions/016-compiled-score.md).
 
 The metric is Jon Sneyers' (2022): structural similarity and edge differences in the XYB colour space at six
 scales, in 1-norm and 4-norm, weighted by how people judged. Its Gaussian, borders and weights are those of the PyPI package
@@ -131,7 +131,7 @@ class Reference:
 
 
 def _check(pixels: Pixels) -> None:
-    """Refuse what the compiled functions, which see addresses only, would misread."""
+    """Raise `ValueError` for arrays that the compiled functions, which receive addresses only, would misread."""
     if pixels.dtype != np.uint8 or pixels.ndim != 3 or pixels.shape[2] not in (3, 4):
         raise ValueError(
             f"uint8 of shape (height, width, 3 or 4) is wanted, not {pixels.dtype} {pixels.shape}"

@@ -1,4 +1,4 @@
-"""What the two implementations of the score's planes share: constants of the metric, and the original's side of a plane."""
+"""Constants of the metric, and the interface of its two implementations: compiled and portable."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ CONE_SHARES = np.array(
 
 CONE_BIAS = np.float32(_BIAS)
 LUMA_SHIFT = np.float32(0.01) - np.float32(math.cbrt(_BIAS))
-"""Moves Y to be positive, and takes off the root of the bias, which each response has too much. In X it cancels out."""
+"""Shifts Y to be positive, and subtracts the root of the bias that each response contains. In X it cancels out."""
 
 BLUE_SHIFT = np.float32(0.56) - np.float32(math.cbrt(_BIAS))
 
@@ -57,33 +57,33 @@ LINEAR_LIGHT = _linear_light()
 
 @dataclass(frozen=True, slots=True)
 class OriginalPlane:
-    """One channel of the original at one scale, and what all its candidates are compared with; each of one shape."""
+    """One channel of the original at one scale, with its local statistics; all of one shape."""
 
     plane: Plane
     mean: Plane
     spread: Plane | None
-    """The local variance and `VARIANCE_CONSTANT`, where similarity counts."""
+    """The local variance plus `VARIANCE_CONSTANT`, if similarity has a weight."""
     flat: Plane | None
-    """One over one and the height of edges, where these count."""
+    """The reciprocal of one plus the height of edges, if edges have a weight."""
 
 
 class Implementation(Protocol):
-    """The functions of `compiled` and of `portable`: from the same arguments both return the same bits."""
+    """The functions of `compiled` and of `portable`, which return the same bits for the same arguments."""
 
     def linear(self, pixels: Pixels) -> list[Plane]:
         """Return linear red, green and blue of a `uint8` sRGB array of shape (height, width, 3)."""
         ...
 
     def xyb(self, bands: list[Plane], *, has_x: bool, has_b: bool) -> list[Plane | None]:
-        """Return X, Y and B of linear red, green and blue, moved to be positive; X and B only where they are wanted."""
+        """Return X, Y and B of linear red, green and blue, shifted to be positive; X and B only if requested."""
         ...
 
     def halved(self, plane: Plane) -> Plane:
-        """Return the mean of each two by two pixels; at an odd edge of those that are there."""
+        """Return the mean of each block of two by two pixels; at an odd edge, of the pixels that exist."""
         ...
 
     def original_plane(self, plane: Plane, *, has_spread: bool, has_flat: bool) -> OriginalPlane:
-        """Return a plane of the original with its local mean and, where they are wanted, `spread` and `flat`."""
+        """Return a plane of the original with its local mean and, if requested, `spread` and `flat`."""
         ...
 
     def compared(
@@ -91,7 +91,7 @@ class Implementation(Protocol):
     ) -> Sums:
         """Return the sums of the differences and of their fourth powers, of shape (3, 2).
 
-        The rows are unlike structure, edges added and edges lost. `losses` are three weights, and a plane to which the
-        differences are added, each times its weight.
+        The rows are unlike structure, edges added and edges lost. `losses` are three weights and a plane; each
+        difference times its weight is added to the plane.
         """
         ...

@@ -1,7 +1,7 @@
-"""The planes of the score by numpy, for machines on which `metric.c` could not be compiled; slow.
+"""The portable implementation of the score's planes, in numpy, for machines without a C compiler; slow.
 
-Each step is the one of `metric.c`, in the same order and in float32, so that both give the same score bit for bit, and
-a decision never depends on which of them ran. Both say what they compute; `young_prism.core.score.metric` says why.
+Each step of `metric.c` is repeated in the same order and in float32. Both implementations return the same score bit for
+bit, so no decision depends on which one ran.
 """
 
 from __future__ import annotations
