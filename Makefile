@@ -66,7 +66,7 @@ check: .venv/.test
 	@$(MAKE) --no-print-directory --jobs=2 lint unit-tests
 
 unit-tests: .venv/.test
-	@.venv/bin/pytest -n 1 tests/core tests/services tests/store
+	@.venv/bin/pytest -n 2 tests/core tests/services tests/store
 
 # How much of the code tests reach, by package; fails where one falls by more than two points below docs/contributing.md.
 coverage: test-tools
