@@ -54,7 +54,7 @@ test:
 test-tools: compiler .venv/.test
 	@sh tools/install-debian chromium:chromium chromium-headless-shell:chromium-headless-shell exiftool:libimage-exiftool-perl webpinfo:webp avifdec:libavif-bin djxl:libjxl-tools file:file nginx:nginx-light apache2:apache2-bin git:git curl:curl
 
-# Before the installation, which compiles the score. Without it all but one test would pass, slower.
+# Before the installation, which compiles the score: tests compare it with the portable one.
 compiler:
 	@sh tools/install-debian cc:gcc
 

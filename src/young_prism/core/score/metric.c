@@ -12,7 +12,7 @@
 #define LANES 16
 #define CHUNK 1024
 #define TILE 256  /* columns worked on at a time, so that the rings of a tile stay in the first cache */
-#define AHEAD 2
+#define AHEAD 2   /* rows that are fetched ahead: the next row of a tile is far away in memory */
 #define BORDER 16 /* columns beside a tile, of which RADIUS are used: whole lanes */
 
 #if defined(__x86_64__) && defined(__linux__) && !defined(WITHOUT_CLONES)
@@ -233,7 +233,7 @@ EXPORTED EVERY_PROCESSOR void compared(const float *restrict original, const flo
                 const float *restrict ours = original + next * width + part.first;
                 const float *restrict theirs = candidate + next * width + part.first;
                 if (next + AHEAD < height)
-                    for (size_t i = 0; i < part.count; i += 16) {
+                    for (size_t i = 0; i < part.count; i += LANES) {
                         __builtin_prefetch(ours + AHEAD * width + i);
                         __builtin_prefetch(theirs + AHEAD * width + i);
                     }
@@ -251,7 +251,7 @@ EXPORTED EVERY_PROCESSOR void compared(const float *restrict original, const flo
             }
             size_t place = row * width + start;
             if (row + AHEAD < height)
-                for (size_t i = 0; i < columns; i += 16) {
+                for (size_t i = 0; i < columns; i += LANES) {
                     __builtin_prefetch(original_mean + place + AHEAD * width + i);
                     if (spread)
                         __builtin_prefetch(spread + place + AHEAD * width + i);

@@ -25,7 +25,6 @@ from young_prism.core.score.planes import (
 
 _LANES = 16
 _TILE = 256
-_ONE, _THIRD = np.float32(1), np.float32(0.33333334)
 
 
 def linear(pixels: Pixels) -> list[Plane]:
@@ -36,9 +35,9 @@ def linear(pixels: Pixels) -> list[Plane]:
 def xyb(bands: list[Plane], *, has_x: bool, has_b: bool) -> list[Plane | None]:
     """See `Implementation`."""
     long, medium = _cones(bands, 0), _cones(bands, 1)
-    luma = np.float32(0.5) * (long + medium) + LUMA_SHIFT
+    luma = 0.5 * (long + medium) + LUMA_SHIFT
     return [
-        np.float32(7) * (long - medium) + np.float32(0.42) if has_x else None,
+        7 * (long - medium) + 0.42 if has_x else None,
         luma,
         _cones(bands, 2) - luma + BLUE_SHIFT if has_b else None,
     ]
@@ -47,11 +46,11 @@ def xyb(bands: list[Plane], *, has_x: bool, has_b: bool) -> list[Plane | None]:
 def _cones(bands: list[Plane], row: int) -> Plane:
     red, green, blue = CONE_SHARES[row]
     value = red * bands[0] + green * bands[1] + blue * bands[2] + CONE_BIAS
-    third = (value.view(np.int32).astype(np.float32) * _THIRD).astype(np.int32)
+    third = (value.view(np.int32).astype(np.float32) * 0.33333334).astype(np.int32)
     inverse = (np.int32(1419916288) - third).view(np.float32)
     for _ in range(2):
-        error = _ONE - value * (inverse * inverse * inverse)
-        inverse += inverse * (error * (_THIRD + error * np.float32(0.22222222)))
+        error = 1 - value * (inverse * inverse * inverse)
+        inverse += inverse * (error * (0.33333334 + error * 0.22222222))
     root: Plane = value * (inverse * inverse)
     return root
 
@@ -69,7 +68,7 @@ def original_plane(plane: Plane, *, has_spread: bool, has_flat: bool) -> Origina
     """See `Implementation`."""
     mean = _blurred(plane)
     spread = _blurred(plane * plane) - mean * mean + VARIANCE_CONSTANT if has_spread else None
-    flat = _ONE / (np.abs(plane - mean) + _ONE) if has_flat else None
+    flat = 1 / (np.abs(plane - mean) + 1) if has_flat else None
     return OriginalPlane(plane, mean, spread, flat)
 
 
@@ -80,7 +79,7 @@ def compared(original: OriginalPlane, candidate: Plane, losses: tuple[Plane, Pla
     mean = original.mean - gap_mean
     unlike = added = removed = None
     if original.flat is not None:
-        edges = (np.abs(candidate - mean) + _ONE) * original.flat - _ONE
+        edges = (np.abs(candidate - mean) + 1) * original.flat - 1
         added, removed = np.maximum(edges, 0), np.minimum(edges, 0)
     if original.spread is not None:
         far = gap_mean * gap_mean
