@@ -53,20 +53,26 @@ def _program(*line: object) -> Iterator[subprocess.Popen[bytes]]:
             process.kill()
 
 
+def _execute(*line: object) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [*PROGRAM, *map(str, line)], capture_output=True, text=True, timeout=_LONGEST_S, check=False
+    )
+
+
 @dataclass
 class Kills:
     """A work folder and the number of kills by activity."""
 
     chance: random.Random
     base: Path
+    execute: Callable[..., subprocess.CompletedProcess[str]] = _execute
+    """Runs a command that is not killed; tests do that in their own process."""
     killed: Counter[str] = field(default_factory=Counter)
     rounds: int = 0
 
     def run(self, *line: object) -> subprocess.CompletedProcess[str]:
         """Run a command to its end."""
-        done = subprocess.run(
-            [*PROGRAM, *map(str, line)], capture_output=True, text=True, timeout=_LONGEST_S, check=False
-        )
+        done = self.execute(*line)
         assert done.returncode == 0, f"{line}: {done.stderr[-2000:]}"
         return done
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import multiprocessing.util
+import os
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -12,7 +13,8 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from tests.support import apps, pictures, workers
+from tests.support import apps, pictures, shared, workers
+from tests.support.exiftool import kept_exiftool
 from tests.support.leftovers import check_nothing_is_left, resources
 from tests.support.limits import TEST_S, limit
 from young_prism.engine.files import files_below
@@ -43,7 +45,11 @@ _BETWEEN_BROWSERS = 3
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_configure(config: pytest.Config) -> None:
-    """Give tests more time where other programs keep the machine busy, unless the command line sets a limit."""
+    """Give tests more time where other programs keep the machine busy, unless the command line sets a limit.
+
+    Let all processes keep compiled modules; without them each one that a test starts compiles everything again.
+    """
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     if config.option.timeout is None:
         config.option.timeout = limit(TEST_S)
 
@@ -103,6 +109,13 @@ def own_temporary_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[N
         patch.setattr(tempfile, "tempdir", None)
         yield
     apps.remove_temporary_folder()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def computed_once() -> Iterator[None]:
+    """What is the same in all tests is computed once, and exiftool is started once."""
+    with shared.computed_once(), kept_exiftool():
+        yield
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -150,7 +150,7 @@ def test_a_server_is_measured_by_address(built: Path) -> None:
 def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
     before = (site / "worse.html").read_bytes()
     (site / "young-prism.toml").write_text('source = "img"\nout = "pictures"\n')
-    only = ("--only", "worse.html", "--only", "index.html")
+    only = ("--only", "worse.html", "--only", "index.html", "--viewport", "390x844@2")
     looked = rewrite(site, *only, "--verify")
     assert looked.returncode == 1 and (site / "worse.html").read_bytes() == before
     assert "Box: worse.html:1 at 390x844@2: img/photo.jpg: 77 × 51" in looked.stderr
@@ -166,7 +166,7 @@ def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
 
 
 def test_styles_by_class_hold_under_a_strict_policy(site: Path) -> None:
-    inline = rewrite(site, "--only", "strict.html", "--verify")
+    inline = rewrite(site, "--only", "strict.html", "--verify", "--viewport", "390x844@2")
     assert inline.returncode == 1 and "Message: strict.html" in inline.stderr
     by_class = rewrite(site, "--only", "strict.html", "--styles", "class", "--verify", "--write")
     assert "2 boxes compared, 0 changed" in by_class.stderr and "Message" not in by_class.stderr

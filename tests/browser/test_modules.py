@@ -50,7 +50,10 @@ class Unit:
     def _answer(self, route: Route) -> None:
         path = urlsplit(route.request.url).path
         if path.endswith(".js"):
-            route.fulfill(body=(WEB / path.strip("/")).read_bytes(), content_type="text/javascript")
+            # Scripts import shared modules by their served addresses, which are other ones than the paths in the source.
+            file = WEB / path.strip("/")
+            file = file if file.exists() else WEB / "static/js" / file.name
+            route.fulfill(body=file.read_bytes(), content_type="text/javascript")
         elif path == "/page" and path not in self.answers:
             route.fulfill(body=self.body, content_type="text/html")
         else:
@@ -505,3 +508,23 @@ def test_a_list_holds_what_is_in_sight_and_a_stretch_is_picked(unit: Unit) -> No
     expect(page.locator("[data-picked]")).to_have_text("· 404 selected")
     page.evaluate("scrollTo(0, 0)")
     expect(page.locator("[value=p3]")).to_be_checked()
+
+
+def test_a_link_that_was_followed_is_not_lost_to_a_reload(unit: Unit) -> None:
+    """The answer that reloads the page may come while the page behind a link is on its way."""
+    next_page: list[Route] = []
+    unit.answers["/looking"] = lambda _: (200, {"going": not next_page, "done": 1, "total": 2})
+    parts = "<span data-looking-text></span><progress data-looking-bar></progress>"
+    page = unit.open("intake/static/intake.js", f"<p data-looking=/looking>{parts}</p><a href=/next>Next</a>")
+
+    def hold(route: Route) -> None:
+        next_page.append(route)
+
+    page.route("**/next", hold)
+    page.evaluate("document.querySelector('a').click()")
+    wait_in(page, lambda: next_page)
+    requests = len(unit.requests_for("/looking"))
+    wait_in(page, lambda: len(unit.requests_for("/looking")) > requests)
+    page.wait_for_timeout(700)  # longer than between two attempts to reload: nothing may happen in it
+    next_page[0].fulfill(body="<h1>Arrived</h1>", content_type="text/html")
+    expect(page.get_by_role("heading")).to_have_text("Arrived")

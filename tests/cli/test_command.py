@@ -18,7 +18,7 @@ from tests.support.commands import command
 from tests.support.limits import limit
 from tests.support.processes import ignored_interrupt, running
 
-RECIPE = "[ladder]\nwidths = [200]\n"
+RECIPE = "[ladder]\nwidths = [200]\n" + pictures.QUICK_FORMATS
 
 
 @pytest.fixture

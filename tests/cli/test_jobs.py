@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
 from datetime import datetime
 from pathlib import Path
 
@@ -14,6 +13,7 @@ from PIL import Image
 
 from tests.support import pictures
 from tests.support.commands import command
+from tests.support.exiftool import exiftool
 
 
 @pytest.fixture
@@ -23,16 +23,7 @@ def site(tmp_path: Path) -> Path:
     for number in range(3):
         photo = pictures.jpeg(pictures.photo(800, 600, number))
         (folder / f"view-{number}.jpg").write_bytes(photo)
-    subprocess.run(
-        [
-            "exiftool",
-            "-q",
-            "-overwrite_original",
-            "-DateTimeOriginal=2026:05:01 10:00:00",
-            folder / "view-1.jpg",
-        ],
-        check=True,
-    )
+    exiftool("-q", "-overwrite_original", "-DateTimeOriginal=2026:05:01 10:00:00", folder / "view-1.jpg")
     (folder / "screen.png").write_bytes(pictures.png(pictures.graphic(640, 480)))
     return folder
 

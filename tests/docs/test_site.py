@@ -18,6 +18,11 @@ ROOT = Path(__file__).parents[2]
 
 @pytest.fixture(scope="module")
 def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    texts = [ROOT / "mkdocs.yml", *ROOT.glob("docs/**/*"), *ROOT.glob("tools/docs/**/*")]
+    sources = [*texts, *ROOT.glob("src/young_prism/**/*.py")]
+    built = site_build.SITE / "index.html"
+    if built.exists() and built.stat().st_mtime >= max(file.stat().st_mtime for file in sources):
+        return site_build.SITE  # `make test` has just built it
     folder = tmp_path_factory.mktemp("documentation") / "site"
     site_build.build_site(folder)  # a warning of MkDocs, or an image over the budget, raises
     return folder

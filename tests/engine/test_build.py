@@ -307,7 +307,10 @@ def test_what_the_system_refuses_is_said_by_name(source: Path, tmp_path: Path) -
         source,
         "--out",
         out,
+        "--recipe",
+        tmp_path / "recipe.toml",
     ]
+    (tmp_path / "recipe.toml").write_text("[ladder]\nwidths = [400]\n" + pictures.QUICK_FORMATS)
     out.chmod(0o555)
     (source / "photo.jpg").chmod(0o000)
     (source / "deep").chmod(0o000)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import subprocess
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +11,7 @@ import pytest
 from PIL import Image, ImageCms
 
 from tests.support import pictures
+from tests.support.exiftool import exiftool
 from young_prism.core.images.headers import jpeg
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.metadata import MetadataGroup
@@ -62,13 +62,9 @@ def test_metadata_groups_agree_with_exiftool(written: list[str], ending: str, tm
     file = tmp_path / f"a.{ending}"
     pictures.photo(64, 48).save(file)
     if written:
-        subprocess.run(
-            ["exiftool", "-q", "-overwrite_original", *written, str(file)], check=True, capture_output=True
-        )
+        exiftool("-q", "-overwrite_original", *written, file)
     names = [f"-{name}" for group in _QUESTIONS.values() for name in group]
-    text = json.loads(
-        subprocess.run(["exiftool", "-json", *names, str(file)], check=True, capture_output=True).stdout
-    )[0]
+    text = json.loads(exiftool("-json", *names, file))[0]
     expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(text)}
     facts = inspect_bytes(file.read_bytes())
     assert set(facts.metadata) == expected
@@ -80,9 +76,7 @@ def test_a_thumbnail_in_exif_is_found(tmp_path: Path) -> None:
     file, small = tmp_path / "a.jpg", tmp_path / "small.jpg"
     pictures.photo(200, 150).save(file, exif=camera_exif())
     pictures.photo(40, 30).save(small)
-    subprocess.run(
-        ["exiftool", "-q", "-overwrite_original", f"-ThumbnailImage<={small}", str(file)], check=True
-    )
+    exiftool("-q", "-overwrite_original", f"-ThumbnailImage<={small}", file)
     assert MetadataGroup.THUMBNAIL.value in inspect_bytes(file.read_bytes()).metadata
 
 

@@ -14,6 +14,7 @@ import pytest
 from PIL import Image
 
 from tests.support import jxl, pictures
+from tests.support.exiftool import exiftool
 from young_prism.core.images.headers.contract import BytesView
 from young_prism.core.images.headers.jxl import read_jxl
 from young_prism.core.inspection.inspect import inspect_bytes
@@ -98,9 +99,7 @@ def test_every_kind_of_output_opens_elsewhere_with_the_same_pixels(
     for theirs in (by_djxl, by_plugin):
         assert theirs.shape == pixels.shape
         assert abs(theirs - pixels).max() <= (0 if settings.is_lossless else 1)
-    text = subprocess.run(
-        ["exiftool", "-Make", "-GPSLatitude", file], capture_output=True, text=True, check=True
-    ).stdout
+    text = exiftool("-Make", "-GPSLatitude", file)
     assert ("Ferncote" in text and "GPS Latitude" in text) == (metadata == "all")
 
 

@@ -17,6 +17,7 @@ from PIL import Image
 from tests.support import pictures
 from tests.support.avif import small_avifs
 from tests.support.builds import build
+from tests.support.exiftool import exiftool
 from young_prism.core.inspection.inspect import inspect_bytes
 from young_prism.core.manifest.model import RenditionEntry
 from young_prism.core.markup.delivered import Delivered
@@ -65,7 +66,6 @@ def test_every_rendition_opens_elsewhere_at_the_size_that_the_manifest_says(
 def test_no_rendition_tells_of_place_camera_or_orientation(outputs: Path, tmp_path: Path) -> None:
     """Exiftool reads them all; the same question asked of the originals finds plenty, so it can fail."""
     question = [
-        "exiftool",
         "-json",
         "-r",
         "-gps:all",
@@ -78,8 +78,8 @@ def test_no_rendition_tells_of_place_camera_or_orientation(outputs: Path, tmp_pa
     ]
 
     def answers(folder: Path) -> dict[str, set[str]]:
-        result = subprocess.run([*question, str(folder)], capture_output=True, text=True, check=True).stdout
-        return {item["SourceFile"]: set(item) - {"SourceFile"} for item in json.loads(result)}
+        result = json.loads(exiftool(*question, folder))
+        return {item["SourceFile"]: set(item) - {"SourceFile"} for item in result}
 
     assert any(
         {"GPSLatitude", "Model", "Orientation"} <= tags for tags in answers(outputs.parent / "site").values()

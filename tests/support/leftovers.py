@@ -14,8 +14,15 @@ from tests.support import workers
 from tests.support.pages import wait_for
 
 _LIMIT_S = 15.0
-_SESSION_PROCESSES = ("resource_tracker", "forkserver", "playwright", "chromium", "chrome_crashpad")
-"""Parts of command lines of what is started once, by Python or by Playwright, and ends with the session."""
+_SESSION_PROCESSES = (
+    "resource_tracker",
+    "forkserver",
+    "playwright",
+    "chromium",
+    "chrome_crashpad",
+    "exiftool -stay_open",
+)
+"""Parts of command lines of what is started once, by Python, Playwright or a test, and ends with the session."""
 _SESSION_FILES = ("pymp-", "playwright", ".org.chromium", "org.chromium", "dask", "scoped_dir", "com.google")
 """Beginnings of names of temporary files of the same."""
 
@@ -66,10 +73,11 @@ def check_nothing_is_left(base: Path, before: Resources) -> None:
     """Fail where something is held that was not held before and is not given back soon."""
 
     def left() -> list[str]:
-        gc.collect()  # a file is closed with the object that nobody refers to any more
         return resources(base).beyond(before)
 
-    wait_for(lambda: not left(), _LIMIT_S, describe=lambda: f"left: {left()}")
+    if left():
+        gc.collect()  # a file is closed with the object that nobody refers to any more
+        wait_for(lambda: not left(), _LIMIT_S, describe=lambda: f"left: {left()}")
 
 
 def _is_ours(thread: threading.Thread) -> bool:

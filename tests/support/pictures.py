@@ -7,8 +7,9 @@ import io
 import struct
 import tempfile
 import zlib
-from functools import cache
+from functools import cache, lru_cache
 from importlib.util import find_spec
+from itertools import count
 from pathlib import Path
 
 import numpy as np
@@ -19,10 +20,20 @@ from young_prism.core.recipe.toml import read_recipe
 from young_prism.demo.catalogue import camera_exif
 from young_prism.demo.paint import DAWN, finish, landscape
 
+_PAINTED_PX = 480
+
 
 def photo(width: int = 640, height: int = 427, seed: int = 1) -> Image.Image:
+    """Return a painted photograph; larger ones are enlarged paintings, with the grain of their own size."""
+    return _photo(width, height, seed).copy()
+
+
+@lru_cache(16)
+def _photo(width: int, height: int, seed: int) -> Image.Image:
     rng = np.random.default_rng(seed)
-    return finish(landscape(rng, width, height, DAWN), (width, height), rng)
+    share = min(1.0, _PAINTED_PX / max(width, height))
+    painting = landscape(rng, max(1, round(width * share)), max(1, round(height * share)), DAWN)
+    return finish(painting, (width, height), rng)
 
 
 def graphic(width: int = 900, height: int = 600, *, clear: bool = False) -> Image.Image:
@@ -99,12 +110,13 @@ def _small_source() -> dict[str, bytes]:
 
 def _painted(root: Path) -> Path:
     (root / "deep" / "er").mkdir(parents=True)
-    (root / "photo.jpg").write_bytes(jpeg(photo(900, 600), exif=camera_exif(has_place=True)))
+    clear = png(graphic(500, 300, clear=True))
+    (root / "clear.png").write_bytes(clear)
+    (root / "photo.jpg").write_bytes(_with_first_digit_of(clear))
     (root / "deep" / "sideways, été.jpg").write_bytes(
         jpeg(photo(600, 400, 2), exif=camera_exif(orientation=6, has_place=True))
     )
     (root / "deep" / "er" / "chart.v2.png").write_bytes(png(graphic(1000, 640)))
-    (root / "clear.png").write_bytes(png(graphic(500, 300, clear=True)))
     pillow_heif.from_pillow(photo(480, 360, 3)).save(
         root / "IMG_1.HEIC", quality=60, exif=camera_exif(has_place=True, phone=True).tobytes()
     )
@@ -115,6 +127,17 @@ def _painted(root: Path) -> Path:
     )
     (root / "notes.txt").write_text("not a picture, and not called one")
     return root
+
+
+def _with_first_digit_of(data: bytes) -> bytes:
+    """Return a photograph whose hash begins as that of `data`: named by one digit of it, both collide."""
+    painted, exif = photo(900, 600), camera_exif(has_place=True)
+    for number in count():
+        exif[0x0110] = f"FC-{number}"
+        result = jpeg(painted, exif=exif)
+        if hashlib.sha256(result).hexdigest()[0] == hashlib.sha256(data).hexdigest()[0]:
+            return result
+    raise AssertionError
 
 
 def hashes(root: Path) -> dict[str, str]:

@@ -19,7 +19,10 @@ from young_prism.web.context import services_of
 def app(source: Path, tmp_path: Path) -> Iterator[Any]:
     """The application with the small source in it, looked at."""
     made = new_app(tmp_path, jobs=2)
-    inspect_now(made, services_of(made).store.sources.add("Small site", source, tmp_path / "out", tmp_path))
+    sources = services_of(made).store.sources
+    row = sources.add("Small site", source, tmp_path / "out", tmp_path)
+    sources.set_recipe(row.id, pictures.QUICK_FORMATS)
+    inspect_now(made, row)
     yield made
     close_app(made)
 

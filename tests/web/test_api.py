@@ -47,6 +47,13 @@ def test_a_picture_that_is_sent_comes_back_as_its_renditions(door: Doors) -> Non
     assert "summit-caf%C3%A9-80w.avif" in result["snippet"]
 
 
+@pytest.mark.parametrize("upload", ["a%3Fb", "%C3%A9"])
+def test_any_path_with_a_body_is_answered_by_the_api(door: Doors, upload: str) -> None:
+    """A question mark that is encoded belongs to the path, and is not the beginning of the query."""
+    answer = door.http.put(f"/api/v1/uploads/{upload}/original?name=a", content=PHOTO)
+    assert (answer.status_code, answer.headers["content-type"]) == (404, "application/problem+json")
+
+
 def test_the_same_picture_is_one_upload_and_a_form_does_as_well(door: Doors) -> None:
     first = door.send(OTHER, name="same.jpg")
     form = door.http.post(

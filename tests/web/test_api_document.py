@@ -81,7 +81,7 @@ def test_nothing_that_is_asked_gets_an_answer_that_is_not_documented(
 
     @given(requests[label].as_strategy(generation_mode=GenerationMode(mode)))
     @settings(
-        max_examples=20,
+        max_examples=10,
         deadline=None,
         derandomize=True,
         suppress_health_check=list(HealthCheck),

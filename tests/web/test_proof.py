@@ -73,8 +73,10 @@ def post(app: Any, form: dict[str, str]) -> Any:
     ],
 )
 def test_a_choice_that_cannot_be_used_changes_nothing(app: Any, form: dict[str, str], text: str) -> None:
+    sources = services_of(app).store.sources
+    before = sources.all()[0].recipe
     assert text in post(app, form).text
-    assert services_of(app).store.sources.all()[0].recipe == ""
+    assert sources.all()[0].recipe == before
 
 
 def test_a_candidate_a_band_and_sharpening_are_written_down(app: Any) -> None:

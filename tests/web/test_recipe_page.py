@@ -70,6 +70,7 @@ def test_a_recipe_is_kept_as_it_was_typed_and_runs_use_it(app) -> None:
 
 def test_a_profile_is_chosen_by_what_it_costs(app) -> None:
     """The page shows bytes and time of each; its effort stands in grey where the recipe has none of its own."""
+    services_of(app).store.sources.set_recipe(1, "")  # with efforts of its own, a profile changes nothing
     client = app.test_client()
     page = client.get(RECIPE).text
     costs = re.findall(r'profile-cost"><span>≈ ([^<]+)</span><span>≈ ([^<]+)<', page)

@@ -30,6 +30,10 @@ widths = [60, 200]
 [formats.photo]
 webp = { effort = 0 }
 jpeg = {}
+[formats.graphic]
+png = { level = 0 }
+[formats.graphic_transparent]
+png = { level = 0 }
 """
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import ipaddress
 import socket
 from collections.abc import Mapping
+from contextlib import ExitStack
+from functools import cached_property
 from types import TracebackType
 from typing import NamedTuple, Self
 from urllib.parse import urlsplit
@@ -61,16 +63,22 @@ class OutgoingClient:
 
     def __init__(self, *, private: bool) -> None:
         self._private = private
-        self._client = httpx.Client(
-            timeout=_TIMEOUT_S,
-            follow_redirects=False,
-            trust_env=False,
-            headers={"User-Agent": f"young-prism/{__version__}"},
+        self._connections = ExitStack()
+
+    @cached_property
+    def _client(self) -> httpx.Client:
+        # Made with the first post: reading all certificates takes longer than starting the rest of a server.
+        return self._connections.enter_context(
+            httpx.Client(
+                timeout=_TIMEOUT_S,
+                follow_redirects=False,
+                trust_env=False,
+                headers={"User-Agent": f"young-prism/{__version__}"},
+            )
         )
 
     def __enter__(self) -> Self:
-        """Open the connections."""
-        self._client.__enter__()
+        """Return itself; connections are opened when they are needed."""
         return self
 
     def __exit__(
@@ -80,7 +88,7 @@ class OutgoingClient:
         trace: TracebackType | None,
     ) -> None:
         """Close the connections."""
-        self._client.__exit__(kind, error, trace)
+        self._connections.close()
 
     def post(self, address: str, body: bytes, headers: Mapping[str, str]) -> Reply:
         """Post a body and return the outcome; nothing is raised for an address that fails."""

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Update, delete, select, update
+from sqlalchemy import Update, bindparam, delete, select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
@@ -25,6 +25,10 @@ UPLOAD = "upload"
 
 COMMAND = "command"
 """Kind of a folder that was built by command only. The pages do not list it."""
+
+# Every page asks for these, and building the statements takes longer than the database does.
+_ALL_BY_NAME = select(SourceRow).where(SourceRow.kind != COMMAND).order_by(SourceRow.name)
+_BY_SLUG = select(SourceRow).where(SourceRow.slug == bindparam("slug"))
 
 _WHOLE_SOURCE = Scope()
 _ATTEMPTS = 20
@@ -140,9 +144,8 @@ class SourceRecords(Sessions):
 
     def all(self) -> list[Source]:
         """Return all sources, by name, but for folders that were only built by command."""
-        query = select(SourceRow).where(SourceRow.kind != COMMAND).order_by(SourceRow.name)
         with self._session() as session:
-            return to_records(Source, session.scalars(query))
+            return to_records(Source, session.scalars(_ALL_BY_NAME))
 
     def upload_sources(self) -> list[Source]:
         """Return the sources that take uploads, by name."""
@@ -161,7 +164,7 @@ class SourceRecords(Sessions):
     def by_slug(self, slug: str) -> Source | None:
         """Return one source by the name in its address."""
         with self._session() as session:
-            return record_or_none(Source, session.scalar(select(SourceRow).where(SourceRow.slug == slug)))
+            return record_or_none(Source, session.scalar(_BY_SLUG, {"slug": slug}))
 
     def remove(self, source_id: int) -> None:
         """Forget a source with its history. No file is touched."""

@@ -11,6 +11,7 @@ import sys
 import tempfile
 from collections.abc import Mapping
 from typing import NamedTuple
+from urllib.parse import quote
 
 from flask import Flask, request
 from werkzeug import Response
@@ -101,12 +102,13 @@ def answer_head(
     Args:
         app: The application.
         method: The request's method.
-        path: Its path, decoded.
+        path: Its path, percent-decoded, with one character for each byte (PEP 3333).
         query: Its query string.
         headers: Its headers by their usual names.
         length: Bytes of the body as announced, None where it comes in chunks.
     """
-    builder = EnvironBuilder(method=method, path=path, query_string=query, headers=list(headers.items()))
+    encoded = quote(path, encoding="latin-1")  # a "?" in it is not the beginning of the query
+    builder = EnvironBuilder(method=method, path=encoded, query_string=query, headers=list(headers.items()))
     with app.request_context(builder.get_environ()):
         limit = body_limit(request.endpoint, request.mimetype, services().settings.limits)
         if not limit.is_large or (length is not None and length >= limit.server):

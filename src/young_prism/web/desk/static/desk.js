@@ -1,5 +1,7 @@
 // Desk: pictures are sent as soon as they are chosen, each with its progress, and one page asks until its picture is made.
 
+import { reload } from '../../static/js/reload.js'
+
 const AT_ONCE = 3
 showForScript()
 const form = document.querySelector('[data-bring]')
@@ -103,7 +105,7 @@ if (form) {
       return
     }
     said.textContent = `${arrived.length} arrived${failed ? `, ${failed} could not be taken` : ''}.`
-    if (!failed) location.reload()
+    if (!failed) reload()
     arrived = []
     failed = 0
   }

@@ -1,5 +1,7 @@
 // Hand-off: the chosen picture brought into sight, places of pages ticked, a frame that says what was fetched in it, a publishing or a look at pages followed.
 
+import { reload } from '../js/reload.js'
+
 const list = document.querySelector('[data-choices]')
 const first = list?.querySelector(':checked')?.closest('li')
 if (first) list.scrollTop = first.offsetTop - list.offsetTop - list.clientHeight / 3
@@ -67,7 +69,7 @@ if (running?.dataset.over === '0') {
       const state = await (await fetch(running.dataset.url)).json()
       if (state.over) {
         clearInterval(timer)
-        location.reload()
+        reload()
       } else {
         if (state.total) running.querySelector('[data-done]').textContent = `${state.done} of ${state.total}`
         Object.assign(running.querySelector('progress'), { max: state.total || 1, value: state.done })

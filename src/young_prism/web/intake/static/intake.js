@@ -1,5 +1,7 @@
 // Intake: how far a look is, a sheet or list of any length, selecting, the inspector, the keys.
 
+import { reload } from '../js/reload.js'
+
 const looking = document.querySelector('[data-looking]')
 if (looking) {
   const text = looking.querySelector('[data-looking-text]')
@@ -7,9 +9,9 @@ if (looking) {
   const ask = async () => {
     try {
       const state = await (await fetch(looking.dataset.looking)).json()
-      if (!state.going) return location.reload()
+      if (!state.going) return reload()
       // The first look is over: there is something to see, while the closer one goes on.
-      if (state.closer && !looking.dataset.version) return location.reload()
+      if (state.closer && !looking.dataset.version) return reload()
       if (text && state.total) {
         const what = looking.dataset.version ? (state.closer ? 'Inspecting pixels: ' : 'Rescanning: ') : ''
         text.textContent = `${what}${state.done} of ${state.total}${what ? '' : ' originals'}`

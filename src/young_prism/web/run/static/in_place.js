@@ -1,5 +1,7 @@
 // Follows a squeeze in place, and loads the page again when it is over.
 
+import { reload } from '../js/reload.js'
+
 const place = document.querySelector('[data-squeeze]')
 const bar = place.querySelector('progress')
 const said = document.querySelector('[data-said]')
@@ -7,7 +9,7 @@ const said = document.querySelector('[data-said]')
 async function ask() {
   try {
     const now = await (await fetch(place.dataset.squeeze)).json()
-    if (now.over) return location.reload()
+    if (now.over) return reload()
     bar.max = now.total || 1
     bar.value = now.done
     said.textContent = `${now.done} of ${now.total} files`

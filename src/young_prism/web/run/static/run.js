@@ -1,5 +1,7 @@
 // A run while it goes on: server-sent events first, asking every second where there are none.
 
+import { reload } from '../js/reload.js'
+
 const page = document.querySelector('[data-run]')
 const find = (name) => page.querySelector(`[data-${name}]`)
 let rowsShown = page.querySelectorAll('[data-body] tr').length
@@ -55,7 +57,7 @@ async function addRows() {
 }
 
 function show(state) {
-  if (state.over) return location.reload()
+  if (state.over) return reload()
   if (state.state === 'looking') {
     find('done').textContent = state.to_look ? `${state.looked} of ${state.to_look} originals inspected` : ''
   } else {
