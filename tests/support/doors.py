@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -87,8 +87,9 @@ def doors(base: Path, recipe: str = RECIPE, **settings: Any) -> Iterator[Doors]:
 
     headers = {"Authorization": f"Bearer {secret}"}
     with (
+        ExitStack() as closed_at_the_end,
         running(server) as address,
         httpx.Client(base_url=address, headers=headers, timeout=limit(50)) as http,
     ):
+        closed_at_the_end.callback(close_app, app)
         yield Doors(app, address, http, base / "data")
-    close_app(app)

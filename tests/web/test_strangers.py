@@ -188,6 +188,23 @@ def test_a_foreign_host_or_origin_is_refused_and_an_allowed_one_is_not(tmp_path:
             )
 
 
+def test_the_api_refuses_a_foreign_host_in_its_own_form(tmp_path: Path) -> None:
+    with doors(tmp_path, hosts=("pictures.example",)) as door:
+        for host in ("evil.example", "TwT$", "[::1"):
+            for answer in (
+                door.http.get("/api/v1/uploads", headers={"Host": host}),
+                door.http.get("/api/nothing", headers={"Host": host}),
+                door.http.post("/api/v1/uploads", headers={"Host": host}, files={"file": b""}),
+            ):
+                assert (answer.status_code, answer.headers["Content-Type"]) == (
+                    400,
+                    "application/problem+json",
+                )
+                assert "pictures.example" in answer.json()["remedy"]
+            page = door.http.get("/", headers={"Host": host})
+            assert page.status_code == 400 and page.headers["Content-Type"].startswith("text/plain")
+
+
 def test_it_listens_elsewhere_only_where_somebody_has_a_token(tmp_path: Path) -> None:
     with pytest.raises(ServeError, match="no token protects it"):
         check_listening("0.0.0.0", tmp_path)  # noqa: S104  (that is the question)
@@ -200,7 +217,7 @@ def test_it_listens_elsewhere_only_where_somebody_has_a_token(tmp_path: Path) ->
 def test_where_others_listen_the_pages_ask_for_a_token(tmp_path: Path) -> None:
     with doors(tmp_path, listen="192.0.2.7") as door:
         assert httpx.get(door.address, headers={"Host": "192.0.2.7"}).status_code == 302
-        assert "answers to 192.0.2.7" in httpx.get(door.address, headers={"Host": "evil.example"}).text
+        assert "It answers to 192.0.2.7;" in httpx.get(door.address, headers={"Host": "evil.example"}).text
         pages, desk = (
             door.token(scope)["Authorization"].removeprefix("Bearer ") for scope in ("pages", "desk")
         )

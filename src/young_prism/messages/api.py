@@ -31,12 +31,17 @@ SERVER_ERROR = Message(
 )
 DISK_FULL = Message("The disk is full.", "Free some space and upload again; nothing was stored.")
 NUL_CHARACTER = Message("The request contains a NUL character.", "Remove it.")
-UNKNOWN_HOST = "The server does not answer to this host name."
 OTHER_SITE = "This request came from a page of another site."
 
 
 def repeated(name: str) -> Message:
     return Message(f"“{name}” was given more than once.", REQUEST_DOCUMENTED)
+
+
+def unknown_host(names: str) -> Message:
+    return Message(
+        "This server does not answer to this host name.", f"It answers to {names}; --host-name adds others."
+    )
 
 
 def invalid_json(reason: object) -> Message:

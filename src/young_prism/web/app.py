@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import logging
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
@@ -17,7 +16,6 @@ from jinja2 import BaseLoader, ChoiceLoader, FileSystemLoader
 from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
 from young_prism.core.errors import StoreError, YoungPrismError
-from young_prism.core.naming.incoming import printable_name
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
@@ -70,12 +68,11 @@ from young_prism.web.navigation import navigation
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.rates import Rates
 from young_prism.web.security import (
+    answer_unknown_host,
     check_text,
     is_api,
     register_guards,
 )
-
-_log = logging.getLogger(__name__)
 
 _CONTENT_SECURITY_POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -140,7 +137,7 @@ def _create_app(settings: Settings, lock: BaseFileLock) -> Flask:
     ):
         app.register_blueprint(part.blueprint)
     _add_template_values(app)
-    _add_errors(app, settings)
+    _add_errors(app)
     app.after_request(_secure)
     return app
 
@@ -257,19 +254,10 @@ def _digest(endpoint: str, name: str) -> str:
     return hashlib.sha256((folder / name).read_bytes()).hexdigest()[:12]
 
 
-def _add_errors(app: Flask, settings: Settings) -> None:
+def _add_errors(app: Flask) -> None:
     @app.errorhandler(SecurityError)
-    def foreign(_error: SecurityError) -> tuple[str, int, dict[str, str]]:
-        _log.warning(
-            "refused a request under the name %s", printable_name(request.environ.get("HTTP_HOST", ""))
-        )
-        # Asked under another site's name: no page, since none of our addresses is right there.
-        names = "127.0.0.1" if settings.is_private else ", ".join(settings.hosts) or settings.listen
-        return (
-            f"This server does not answer to this host name; it answers to {names} (--host-name says more).\n",
-            400,
-            {"Content-Type": "text/plain"},
-        )
+    def unknown_host(_error: SecurityError) -> Response:
+        return answer_unknown_host()
 
     @app.errorhandler(OverflowError)
     def beyond(_error: OverflowError) -> tuple[str, int] | Response:

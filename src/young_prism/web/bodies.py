@@ -19,13 +19,14 @@ from werkzeug.exceptions import SecurityError
 from werkzeug.test import EnvironBuilder
 
 from young_prism.engine.intake.inbox import RESERVED_BYTES, Limits
-from young_prism.messages.api import DISK_FULL, UNKNOWN_HOST
+from young_prism.messages.api import DISK_FULL
 from young_prism.web.api.contract import scope_of
 from young_prism.web.api.guard import check_token
 from young_prism.web.context import services
 from young_prism.web.intake import MOST_PATHS
 from young_prism.web.problems import Problem, answer_to
 from young_prism.web.security import (
+    answer_unknown_host,
     check_host,
     check_origin,
     check_signed_in,
@@ -122,7 +123,7 @@ def answer_head(
         except Problem as problem:
             refusal = answer_to(problem)
         except SecurityError:
-            refusal = Response(f"{UNKNOWN_HOST}\n", 400, mimetype="text/plain")
+            refusal = answer_unknown_host()
         return EarlyAnswer(limit.server, refusal)
 
 

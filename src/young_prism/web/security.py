@@ -10,7 +10,7 @@ from werkzeug import Response as BaseResponse
 from werkzeug.exceptions import SecurityError
 
 from young_prism.core.naming.incoming import printable_name
-from young_prism.messages.api import NUL_CHARACTER, OTHER_SITE, origin_not_allowed
+from young_prism.messages.api import NUL_CHARACTER, OTHER_SITE, origin_not_allowed, unknown_host
 from young_prism.services.auth.tokens import TokenScope
 from young_prism.web.context import services
 from young_prism.web.problems import Problem, answer_to
@@ -51,6 +51,17 @@ def check_host() -> None:
         name = None
     if name not in {name.strip("[]") for name in own_hosts}:
         raise SecurityError
+
+
+def answer_unknown_host() -> Response:
+    """Return the answer to a request under a name that is not ours. It is no page, since none of our addresses is right there."""
+    _log.warning("refused a request under the name %s", printable_name(request.environ.get("HTTP_HOST", "")))
+    settings = services().settings
+    names = ", ".join(settings.hosts) or ("127.0.0.1" if settings.is_private else settings.listen)
+    message = unknown_host(names)
+    if is_api():
+        return answer_to(Problem.of(400, message))
+    return Response(f"{message.problem} {message.remedy}\n", 400, mimetype="text/plain")
 
 
 def safe_redirect_target(back: str) -> str:
