@@ -113,8 +113,8 @@ def own_temporary_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[N
 
 @pytest.fixture(scope="session", autouse=True)
 def computed_once() -> Iterator[None]:
-    """What is the same in all tests is computed once, and exiftool is started once."""
-    with shared.computed_once(), kept_exiftool():
+    """What is the same in all tests is computed once, and exiftool is started once. Examples are the same on all machines."""
+    with shared.computed_once(), shared.same_examples_everywhere(), kept_exiftool():
         yield
 
 

@@ -1,4 +1,4 @@
-"""What takes longer than most tests and is the same in all of them, computed once for this process."""
+"""What takes longer than most tests and is the same in all of them, computed once for this process; and what must be the same."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import Any
 import flask
 import httpx
 import pytest
+from hypothesis.internal.conjecture import providers
 from werkzeug.routing import Rule
 
 
@@ -20,6 +21,14 @@ def computed_once() -> Iterator[None]:
         patch.setattr(flask.Flask, "url_rule_class", _SharedRule)
         # Each client reads all certificates otherwise. Tests call addresses of this machine only, without TLS.
         patch.setattr(httpx._transports.default, "create_ssl_context", cache(httpx.create_ssl_context))
+        yield
+
+
+@contextmanager
+def same_examples_everywhere() -> Iterator[None]:
+    """Keep Hypothesis from taking constants out of our modules: which are loaded differs between workers and machines."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(providers, "is_local_module_file", lambda _path: False)
         yield
 
 
