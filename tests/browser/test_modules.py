@@ -510,21 +510,54 @@ def test_a_list_holds_what_is_in_sight_and_a_stretch_is_picked(unit: Unit) -> No
     expect(page.locator("[value=p3]")).to_be_checked()
 
 
+STEPPED = """<script>
+let time = 0
+performance.now = () => time
+setTimeout = async (call, delay) => { if ((await fetch('/step')).ok) { time += delay; call() } }
+</script>"""
+"""Timers of a page that end when the test lets them, which is the only time that passes there."""
+
+
+def follow(unit: Unit, answer: Callable[[Route], None], *, steps: int) -> list[int]:
+    """Follow a link during an inspection that ends in the same moment; let timers end `steps` times more, and return what is left."""
+    followed: list[Route] = []
+    left = list(range(steps))
+    unit.answers["/looking"] = lambda _: (200, {"going": not followed, "done": 1, "total": 2})
+    unit.answers["/step"] = lambda _: (
+        (200, left.pop()) if followed and left else (404 if followed else 200, "")
+    )
+    parts = "<span data-looking-text></span><progress data-looking-bar></progress>"
+    body = f"{STEPPED}<p data-looking=/looking>{parts}</p><a href=/next>Next</a>"
+    page = unit.open("intake/static/intake.js", body)
+
+    def note(route: Route) -> None:
+        followed.append(route)
+        answer(route)
+
+    page.route("**/next", note)
+    page.evaluate("document.querySelector('a').click()")
+    wait_in(page, lambda: followed)
+    return left
+
+
 def test_a_link_that_was_followed_is_not_lost_to_a_reload(unit: Unit) -> None:
     """The answer that reloads the page may come while the page behind a link is on its way."""
-    next_page: list[Route] = []
-    unit.answers["/looking"] = lambda _: (200, {"going": not next_page, "done": 1, "total": 2})
-    parts = "<span data-looking-text></span><progress data-looking-bar></progress>"
-    page = unit.open("intake/static/intake.js", f"<p data-looking=/looking>{parts}</p><a href=/next>Next</a>")
+    held: list[Route] = []
+    left = follow(unit, held.append, steps=15)
+    wait_in(unit.page, lambda: not left)
+    held[0].fulfill(body="<h1>Arrived</h1>", content_type="text/html")
+    expect(unit.page.get_by_role("heading")).to_have_text("Arrived")
 
-    def hold(route: Route) -> None:
-        next_page.append(route)
 
-    page.route("**/next", hold)
-    page.evaluate("document.querySelector('a').click()")
-    wait_in(page, lambda: next_page)
-    requests = len(unit.requests_for("/looking"))
-    wait_in(page, lambda: len(unit.requests_for("/looking")) > requests)
-    page.wait_for_timeout(700)  # longer than between two attempts to reload: nothing may happen in it
-    next_page[0].fulfill(body="<h1>Arrived</h1>", content_type="text/html")
-    expect(page.get_by_role("heading")).to_have_text("Arrived")
+def test_a_download_delays_a_reload_by_ten_seconds(unit: Unit) -> None:
+    header = {"Content-Disposition": "attachment"}
+    left = follow(unit, lambda route: route.fulfill(body=b"PK", headers=header), steps=40)
+    left_at_reload: list[int] = []
+
+    def reloaded(_: Request) -> Answer:
+        left_at_reload.append(len(left))
+        return 200, "<h1>Reloaded</h1>"
+
+    unit.answers["/page"] = reloaded
+    expect(unit.page.get_by_role("heading")).to_have_text("Reloaded")
+    assert left_at_reload == [pytest.approx(20, abs=2)]  # half a second each

@@ -226,7 +226,7 @@ def shift_of(browser: Browser, out: Path, markup: str) -> float:
     def answer(route: Route) -> None:
         name = route.request.url.rpartition("/")[2]
         if name:
-            page.wait_for_timeout(200)
+            wait_until_painted(page)  # without the picture
             route.fulfill(path=out / name)
         else:
             route.fulfill(body=body, content_type="text/html")

@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from zipfile import ZIP_STORED
 
@@ -71,10 +72,9 @@ class Package:
         return zipped
 
     def _metadata_files(self) -> dict[str, str]:
-        schema = json.dumps(Manifest.model_json_schema(), indent=1) + "\n"
         papers = {
             MANIFEST_NAME: self.manifest.as_json(),
-            "manifest.schema.json": schema,
+            "manifest.schema.json": _manifest_schema(),
             "renditions.csv": renditions_csv(self.entries),
         }
         if self.removed:
@@ -91,6 +91,11 @@ class Package:
     def remember(self) -> None:
         """Note that this was taken away, for the next one that is to hold what changed since."""
         write_atomically(self.out / STATE_FOLDER / _LAST, json.dumps(hashes_of(self.manifest)).encode())
+
+
+@cache
+def _manifest_schema() -> str:
+    return json.dumps(Manifest.model_json_schema(), indent=1) + "\n"
 
 
 def last_packed(out: Path) -> dict[str, str] | None:
