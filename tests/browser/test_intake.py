@@ -14,6 +14,7 @@ from tests.support import pictures
 from tests.support.apps import new_app
 from tests.support.painting import wait_until_painted
 from tests.support.servers import serving, wait_until_looked
+from tests.support.tabs import address_of
 from young_prism.web.app import close_app
 from young_prism.web.context import services_of
 
@@ -86,7 +87,7 @@ def test_the_inspector_opens_beside_the_list_and_is_in_the_address(page: Page, l
     inspector = page.locator("[data-inspector]")
     expect(inspector.get_by_text("Location in metadata.")).to_be_visible()
     expect(inspector.get_by_text("48.8755° S, 123.3925° W")).to_be_visible()
-    assert "show=photo.jpg" in page.url
+    assert "show=photo.jpg" in address_of(page)
     page.locator("[data-path='IMG_1.HEIC'] a").click()
     expect(inspector.locator("h2")).to_have_text("IMG_1.HEIC")
     page.go_back()
@@ -95,7 +96,7 @@ def test_the_inspector_opens_beside_the_list_and_is_in_the_address(page: Page, l
     expect(inspector.locator("h2")).to_have_text("photo.jpg")
     page.keyboard.press("Escape")
     expect(inspector).to_be_hidden()
-    assert "show=" not in page.url
+    assert "show=" not in address_of(page)
     page.keyboard.press("?")
     expect(page.get_by_text("open or close this help")).to_be_visible()
 

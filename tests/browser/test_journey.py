@@ -14,6 +14,7 @@ from tests.support.barriers import barriers, too_wide
 from tests.support.builds import build
 from tests.support.limits import limit
 from tests.support.pages import wait_for
+from tests.support.tabs import address_of
 from young_prism.core.markup.delivered import Delivered
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Markup, Recipe
@@ -54,7 +55,7 @@ def test_a_picture_s_page_shows_its_renditions_and_its_snippet(page: Page, live:
     )
     page.get_by_label("Alternative text").fill('A "tree"')
     expect(page.locator("[data-snippet]")).to_contain_text('alt="A &quot;tree&quot;"')
-    assert "alt=A" in page.url  # the address can be sent to a colleague
+    assert "alt=A" in address_of(page)  # the address can be sent to a colleague
     line = page.locator(".spectrum a.avif").last
     assert "AVIF 400 px" in (line.get_attribute("aria-label") or "")
     line.focus()
@@ -94,6 +95,16 @@ def test_the_snippet_is_copied(page: Page, live: str) -> None:
 def test_every_page_is_accessible_and_fits(tab: Page, live: str, location: str) -> None:
     tab.goto(live + location)
     assert barriers(tab) == [] and too_wide(tab) == []
+
+
+def test_barriers_are_found_in_the_light_and_in_the_dark(tab: Page) -> None:
+    style = ".pale {color: #bbb} @media (prefers-color-scheme: dark) {body {background: #111; color: #eee} .dim {color: #333}}"
+    many = "<p>Text</p>" * 9 + "<p class=pale>Pale</p>" * 9
+    tab.set_content(
+        f"<!doctype html><html lang=en><title>T</title><style>{style}</style><h1>T</h1>{many}<p class=dim>Dim</p><img src=data:,>"
+    )
+    rules = sorted(barrier.partition(":")[0] for barrier in barriers(tab))
+    assert rules == ["color-contrast", "color-contrast", "image-alt"]
 
 
 def test_the_theme_is_switched_at_once_and_remembered(page: Page, live: str) -> None:

@@ -6,8 +6,9 @@ import json
 import shutil
 import subprocess
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack, nullcontext
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -21,7 +22,8 @@ from young_prism.core.measurement.widths import sizes_of_lines, width_lines
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.browser.chromium import EXECUTABLE
+from young_prism.engine.browser import measure, verify
+from young_prism.engine.browser.chromium import EXECUTABLE, open_browser
 
 pytestmark = pytest.mark.browser
 STYLE = """body{margin:16px}img{max-width:100%;height:auto}.half{width:50%}.cover{width:200px;height:300px;object-fit:cover}
@@ -57,24 +59,30 @@ def site(built: Path, tmp_path: Path) -> Path:
     return Path(shutil.copytree(built, tmp_path / "site"))
 
 
-def in_thread(run: Callable[..., object], *arguments: object) -> object:
-    """Run apart from the tests' own browser: Playwright drives one at a time in a thread."""
-    with ThreadPoolExecutor(1) as pool:
-        return pool.submit(run, *arguments).result()
-
-
-def young_prism(*arguments: object) -> subprocess.CompletedProcess[str]:
-    result = in_thread(command, *arguments)
-    assert isinstance(result, subprocess.CompletedProcess)
-    return result
-
-
-def rewrite(site: Path, *arguments: object) -> subprocess.CompletedProcess[str]:
-    return young_prism("rewrite", "--source", site / "img", "--out", site / "pictures", *arguments)
+Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
 @pytest.fixture(scope="module")
-def layout(built: Path) -> MeasuredLayout:
+def young_prism() -> Iterator[Run]:
+    """Runs commands, which share a browser, apart from that of the tests: Playwright drives one at a time in a thread."""
+    with ThreadPoolExecutor(1) as apart, pytest.MonkeyPatch.context() as patch:
+        stack = ExitStack()
+        browser = apart.submit(stack.enter_context, open_browser()).result()
+        for module in (measure, verify):
+            patch.setattr(module, "open_browser", lambda: nullcontext(browser))
+        yield lambda *arguments: apart.submit(command, *arguments).result()
+        apart.submit(stack.close).result()
+
+
+@pytest.fixture
+def rewrite(site: Path, young_prism: Run) -> Run:
+    return lambda *arguments: young_prism(
+        "rewrite", "--source", site / "img", "--out", site / "pictures", *arguments
+    )
+
+
+@pytest.fixture(scope="module")
+def layout(built: Path, young_prism: Run) -> MeasuredLayout:
     file = built.parent / "layout.json"
     done = young_prism("measure", built, "--out", file, "--only", "index.html", "--only", "sub/")
     assert done.returncode == 0, done.stderr
@@ -108,10 +116,12 @@ def test_what_is_first_fetched_and_moved_is_measured(layout: MeasuredLayout) -> 
     assert not hidden.is_shown and broken.image == "img/broken.jpg" and broken.is_broken
 
 
-def test_a_measured_layout_says_sizes_and_widths(site: Path, layout: MeasuredLayout) -> None:
+def test_a_measured_layout_says_sizes_and_widths(
+    site: Path, layout: MeasuredLayout, young_prism: Run, rewrite: Run
+) -> None:
     file = site / "young-prism-layout.json"
     file.write_text(layout.to_json())
-    changed = rewrite(site, "--layout", file).stdout
+    changed = rewrite("--layout", file).stdout
     assert 'sizes="(min-width: 700px) calc(25vw - 8px), calc(50vw - 16px)"' in changed
     assert 'fetchpriority="high"' in changed
     widths = json.loads(young_prism("ladder", "--layout", file, "--per-image", "--json").stdout)
@@ -128,7 +138,7 @@ def test_a_measured_layout_says_sizes_and_widths(site: Path, layout: MeasuredLay
     ]
 
 
-def test_a_server_is_measured_by_address(built: Path) -> None:
+def test_a_server_is_measured_by_address(built: Path, young_prism: Run) -> None:
     class Handler(SimpleHTTPRequestHandler):
         def log_message(self, *_: object) -> None:
             pass
@@ -147,11 +157,11 @@ def test_a_server_is_measured_by_address(built: Path) -> None:
     ]
 
 
-def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
+def test_places_whose_box_changes_are_listed_and_left_out(site: Path, young_prism: Run, rewrite: Run) -> None:
     before = (site / "worse.html").read_bytes()
     (site / "young-prism.toml").write_text('source = "img"\nout = "pictures"\n')
     only = ("--only", "worse.html", "--only", "index.html", "--viewport", "390x844@2")
-    looked = rewrite(site, *only, "--verify")
+    looked = rewrite(*only, "--verify")
     assert looked.returncode == 1 and (site / "worse.html").read_bytes() == before
     assert "Box: worse.html:1 at 390x844@2: img/photo.jpg: 77 × 51" in looked.stderr
     assert "Box: index.html" not in looked.stderr
@@ -165,25 +175,26 @@ def test_places_whose_box_changes_are_listed_and_left_out(site: Path) -> None:
     assert again.returncode == 0 and "0 places to change" in again.stderr
 
 
-def test_styles_by_class_hold_under_a_strict_policy(site: Path) -> None:
-    inline = rewrite(site, "--only", "strict.html", "--verify", "--viewport", "390x844@2")
+def test_styles_by_class_hold_under_a_strict_policy(site: Path, rewrite: Run) -> None:
+    inline = rewrite("--only", "strict.html", "--verify", "--viewport", "390x844@2")
     assert inline.returncode == 1 and "Message: strict.html" in inline.stderr
-    by_class = rewrite(site, "--only", "strict.html", "--styles", "class", "--verify", "--write")
+    by_class = rewrite("--only", "strict.html", "--styles", "class", "--verify", "--write")
     assert "2 boxes compared, 0 changed" in by_class.stderr and "Message" not in by_class.stderr
     sheet = site / "young-prism.css"
     assert sheet.is_file() and b"young-prism.css" in (site / "strict.html").read_bytes()
-    assert rewrite(site, "--undo").returncode == 0
+    assert rewrite("--undo").returncode == 0
     assert not sheet.exists() and (site / "strict.html").read_text() == PAGES["strict.html"]
 
 
-def test_a_patch_adds_the_stylesheet(site: Path) -> None:
+def test_a_patch_adds_the_stylesheet(site: Path, rewrite: Run) -> None:
     patch = site / "pages.patch"
-    rewrite(site, "--only", "strict.html", "--styles", "class", "--patch", patch)
+    rewrite("--only", "strict.html", "--styles", "class", "--patch", patch)
     subprocess.run(["git", "apply", patch.name], cwd=site, check=True)
     assert "!important" in (site / "young-prism.css").read_text()
 
 
 def test_without_a_browser_the_remedy_is_said(built: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(measure, "open_browser", open_browser)
     monkeypatch.setenv(EXECUTABLE, "/nowhere/chromium")
-    done = young_prism("measure", built)
+    done = command("measure", built)
     assert done.returncode == 2 and EXECUTABLE in done.stderr

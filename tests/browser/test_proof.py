@@ -15,6 +15,7 @@ from playwright.sync_api import Page, expect
 from tests.support.barriers import barriers
 from tests.support.limits import limit
 from tests.support.painting import wait_until_painted
+from tests.support.tabs import address_of
 
 pytestmark = pytest.mark.browser
 
@@ -125,7 +126,7 @@ def test_edges_target_and_place_are_moved_by_mouse_and_keys_and_live_in_the_addr
     expect(edge).to_have_attribute("aria-valuenow", re.compile(r"^2[0-4]$"))
     edge.focus()
     page.keyboard.press("ArrowRight")
-    assert "edges=" in page.url
+    assert "edges=" in address_of(page)
     aim = page.locator("[data-aim]")
     aim.focus()
     before = int(float(str(aim.get_attribute("aria-valuenow"))))
@@ -139,7 +140,7 @@ def test_edges_target_and_place_are_moved_by_mouse_and_keys_and_live_in_the_addr
     view = str(page.locator("[data-view]").get_attribute("viewBox"))
     page.keyboard.press("ArrowRight")
     assert page.locator("[data-view]").get_attribute("viewBox") != view
-    address = page.url
+    address = address_of(page)
     assert "zoom=4" in address and f"target={before + 1}" in address
     moved = page.locator("[data-view]").get_attribute("viewBox")
     page.goto(address)

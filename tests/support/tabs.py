@@ -20,6 +20,11 @@ def clear(page: Page, size: ViewportSize = SIZE) -> None:
     page.set_viewport_size(size)
 
 
+def address_of(page: Page) -> str:
+    """Return the address of a page as it is now; `page.url` is told later of what a script writes into it."""
+    return str(page.evaluate("location.href"))
+
+
 def archive_of(page: Page, download: Locator) -> dict[str, bytes]:
     """Press what downloads a zip, and return its files."""
     with page.expect_download() as zipped:
