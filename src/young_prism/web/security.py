@@ -91,7 +91,7 @@ def check_origin() -> BaseResponse | None:
     origin = request.headers.get("Origin")
     if _is_embedded_elsewhere():
         _log.warning("refused %s: a page of another site embeds it", printable_name(request.path))
-        return Response("This request came from a page of another site.\n", 403, mimetype="text/plain")
+        return Response(f"{OTHER_SITE}\n", 403, mimetype="text/plain")
     if origin is None or request.blueprint == "media" or (request.method in _SAFE and not is_api()):
         return None
     if is_api() and origin in services().settings.origins:
