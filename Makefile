@@ -13,7 +13,7 @@ COMPILED := hatch_build.py src/young_prism/core/score/metric.c
 # Compiled modules are kept: without them every process that is started compiles all of them again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo demo-reset dependencies lock test compiler test-tools run-tests check unit-tests coverage mutation lint format css schema reference docs dist readability bench $(BENCHES:%=bench-%) screenshots clean
+.PHONY: demo demo-reset dependencies lock test compiler test-tools run-tests test-under-load check unit-tests coverage mutation lint format css schema reference docs dist readability bench $(BENCHES:%=bench-%) screenshots clean
 
 SITE := src/young_prism/documentation/index.html
 
@@ -60,6 +60,10 @@ compiler:
 
 run-tests: .venv/.test $(SITE)
 	@.venv/bin/pytest
+
+# About an hour.
+test-under-load: test-tools
+	@sh tools/test-under-load
 
 # The quick loop: no browser, no server, nothing that wants root.
 check: .venv/.test
