@@ -21,7 +21,7 @@ def clear(page: Page, size: ViewportSize = SIZE) -> None:
 
 
 def address_of(page: Page) -> str:
-    """Return the address of a page as it is now; `page.url` is told later of what a script writes into it."""
+    """Return the address of a page as it is now; `page.url` shows only later what a script wrote."""
     return str(page.evaluate("location.href"))
 
 
