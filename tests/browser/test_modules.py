@@ -522,10 +522,16 @@ def follow(unit: Unit, answer: Callable[[Route], None], *, steps: int) -> list[i
     """Follow a link during an inspection that ends in the same moment; let timers end `steps` times more, and return what is left."""
     followed: list[Route] = []
     left = list(range(steps))
+
+    def step(_: Request) -> Answer:
+        if followed and not left:
+            return 404, ""  # this timer never ends
+        if followed:
+            left.pop()
+        return 200, ""
+
+    unit.answers["/step"] = step
     unit.answers["/looking"] = lambda _: (200, {"going": not followed, "done": 1, "total": 2})
-    unit.answers["/step"] = lambda _: (
-        (200, left.pop()) if followed and left else (404 if followed else 200, "")
-    )
     parts = "<span data-looking-text></span><progress data-looking-bar></progress>"
     body = f"{STEPPED}<p data-looking=/looking>{parts}</p><a href=/next>Next</a>"
     page = unit.open("intake/static/intake.js", body)

@@ -23,7 +23,7 @@ def site(tmp_path: Path) -> Path:
     for number in range(3):
         photo = pictures.jpeg(pictures.photo(800, 600, number))
         (folder / f"view-{number}.jpg").write_bytes(photo)
-    exiftool("-q", "-overwrite_original", "-DateTimeOriginal=2026:05:01 10:00:00", folder / "view-1.jpg")
+    exiftool("-overwrite_original", "-DateTimeOriginal=2026:05:01 10:00:00", folder / "view-1.jpg")
     (folder / "screen.png").write_bytes(pictures.png(pictures.graphic(640, 480)))
     return folder
 

@@ -62,7 +62,7 @@ def test_metadata_groups_agree_with_exiftool(written: list[str], ending: str, tm
     file = tmp_path / f"a.{ending}"
     pictures.photo(64, 48).save(file)
     if written:
-        exiftool("-q", "-overwrite_original", *written, file)
+        exiftool("-overwrite_original", *written, file)
     names = [f"-{name}" for group in _QUESTIONS.values() for name in group]
     text = json.loads(exiftool("-json", *names, file))[0]
     expected = {group.value for group, tags in _QUESTIONS.items() if set(tags) & set(text)}
@@ -76,7 +76,7 @@ def test_a_thumbnail_in_exif_is_found(tmp_path: Path) -> None:
     file, small = tmp_path / "a.jpg", tmp_path / "small.jpg"
     pictures.photo(200, 150).save(file, exif=camera_exif())
     pictures.photo(40, 30).save(small)
-    exiftool("-q", "-overwrite_original", f"-ThumbnailImage<={small}", file)
+    exiftool("-overwrite_original", f"-ThumbnailImage<={small}", file)
     assert MetadataGroup.THUMBNAIL.value in inspect_bytes(file.read_bytes()).metadata
 
 

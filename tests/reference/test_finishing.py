@@ -81,7 +81,7 @@ def talkative(tmp_path_factory: pytest.TempPathFactory) -> bytes:
     file = tmp_path_factory.mktemp("talkative") / "a.jpg"
     file.write_bytes(pictures.jpeg(pictures.photo(400, 300)))
     exiftool(
-            "-q", "-overwrite_original", "-n", "-EXIF:Orientation=6", "-EXIF:Make=Invented", "-EXIF:Artist=A. Maker",
+            "-overwrite_original", "-n", "-EXIF:Orientation=6", "-EXIF:Make=Invented", "-EXIF:Artist=A. Maker",
             "-EXIF:Copyright=2026 A. Maker", "-EXIF:GPSLatitude=12.5", "-EXIF:GPSLatitudeRef=N", "-XMP-dc:Creator=A. Maker",
             "-XMP-dc:Rights=All renditions", "-XMP-xmpRights:WebStatement=about:blank", "-XMP-dc:Description=A hill",
             "-XMP-iptcCore:Location=Ottermoor", "-XMP-exif:GPSLatitude=12.5", "-XMP-iptcExt:LocationShownCity=Ottermoor",

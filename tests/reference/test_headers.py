@@ -132,7 +132,7 @@ def test_what_exiftool_wrote_late_in_a_file_is_found(command: list[str], ending:
     """PNG and WebP may have their metadata behind the pixels; only a part of the file is read to find it."""
     file = tmp_path / f"a.{ending}"
     pictures.photo(500, 400).save(file)
-    exiftool("-q", "-overwrite_original", *command, file, check=False)  # not every format has all of them
+    exiftool("-overwrite_original", *command, file, check=False)  # not every format has all of them
     text = json.loads(exiftool("-json", file))[0]
     with FileView(file) as view:
         result = inspect_header(view)
