@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import subprocess
+import time
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from young_prism.core.errors import SourceError
+from young_prism.core.selection.patterns import PatternSet, escape_pattern
 from young_prism.core.selection.scope import Scope, pattern_lines
 
 
@@ -75,3 +80,74 @@ def test_files_are_left_out_just_as_git_leaves_them_out(tmp_path: Path) -> None:
     )
     owned = [name for name in names if Scope(exclude=tuple(lines)).excluded_by(name)]
     assert owned == text.stdout.splitlines()
+
+
+_SIGNS = ["a", "b", "*", "**", "/", "?", "[ab]", "[!a]", "\\a", ".", "\\*", "[a-c]"]
+_LINES = st.lists(st.sampled_from(_SIGNS), min_size=1, max_size=6).map("".join)
+_PATHS = st.lists(st.text("ab.*", min_size=1, max_size=3), min_size=1, max_size=4).map("/".join)
+
+
+@given(st.lists(st.tuples(_LINES, _PATHS), min_size=40, max_size=40))
+@settings(max_examples=5)
+def test_a_pattern_matches_what_git_says(pairs: list[tuple[str, str]]) -> None:
+    """Against `git check-ignore`, with one pattern and one path at a time; names are ASCII, since git matches bytes."""
+    with TemporaryDirectory() as folder:
+        subprocess.run(["git", "init", "-q", folder], check=True)
+        for line, path in pairs:
+            if any(name in ("", ".", "..", ".git") for name in path.split("/")):
+                continue
+            (Path(folder) / ".git/info/exclude").write_text(line + "\n", encoding="utf-8")
+            verdict = subprocess.run(
+                ["git", "check-ignore", "-q", "--no-index", path],
+                cwd=folder,
+                check=False,
+                capture_output=True,
+            )
+            try:
+                ours = PatternSet([line]).matches(path)
+            except ValueError:
+                ours = False
+            assert ours == (verdict.returncode == 0), (line, path)
+
+
+@pytest.mark.parametrize(
+    ("pattern", "name"),
+    [
+        ("*?" * 12 + "!x", "summer-holiday-2026-beach-sunset-wide-1.jpg"),
+        ("*a" * 30, "a" * 60 + "b"),
+        ("*" * 900 + "b", "a" * 250),
+        ("a*" * 40 + "c", "a" * 250),
+        ("**/" * 200 + "x", "a/" * 1000 + "b"),
+        ("[a-z]*" * 20 + "!", "a" * 250),
+    ],
+)
+def test_no_pattern_backtracks(pattern: str, name: str) -> None:
+    """Ten thousand names in less time than one took in a regular expression. The time limit is the test's."""
+    patterns = PatternSet([pattern])
+    before = time.process_time()
+    assert not any(patterns.matches(f"{name}-{number}") for number in range(200))
+    assert time.process_time() - before < 2
+
+
+@pytest.mark.parametrize(
+    ("pattern", "reason"),
+    [
+        ("a" * 1001, "more than 1000 characters"),
+        ("*a" * 51, "more than 50 wildcards"),
+        ("[ab", "not closed"),
+        ("[b-a]", "wrong way round"),
+        ("a\\", "last backslash"),
+        ("/", "names nothing"),
+    ],
+)
+def test_what_is_no_pattern_is_refused_with_its_reason(pattern: str, reason: str) -> None:
+    with pytest.raises(ValueError, match=reason):
+        PatternSet([pattern])
+
+
+@given(st.text(st.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_size=20))
+def test_an_escaped_path_matches_only_itself(path: str) -> None:
+    path = path.strip("/") or "a"
+    if "//" not in path:
+        assert PatternSet([escape_pattern(path)]).decide(path) == (0, True)
+        assert not PatternSet([escape_pattern(path)]).matches(f"x{path}")

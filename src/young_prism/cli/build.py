@@ -18,6 +18,7 @@ import click
 from young_prism.cli.common import (
     FOLDER,
     MOST_SKIPPED,
+    PATTERN,
     BuildCommandOptions,
     build_options,
     data_folder,
@@ -80,7 +81,7 @@ if TYPE_CHECKING:
 @click.option(
     "--verify/--no-verify", default=True, show_default=True, help="Read back each rendition after writing."
 )
-@click.option("--only", multiple=True, metavar="PATTERN", help="Build only matching originals. Repeatable.")
+@click.option("--only", multiple=True, type=PATTERN, help="Build only matching originals. Repeatable.")
 @memory_option
 @click.option(
     "--cache",

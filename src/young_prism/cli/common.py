@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from young_prism.core.selection.patterns import check_pattern
 from young_prism.core.selection.scope import Scope
 from young_prism.engine.site.config import (
     Site,
@@ -24,6 +25,23 @@ if TYPE_CHECKING:
 
 Command = Callable[..., Any]
 FOLDER = click.Path(path_type=Path, file_okay=True)
+
+
+class _PatternType(click.ParamType):  # type: ignore[type-arg]  # generic only in newer releases of click
+    """A pattern as in .gitignore."""
+
+    name = "pattern"
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """Return the pattern; refuse what is none."""
+        try:
+            return check_pattern(value)
+        except ValueError as error:
+            self.fail(f"{value[:100]!r} is not a pattern: {error}.", param, ctx)
+
+
+PATTERN = _PatternType()
+
 
 data_option = click.option(
     "--data",
@@ -70,7 +88,7 @@ def scope_options(command: Command) -> Command:
         ("--include", "Use only files that match this pattern"),
     ):
         help_text = f"{option_help}, as in .gitignore. Repeatable."
-        command = click.option(name, multiple=True, metavar="PATTERN", help=help_text)(command)
+        command = click.option(name, multiple=True, type=PATTERN, help=help_text)(command)
     return command
 
 

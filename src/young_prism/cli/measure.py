@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from young_prism.cli.common import FOLDER, json_option, on_terminal, printable, say
+from young_prism.cli.common import FOLDER, PATTERN, json_option, on_terminal, printable, say
 from young_prism.cli.verb import Verb
 from young_prism.core.measurement.model import LAYOUT_FILE, BrowserViewport
 from young_prism.core.report.formatting import count
@@ -72,7 +72,7 @@ def print_page(page: str, number: int, total: int) -> None:
     help="Viewport such as 390x844@3. Repeatable. Default: four common ones.",
 )
 @click.option(
-    "--only", multiple=True, metavar="PATTERN", help="Only matching pages, as in .gitignore. Repeatable."
+    "--only", multiple=True, type=PATTERN, help="Only matching pages, as in .gitignore. Repeatable."
 )
 @click.option("--root", default="", metavar="URL", help="Address that corresponds to the folder of the site.")
 @json_option

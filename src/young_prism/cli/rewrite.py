@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Literal, NoReturn
 
 import click
 
-from young_prism.cli.common import FOLDER, json_option, print_json, printable, say
+from young_prism.cli.common import FOLDER, PATTERN, json_option, print_json, printable, say
 from young_prism.cli.measure import ViewportType, print_page
 from young_prism.cli.rewrite_report import rewrite_as_data, say_remarks, say_verification
 from young_prism.cli.verb import Verb
@@ -55,7 +55,7 @@ if TYPE_CHECKING:
 @click.option(
     "--only",
     multiple=True,
-    metavar="PATTERN",
+    type=PATTERN,
     help="Only matching pages and stylesheets, as in .gitignore. Repeatable.",
 )
 @click.option(

@@ -13,7 +13,6 @@ built: a missing image is logged and shown as a plain `img` of its original.
 from __future__ import annotations
 
 import logging
-import re
 import subprocess
 import sys
 import threading
@@ -28,6 +27,7 @@ from young_prism import scripting
 from young_prism.core.errors import OutputError, YoungPrismError
 from young_prism.core.markup.picture import snippet_markup
 from young_prism.core.naming.rule import WHOLE_FACET
+from young_prism.core.selection.patterns import escape_pattern
 from young_prism.engine.site.config import find_project, load_project
 from young_prism.messages.pages import NO_SUCH_ORIGINAL, build_failed
 from young_prism.serving.build import load_build, negotiated
@@ -36,7 +36,6 @@ if TYPE_CHECKING:
     from flask import Flask
 
 _log = logging.getLogger(__name__)
-_PATTERN_SIGNS = re.compile(r"([\\*?\[\]!# ])")
 _BUILD_TIMEOUT_S = 600
 
 
@@ -138,7 +137,7 @@ class Pictures:
         with self._making:
             if self._made.get((project, path)) == stamp:
                 return
-            pattern = "/" + _PATTERN_SIGNS.sub(r"\\\1", path)
+            pattern = escape_pattern(path)
             done = subprocess.run(  # noqa: S603  (our own command, its arguments apart)
                 [
                     sys.executable,

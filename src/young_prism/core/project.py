@@ -28,6 +28,7 @@ from pydantic import Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
 from young_prism.core.recipe.base import ByteCount, ListAsTuple, RecipeModel
+from young_prism.core.selection.patterns import check_pattern
 from young_prism.core.toml_text import load_toml
 from young_prism.messages.projects import invalid_key, invalid_toml
 
@@ -66,10 +67,7 @@ class Budget(RecipeModel):
     @field_validator("alt")
     @classmethod
     def _patterns(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        from pathspec import GitIgnoreSpec
-
-        GitIgnoreSpec.from_lines(value)  # a `ValueError` of its own where one is none
-        return value
+        return tuple(map(check_pattern, value))
 
 
 LinksToOriginals = Literal["keep", "largest"]
@@ -94,10 +92,7 @@ class PlaceChoice(RecipeModel):
     @field_validator("page", "original")
     @classmethod
     def _is_a_pattern(cls, value: str) -> str:
-        from pathspec import GitIgnoreSpec
-
-        GitIgnoreSpec.from_lines([value])  # a `ValueError` of its own where it is none
-        return value
+        return check_pattern(value)
 
 
 class RewriteSettings(RecipeModel):

@@ -2,6 +2,9 @@
 
 from young_prism.messages.message import Message
 
+_LONGEST_PATTERN = 100
+"""Characters of a pattern that a message repeats."""
+
 NO_PROJECT_FILE = Message(
     "There is no young-prism.toml in this folder or above it.",
     "Write one, or name the folders with folders().",
@@ -21,7 +24,12 @@ def invalid_key(*, key: str, reason: str | None) -> Message:
 
 
 def invalid_pattern(*, pattern: str, reason: object) -> Message:
-    return Message(f"“{pattern}” is not a pattern in gitignore syntax ({reason}).", "Correct this line.")
+    shown = pattern if len(pattern) <= _LONGEST_PATTERN else f"{pattern[:_LONGEST_PATTERN]}…"
+    return Message(f"“{shown}” is not a pattern in gitignore syntax ({reason}).", "Correct this line.")
+
+
+def too_many_patterns(limit: int) -> Message:
+    return Message(f"There are more than {limit:,} patterns.", "Use wildcards to join them.")
 
 
 def invalid_toml(reason: object) -> Message:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
-from flask import Flask, Response, g, redirect, request, session, url_for
+from flask import Flask, Response, g, redirect, render_template, request, session, url_for
 from werkzeug import Response as BaseResponse
 from werkzeug.exceptions import SecurityError
 
@@ -19,6 +19,9 @@ _log = logging.getLogger(__name__)
 
 _OPEN = ("static", "access.sign_in", "access.enter")
 """Endpoints for everybody; the API and renditions have rules of their own."""
+_OPEN_TO_LINKS = ("access", "desk", "documentation")
+"""Blueprints whose pages open at once by a link on another site. The others ask first: a page may walk through a folder or
+work out a plan, and a link must not make the server do so again and again."""
 _SAFE = ("GET", "HEAD", "OPTIONS")
 _ALLOWED_HEADERS = "Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, Prefer"
 _SHOWN_HEADERS = "ETag, Location, Retry-After, Idempotency-Replayed"
@@ -29,6 +32,7 @@ def register_guards(app: Flask) -> None:
     app.before_request(check_host)
     app.before_request(check_origin)
     app.before_request(check_signed_in)
+    app.before_request(confirm_foreign_link)
     app.after_request(_let_scripts_read)
 
 
@@ -89,7 +93,7 @@ def is_api() -> bool:
 def check_origin() -> BaseResponse | None:
     """Refuse what a page of another site sends in a visitor's name (the header `Origin`, RFC 6454, 7)."""
     origin = request.headers.get("Origin")
-    if _is_embedded_elsewhere():
+    if _is_from_other_site() and not _is_followed_link():
         _log.warning("refused %s: a page of another site embeds it", printable_name(request.path))
         return Response(f"{OTHER_SITE}\n", 403, mimetype="text/plain")
     if origin is None or request.blueprint == "media" or (request.method in _SAFE and not is_api()):
@@ -103,6 +107,14 @@ def check_origin() -> BaseResponse | None:
         return answer_to(Problem.of(403, origin_not_allowed(origin)))
     _log.warning("refused %s: it came from a page of %s", request.path, printable_name(origin))
     return Response(f"{OTHER_SITE}\n", 403, mimetype="text/plain")
+
+
+def confirm_foreign_link() -> BaseResponse | None:
+    """Ask a person to confirm a link on another site before its page is worked out."""
+    if not _is_from_other_site() or request.blueprint in _OPEN_TO_LINKS or request.full_path == "/?":
+        return None
+    address = safe_redirect_target(request.full_path.rstrip("?"))
+    return Response(render_template("continue.html", address=address))
 
 
 def check_text() -> BaseResponse | None:
@@ -120,19 +132,21 @@ def check_text() -> BaseResponse | None:
     return Response(f"{NUL_CHARACTER.problem}\n", 400, mimetype="text/plain")
 
 
-def _is_embedded_elsewhere() -> bool:
-    """Whether another site's page asks for one of our pages other than by a link (W3C Fetch Metadata, `Sec-Fetch-Site`).
+def _is_from_other_site() -> bool:
+    """Whether a page of another site makes this request (W3C Fetch Metadata, `Sec-Fetch-Site`).
 
-    Following a link to a page is harmless, since a GET changes nothing and sends nothing to others. Renditions are there to be
-    embedded, and the API checks `Origin` and its token.
+    Renditions are there to be embedded, and the API checks `Origin` and its token.
     """
-    if request.headers.get("Sec-Fetch-Site") != "cross-site" or request.blueprint == "media" or is_api():
-        return False
-    is_link = request.method == "GET" and (
+    is_cross_site = request.headers.get("Sec-Fetch-Site") == "cross-site"
+    return is_cross_site and request.blueprint != "media" and not is_api()
+
+
+def _is_followed_link() -> bool:
+    """Whether a browser opens a page in its window, by a link or by a script of another site."""
+    return request.method == "GET" and (
         request.headers.get("Sec-Fetch-Mode") == "navigate"
         and request.headers.get("Sec-Fetch-Dest") == "document"
     )
-    return not is_link
 
 
 def check_signed_in() -> BaseResponse | None:

@@ -6,8 +6,6 @@ from collections.abc import Collection, Iterator, Mapping
 from typing import NamedTuple
 from xml.etree import ElementTree as ET
 
-from pathspec import GitIgnoreSpec
-
 from young_prism.core.manifest.model import Manifest
 from young_prism.core.markup.delivered import Delivered, all_delivered
 from young_prism.core.markup.media import Screen
@@ -17,6 +15,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.report.formatting import format_bytes
 from young_prism.core.report.visits import fetch, ladders
 from young_prism.core.selection.image_metadata import NO_METADATA, MetadataByPath
+from young_prism.core.selection.patterns import PatternSet
 from young_prism.core.types import MODERN_FORMATS, ImageFormat
 
 
@@ -69,9 +68,9 @@ def over_budget(
     if budget.score is not None:
         yield from _scores(manifest.recipe, budget.score)
     if budget.alt:
-        spec = GitIgnoreSpec.from_lines(budget.alt)
+        patterns = PatternSet(budget.alt)
         for path in delivered:
-            if spec.match_file(path) and details.get(path, NO_METADATA).alt is None:
+            if patterns.matches(path) and details.get(path, NO_METADATA).alt is None:
                 yield Finding(
                     "alt",
                     path,

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from pathspec import GitIgnoreSpec
-
 from young_prism.core.images.crops import Crop
 from young_prism.core.images.facts import Facts
 from young_prism.core.naming.rule import WHOLE_FACET
@@ -14,6 +12,7 @@ from young_prism.core.recipe.codecs import Jxl
 from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats, FormatSet
 from young_prism.core.recipe.model import Override, Recipe
+from young_prism.core.selection.patterns import PatternSet
 from young_prism.core.types import ImageFormat, Kind, Size
 
 
@@ -34,12 +33,12 @@ def effective_recipe(path: str, recipe: Recipe) -> Recipe:
 
 def matches(pattern: str, path: str) -> bool:
     """Whether a pattern of a recipe concerns an original."""
-    return bool(_spec(pattern).match_file(path))
+    return _parsed(pattern).matches(path)
 
 
 @lru_cache(maxsize=256)
-def _spec(pattern: str) -> GitIgnoreSpec:
-    return GitIgnoreSpec.from_lines([pattern])
+def _parsed(pattern: str) -> PatternSet:
+    return PatternSet([pattern])
 
 
 @lru_cache(maxsize=256)

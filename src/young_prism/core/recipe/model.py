@@ -14,17 +14,15 @@ from young_prism.core.recipe.finishing import Finishing
 from young_prism.core.recipe.formats import Formats
 from young_prism.core.recipe.ladder import MAX_WIDTH, Ladder
 from young_prism.core.recipe.publishing import Publish
+from young_prism.core.selection.patterns import check_pattern
 from young_prism.core.types import Size
 
 
 def _pattern(value: str) -> str:
     """Check a pattern in gitignore syntax, or a path, that says whom something concerns."""
-    from pathspec import GitIgnoreSpec
-
     if value.startswith("!"):
         raise ValueError("a pattern here says whom it concerns; it cannot begin with !")
-    GitIgnoreSpec.from_lines([value])  # a `ValueError` of its own where it is none
-    return value
+    return check_pattern(value)
 
 
 class Facet(RecipeModel):

@@ -7,14 +7,12 @@ Is it asked for? Where there are include lines, only what they catch takes part.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from pathspec import GitIgnoreSpec
-
 from young_prism.core.errors import SourceError
-from young_prism.messages.projects import invalid_pattern
+from young_prism.core.selection.patterns import MAX_LINES, PatternSet
+from young_prism.messages.projects import invalid_pattern, too_many_patterns
 
 DEFAULT_EXCLUDES = (".*", "node_modules/", "bower_components/", "vendor/", "__pycache__/")
 """Left out unless a person's own line brings it back: hidden files and folders, and other people's."""
@@ -37,37 +35,39 @@ class Scope:
     out: frozenset[str] = field(default=frozenset())
 
     @cached_property
-    def _exclude(self) -> GitIgnoreSpec:
-        return _spec((*DEFAULT_EXCLUDES, *self.exclude))
+    def _exclude(self) -> PatternSet:
+        return PatternSet((*DEFAULT_EXCLUDES, *self.exclude))
 
     @cached_property
-    def _include(self) -> GitIgnoreSpec:
-        return _spec(self.include)
+    def _include(self) -> PatternSet:
+        return PatternSet(self.include)
 
     def excluded_by(self, path: str) -> str:
         """Return the line that leaves a path out (a folder's path ends in `/`), empty if none does."""
         if not self.exclude and path[-1:] != "/":
             # Of the standing lines only the one on hidden names concerns files; ten thousand are asked at a time.
             return DEFAULT_EXCLUDES[0] if path[path.rfind("/") + 1 :].startswith(".") else ""
-        result = self._exclude.check_file(path)
-        if not result.include or result.index is None:
+        decision = self._exclude.decide(path)
+        if decision is None or not decision.is_match:
             return ""
-        return (*DEFAULT_EXCLUDES, *self.exclude)[result.index]
+        return (*DEFAULT_EXCLUDES, *self.exclude)[decision.index]
 
     def included_by(self, path: str) -> str:
         """Return the include line that catches a file; `*` where there are none, empty where none does."""
         if not self.include:
             return "*"
-        result = self._include.check_file(path)
-        return self.include[result.index] if result.include and result.index is not None else ""
+        decision = self._include.decide(path)
+        return self.include[decision.index] if decision and decision.is_match else ""
 
     def check(self) -> None:
-        """Raise `SourceError` naming the first line that is no pattern."""
+        """Raise `SourceError` naming the first line that is no pattern, or where there are too many."""
         for line in (*self.include, *self.exclude):
             try:
-                _spec([line])
+                PatternSet([line])
             except ValueError as error:
                 raise SourceError.of(invalid_pattern(pattern=line, reason=error)) from error
+        if max(len(self.include), len(self.exclude)) > MAX_LINES:
+            raise SourceError.of(too_many_patterns(MAX_LINES))
 
 
 def default_exclude_reason(line: str) -> str:
@@ -79,7 +79,3 @@ def pattern_lines(text: str) -> tuple[str, ...]:
     """Return the patterns of a text with one on each line, without empty lines and comments."""
     lines = (line.strip("\r\n") for line in text.splitlines())
     return tuple(line for line in lines if line.strip() and not line.startswith("#"))
-
-
-def _spec(lines: Iterable[str]) -> GitIgnoreSpec:
-    return GitIgnoreSpec.from_lines(lines)
