@@ -29,7 +29,7 @@ from pydantic import Field, ValidationError, field_validator
 from young_prism.core.errors import ProjectError
 from young_prism.core.recipe.base import ByteCount, ListAsTuple, RecipeModel
 from young_prism.core.selection.patterns import check_pattern
-from young_prism.core.toml_text import load_toml
+from young_prism.core.toml_text import load_settings
 from young_prism.messages.projects import invalid_key, invalid_toml
 
 PROJECT_FILE = "young-prism.toml"
@@ -146,7 +146,7 @@ def with_place_choices(text: str, choices: Sequence[PlaceChoice]) -> str:
         choices: What to add, in order.
     """
     document = tomlkit.parse(text)
-    known = Project.model_validate(load_toml(text)).rewrite.choices
+    known = Project.model_validate(load_settings(text)).rewrite.choices
     rewrite = document.setdefault("rewrite", tomlkit.table(is_super_table="rewrite" not in document))
     tables = rewrite.setdefault("choices", tomlkit.aot())
     for choice in choices:
@@ -158,7 +158,7 @@ def with_place_choices(text: str, choices: Sequence[PlaceChoice]) -> str:
 def read_project(text: str, *, file: str) -> Project:
     """Read a project file. Raises `ProjectError` naming the key and what is allowed."""
     try:
-        data = load_toml(text)
+        data = load_settings(text)
     except ValueError as error:
         raise ProjectError.of(invalid_toml(error), file=file) from error
     try:

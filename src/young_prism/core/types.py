@@ -8,6 +8,12 @@ from typing import NamedTuple
 MAX_PIXELS = 200_000_000
 """Default limit, checked from the header before anything is decoded: 200 megapixels."""
 
+MAX_DECODED_ANIMATION_PIXELS = 200_000_000
+"""Pixels of all frames of an animation together that are decoded at once, four bytes each."""
+
+MAX_ANIMATION_PIXELS = 10_000_000_000
+"""Pixels of all frames of an animation together that are accepted at all: 80 minutes of 640 × 360 px at nine frames a second."""
+
 MAX_ANALYSIS_PIXELS = 25_000_000
 """Pixels that are judged all together; of a larger picture every second or third does, in a fraction of the memory."""
 

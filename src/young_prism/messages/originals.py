@@ -20,6 +20,10 @@ PACKED_JPEG_DAMAGED = Message(
     "The file is damaged; the JPEG cannot be restored.",
     EXPORT_AGAIN,
 )
+SVG_SIZE_UNUSABLE = Message(
+    "The drawing declares a width or height that is not usable.",
+    "Correct its width, height and viewBox.",
+)
 SVG_TOO_DEEP = Message("The drawing is nested too deeply.", EXPORT_AGAIN)
 TOO_TALL_TO_PREVIEW = Message("The image is too tall to preview.", "Open the original itself.")
 
@@ -58,6 +62,13 @@ def too_many_pixels(*, width: int, height: int, limit: float) -> Message:
     return Message(
         f"The image has {width:,} × {height:,} px, more than the limit of {limit:.0f} megapixels.",
         "Reduce it first, or raise the limit if you trust the file.",
+    )
+
+
+def too_many_frames(*, frames: int, width: int, height: int, limit: float) -> Message:
+    return Message(
+        f"The animation has {frames:,} frames of {width:,} × {height:,} px, more than the limit of {limit:,.0f} megapixels over all frames.",
+        "Shorten it or reduce its size.",
     )
 
 

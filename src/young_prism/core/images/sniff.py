@@ -21,9 +21,16 @@ _BMP_HEADERS = frozenset({12, 40, 52, 56, 64, 108, 124})
 _AVIF_BRANDS = frozenset({b"avif", b"avis"})
 _JXL_CODESTREAM = b"\xff\x0a"
 _JXL_SIGNATURE_BOX = b"\x00\x00\x00\x0cJXL \r\n\x87\n"
+# Possessive throughout: what has matched is never tried in another way, which would take exponential time for many comments.
 _SVG_ROOT = re.compile(
-    rb"\A(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--.*?-->\s*|<!DOCTYPE\s[^>\[]*(?:\[.*?\])?\s*>\s*)*<(?:\w+:)?svg[\s>/]",
-    re.DOTALL,
+    rb"""\A(?:\xef\xbb\xbf)?\s*+
+    (?:<\?xml(?:(?!\?>).)*+\?>\s*+)?+
+    (?:
+        <!--(?:(?!-->).)*+-->\s*+
+        | <!DOCTYPE\s[^>\[]*+(?:\[(?:(?!\]\s*>).)*+\])?+\s*+>\s*+
+    )*+
+    <(?:\w++:)?+svg[\s>/]""",
+    re.DOTALL | re.VERBOSE,
 )
 
 IMAGE_ENDINGS = frozenset(

@@ -30,6 +30,7 @@ from young_prism.core.images.headers.contract import (
     BytesView,
     ByteView,
     Header,
+    check_frames,
     check_pixels,
 )
 from young_prism.core.images.headers.metadata import read_metadata
@@ -42,6 +43,7 @@ from young_prism.core.inspection import via_library as library
 from young_prism.core.inspection.classification import classify
 from young_prism.core.types import (
     MAX_ANALYSIS_PIXELS,
+    MAX_ANIMATION_PIXELS,
     MAX_PIXELS,
     ImageFormat,
     Kind,
@@ -84,13 +86,15 @@ def inspect_header(view: ByteView, *, max_pixels: int = MAX_PIXELS) -> Facts:
         raise _no_image(head)
     header = read_header(view, fmt)
     check_pixels(header.stored, max_pixels)
+    check_frames(header.frames, header.stored, MAX_ANIMATION_PIXELS)
     return _facts(fmt, header, view.size)
 
 
 def read_header(view: ByteView, fmt: ImageFormat) -> Header:
     """Return what the header of a file of this format says. Raises `DamagedError`."""
     reader = _READERS.get(fmt)
-    return reader(view) if reader else library.read(view, fmt)
+    header = reader(view) if reader else library.read(view, fmt)
+    return header.with_bounded_metadata()
 
 
 def _facts(fmt: ImageFormat, header: Header, size: int) -> Facts:

@@ -5,14 +5,16 @@ from __future__ import annotations
 import struct
 
 from young_prism.core.images.headers.contract import (
+    MAX_METADATA_BYTES,
     ByteView,
     Header,
+    check_frames,
     no_pixels,
     truncated_header,
 )
 from young_prism.core.images.headers.jxl import read_jxl
 from young_prism.core.images.sniff import HEAD_BYTES, is_avif_sequence
-from young_prism.core.types import ImageFormat, Size
+from young_prism.core.types import MAX_ANIMATION_PIXELS, ImageFormat, Size
 from young_prism.core.vips_image import VipsImage
 
 
@@ -57,6 +59,7 @@ def _avif_sequence(data: bytes) -> Header:
 
     with avif_sequence(data) as sequence:
         duration = 0
+        check_frames(sequence.n_frames, Size(*sequence.size), MAX_ANIMATION_PIXELS)
         for number in range(sequence.n_frames):
             sequence.seek(number)
             sequence.load()
@@ -103,13 +106,9 @@ def _without_brotli(box: tuple[bytes, bytes]) -> tuple[bytes, bytes]:
     import imagecodecs
 
     try:
-        return body[:4], bytes(imagecodecs.brotli_decode(body[4:], out=_MAX_METADATA))
+        return body[:4], bytes(imagecodecs.brotli_decode(body[4:], out=MAX_METADATA_BYTES))
     except (RuntimeError, ValueError, MemoryError):
         return body[:4], b""
-
-
-_MAX_METADATA = 4_000_000
-"""Bytes of a decompressed block: more is no metadata that anybody reads."""
 
 
 def _heic(data: bytes) -> Header:

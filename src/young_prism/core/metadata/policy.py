@@ -41,6 +41,8 @@ _PREFIXES = {
     "xsi": "http://www.w3.org/2001/XMLSchema-instance",
 }
 _DC, _XMP_RIGHTS, _CC = (f"{{{_PREFIXES[prefix]}}}" for prefix in ("dc", "xmpRights", "cc"))
+_XMP_ROOT = re.compile(rb"<(?:\w+:)?(?:xmpmeta|RDF)\b")
+_XMP_ROOT_END = re.compile(rb"</(?:\w+:)?(?:xmpmeta|RDF)>")
 _RIGHTS_PROPERTY = re.compile(
     rf"{re.escape(_DC)}(?:creator|rights)|{re.escape(_XMP_RIGHTS)}.*|{re.escape(_CC)}(?:license|attribution\w*)"
     r"|\{[^}]*\}(?:Credit|CopyrightNotice|Creator|LicensorURL|Licensor|WebStatement)"
@@ -111,11 +113,13 @@ def _exif(block: bytes, policy: Policy) -> bytes:
 def _xmp(block: bytes, policy: Policy) -> bytes:
     if not block:
         return b""
-    match = re.search(rb"<(\w+:)?xmpmeta.*</(\w+:)?xmpmeta>|<(\w+:)?RDF.*</(\w+:)?RDF>", block, re.DOTALL)
-    if not match:
+    # Two searches instead of one from tag to tag, whose time would grow with the square of the block.
+    begin = _XMP_ROOT.search(block)
+    ends = [match.end() for match in _XMP_ROOT_END.finditer(block)]
+    if not begin or not ends:
         return b""
     try:
-        root: Element = fromstring(match[0])
+        root: Element = fromstring(block[begin.start() : ends[-1]])
     except (ParseError, ValueError, DefusedXmlException):
         return b""
     _filter(root, _is_kept(policy))

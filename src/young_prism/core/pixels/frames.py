@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.errors import OriginalError
+from young_prism.core.images.headers.contract import check_frames
 from young_prism.core.pixels.decode import by_pillow
-from young_prism.core.types import ImageFormat, Size
+from young_prism.core.types import MAX_DECODED_ANIMATION_PIXELS, ImageFormat, Size
 from young_prism.messages.originals import frames_unreadable
 
 if TYPE_CHECKING:
@@ -45,6 +46,7 @@ def read_animation(data: bytes, fmt: ImageFormat) -> Animation:
     Raises:
         OriginalError: The format has no frames that can be read.
         DamagedError: A frame cannot be decoded.
+        TooLargeError: All frames together have more than 200 megapixels.
     """
     from PIL.AvifImagePlugin import AvifImageFile
     from PIL.GifImagePlugin import GifImageFile
@@ -60,7 +62,9 @@ def read_animation(data: bytes, fmt: ImageFormat) -> Animation:
     frames, durations = [], []
     with by_pillow(readers[fmt], data) as picture:
         loops = _plays(picture.info.get("loop"), fmt)
-        for number in range(getattr(picture, "n_frames", 1)):
+        number_of_frames = getattr(picture, "n_frames", 1)
+        check_frames(number_of_frames, Size(*picture.size), MAX_DECODED_ANIMATION_PIXELS)
+        for number in range(number_of_frames):
             picture.seek(number)
             picture.load()
             frames.append(picture.convert("RGBA"))

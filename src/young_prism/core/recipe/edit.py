@@ -14,7 +14,7 @@ from tomlkit.items import AoT
 
 from young_prism.core.recipe.base import RecipeModel
 from young_prism.core.recipe.toml import model_at, parsed
-from young_prism.core.toml_text import load_toml
+from young_prism.core.toml_text import load_settings
 
 Value = str | int | float | bool | list[Any] | dict[str, Any] | None
 
@@ -178,6 +178,6 @@ def _default(owner: type[RecipeModel], key: str, table: Mapping[str, Any]) -> An
 
 def _loads(text: str) -> Any:
     try:
-        return load_toml(text)
+        return load_settings(text)
     except ValueError:
         return None

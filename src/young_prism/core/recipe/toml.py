@@ -14,8 +14,12 @@ from young_prism.core.errors import RecipeError
 from young_prism.core.recipe.base import RecipeModel
 from young_prism.core.recipe.formats import KINDS_OF_STILLS
 from young_prism.core.recipe.model import Recipe
-from young_prism.core.toml_text import load_toml
+from young_prism.core.toml_text import load_settings
 from young_prism.messages.recipes import invalid_recipe, invalid_toml
+
+
+_MAX_PROBLEMS = 20
+"""Wrong keys that an error names; looking for the line of each reads the whole text."""
 
 
 def read_recipe(text: str, *, file: str = "") -> Recipe:
@@ -26,14 +30,17 @@ def read_recipe(text: str, *, file: str = "") -> Recipe:
     try:
         return Recipe.model_validate(parsed(text, file=file))
     except ValidationError as error:
-        problems = "; ".join(_to_error(problem, text) for problem in error.errors())
-        raise RecipeError.of(invalid_recipe(problems), file=file) from error
+        errors = error.errors()
+        problems = [_to_error(problem, text) for problem in errors[:_MAX_PROBLEMS]]
+        if len(errors) > _MAX_PROBLEMS:
+            problems.append(f"and {len(errors) - _MAX_PROBLEMS:,} more")
+        raise RecipeError.of(invalid_recipe("; ".join(problems)), file=file) from error
 
 
 def parsed(text: str, *, file: str = "") -> dict[str, Any]:
     """Return TOML as plain data. Raises `RecipeError` naming the line where it is none."""
     try:
-        return load_toml(text)
+        return load_settings(text)
     except ValueError as error:
         raise RecipeError.of(invalid_toml(error), file=file) from error
 

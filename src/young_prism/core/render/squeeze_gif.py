@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from young_prism.core.encode import gif
-from young_prism.core.errors import DamagedError
+from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.pixels.frames import Animation, read_animation
 from young_prism.core.recipe.codecs import Gif
 from young_prism.core.score.padding import PaddedReference
@@ -50,6 +50,8 @@ def squeeze_gif(data: bytes, target: float | None) -> SqueezedGif:
         animation = read_animation(data, ImageFormat.GIF)
         best = _without_loss(data, animation)
         lossy = _to_score(animation, target) if target is not None else None
+    except TooLargeError:
+        return SqueezedGif(data, "all its frames together are too large to squeeze; unchanged")
     except (DamagedError, pyvips.Error):
         return SqueezedGif(data, "cannot be squeezed; unchanged")
     return lossy if lossy is not None and len(lossy.data) < len(best.data) else best

@@ -32,9 +32,9 @@ class Reach(IntEnum):
 
 
 class Decision(NamedTuple):
-    """The line that decides about a path: its index, and whether it takes the path in (false for one that begins with `!`)."""
+    """The line that decides about a path: its number from 0, and whether it takes the path in (false for one that begins with `!`)."""
 
-    index: int
+    line: int
     is_match: bool
 
 

@@ -50,14 +50,14 @@ class Scope:
         decision = self._exclude.decide(path)
         if decision is None or not decision.is_match:
             return ""
-        return (*DEFAULT_EXCLUDES, *self.exclude)[decision.index]
+        return (*DEFAULT_EXCLUDES, *self.exclude)[decision.line]
 
     def included_by(self, path: str) -> str:
         """Return the include line that catches a file; `*` where there are none, empty where none does."""
         if not self.include:
             return "*"
         decision = self._include.decide(path)
-        return self.include[decision.index] if decision and decision.is_match else ""
+        return self.include[decision.line] if decision and decision.is_match else ""
 
     def check(self) -> None:
         """Raise `SourceError` naming the first line that is no pattern, or where there are too many."""

@@ -22,7 +22,7 @@ from young_prism.web.recipe.form import text_of
 
 blueprint = Blueprint("library", __name__, template_folder="templates")
 
-_LARGEST = 500_000
+_LARGEST = 200_000
 
 
 class Comparable(NamedTuple):

@@ -8,7 +8,7 @@ from typing import NamedTuple, Protocol, Self
 
 from young_prism.core.errors import DamagedError, TooLargeError
 from young_prism.core.types import Size
-from young_prism.messages.originals import CUT_HEADER, declares_no_pixels, too_many_pixels
+from young_prism.messages.originals import CUT_HEADER, declares_no_pixels, too_many_frames, too_many_pixels
 
 HEAD = 1 << 16
 """Bytes read at once: most small pictures whole, and most headers of large ones."""
@@ -70,6 +70,13 @@ class FileView:
         return b"".join(parts)
 
 
+MAX_METADATA_BYTES = 1_000_000
+"""Bytes of a block of metadata or a colour profile that are looked at, once it is unpacked (our choice). Real ones have a few
+thousand; what is larger is there to keep a reader busy."""
+MAX_CHUNKS = 100_000
+"""Chunks of a file that are walked through (our choice): an animation has two or three for each frame."""
+
+
 class Header(NamedTuple):
     """What a header says. `stored` is the size before orientation (1 to 8, CIPA DC-008, tag 0x0112).
 
@@ -96,6 +103,14 @@ class Header(NamedTuple):
     layered: bool = False
     colours: int = 0
 
+    def with_bounded_metadata(self) -> Header:
+        """Return the header without what lies beyond the first `MAX_METADATA_BYTES` of each block.
+
+        Exif is left whole: it is read by offsets, never searched, and that of a TIFF is the file.
+        """
+        blocks = {name: getattr(self, name)[:MAX_METADATA_BYTES] for name in ("profile", "xmp", "iptc")}
+        return self._replace(**blocks)
+
 
 def no_pixels(size: tuple[int, int]) -> DamagedError:
     """Say that a header declares a picture without pixels."""
@@ -105,6 +120,14 @@ def no_pixels(size: tuple[int, int]) -> DamagedError:
 def truncated_header() -> DamagedError:
     """Say that a file is over before its header is."""
     return DamagedError.of(CUT_HEADER)
+
+
+def check_frames(frames: int, size: Size, limit: int) -> None:
+    """Raise `TooLargeError` when all frames of an animation together have more pixels than `limit`."""
+    if frames > 1 and frames * size.pixels > limit:
+        raise TooLargeError.of(
+            too_many_frames(frames=frames, width=size.width, height=size.height, limit=limit / 1_000_000)
+        )
 
 
 def check_pixels(size: Size, max_pixels: int) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from young_prism.core.images.headers.contract import ByteView, no_pixels, truncated_header
+from young_prism.core.images.headers.contract import MAX_METADATA_BYTES, ByteView, no_pixels, truncated_header
 from young_prism.core.types import Size
 
 CODESTREAM = b"\xff\x0a"
@@ -76,7 +76,7 @@ def read_jxl(view: ByteView) -> JxlHeader:
             skipped = 4 if name == b"jxlp" else 0  # the number of the part
             codestream += view.read(at + skipped, min(length - skipped, _HEADER_BYTES))
         elif name in (b"Exif", b"xml ", b"brob"):
-            metadata.append((name, view.read(at, length)))
+            metadata.append((name, view.read(at, min(length, MAX_METADATA_BYTES))))
         is_packed_jpeg = is_packed_jpeg or name == b"jbrd"
     if not codestream.startswith(CODESTREAM):
         raise truncated_header()

@@ -8,9 +8,12 @@ from __future__ import annotations
 
 import binascii
 import zlib
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from young_prism.core.images.headers.contract import (
+    MAX_CHUNKS,
+    MAX_METADATA_BYTES,
     ByteView,
     Header,
     no_pixels,
@@ -20,12 +23,9 @@ from young_prism.core.types import Size
 
 _XMP_KEYWORD = b"XML:com.adobe.xmp"
 _RAW = b"Raw profile type "
-_MOST = 64_000_000
-"""A compressed profile or text that unpacks to more than this is left alone."""
-
-_CHUNKS_TO_READ = frozenset(
-    {b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt", b"acTL", b"fcTL", b"tRNS", b"PLTE", b"fdAT"}
-)
+_MAX_BLOCK = 3 * MAX_METADATA_BYTES
+"""Bytes of a chunk of metadata that are read: as hexadecimal text it takes twice its size, and there are keywords."""
+_METADATA_CHUNKS = frozenset({b"iCCP", b"eXIf", b"iTXt", b"tEXt", b"zTXt"})
 
 
 def read(view: ByteView) -> Header:
@@ -69,33 +69,39 @@ class _PngChunks(NamedTuple):
 
 def _walk(view: ByteView) -> _PngChunks:
     chunks = _PngChunks()
-    at, seconds, before_pixels = 33, 0.0, True
-    while at + 8 <= view.size:
-        head = view.read(at, 8)
-        length, name = int.from_bytes(head[:4], "big"), head[4:]
-        if name in _CHUNKS_TO_READ:
-            if name == b"acTL" and before_pixels:
-                body = view.read(at + 8, 8)
-                # Plays of an animation, where 1 is the usual default of a still: 11.3.6.1.
-                chunks = chunks._replace(
-                    frames=max(2, int.from_bytes(body[:4], "big")), loops=int.from_bytes(body[4:8], "big")
-                )
-            elif name == b"fcTL":
-                body = view.read(at + 8, 26)
-                top, bottom = int.from_bytes(body[20:22], "big"), int.from_bytes(body[22:24], "big")
-                seconds += top / (bottom or 100)
-            elif name == b"tRNS":
-                chunks = chunks._replace(transparency=True)
-            elif name == b"PLTE":
-                chunks = chunks._replace(colours=length // 3)
-            elif name != b"fdAT" and length < _MOST:
-                chunks = _block(chunks, name, view.read(at + 8, length))
+    seconds, before_pixels = 0.0, True
+    for name, at, length in _chunks(view):
+        if name == b"acTL" and before_pixels:
+            body = view.read(at, 8)
+            # Plays of an animation, where 1 is the usual default of a still: 11.3.6.1.
+            chunks = chunks._replace(
+                frames=max(2, int.from_bytes(body[:4], "big")), loops=int.from_bytes(body[4:8], "big")
+            )
+        elif name == b"fcTL":
+            body = view.read(at, 26)
+            top, bottom = int.from_bytes(body[20:22], "big"), int.from_bytes(body[22:24], "big")
+            seconds += top / (bottom or 100)
+        elif name == b"tRNS":
+            chunks = chunks._replace(transparency=True)
+        elif name == b"PLTE":
+            chunks = chunks._replace(colours=length // 3)
         elif name == b"IDAT":
             before_pixels = False
-        elif name == b"IEND":
-            break
-        at += 12 + length
+        elif name in _METADATA_CHUNKS:
+            chunks = _block(chunks, name, view.read(at, min(length, _MAX_BLOCK)))
     return chunks._replace(duration_ms=round(seconds * 1000))
+
+
+def _chunks(view: ByteView) -> Iterator[tuple[bytes, int, int]]:
+    """Yield the name of each chunk up to the end of the image, the place of its body, and its length."""
+    at = 33
+    for _ in range(MAX_CHUNKS):
+        head = view.read(at, 8)
+        length, name = int.from_bytes(head[:4], "big"), head[4:]
+        if len(head) < 8 or name == b"IEND":
+            return
+        yield name, at + 8, length
+        at += 12 + length
 
 
 def _block(chunks: _PngChunks, name: bytes, body: bytes) -> _PngChunks:
@@ -120,7 +126,7 @@ def _block(chunks: _PngChunks, name: bytes, body: bytes) -> _PngChunks:
 
 def _inflate(data: bytes) -> bytes:
     try:
-        return zlib.decompressobj().decompress(data, _MOST)
+        return zlib.decompressobj().decompress(data, MAX_METADATA_BYTES)
     except zlib.error:
         return b""
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from young_prism.core.images.headers.contract import (
+    MAX_CHUNKS,
+    MAX_METADATA_BYTES,
     ByteView,
     Header,
     no_pixels,
@@ -33,7 +35,7 @@ def read(view: ByteView) -> Header:
         elif name == b"ALPH":
             alpha = True
         elif name in _BLOCKS:
-            blocks[name] = view.read(at, length)
+            blocks[name] = view.read(at, min(length, MAX_METADATA_BYTES))
     if size is None:
         raise truncated_header()
     if 0 in size:
@@ -54,8 +56,10 @@ def read(view: ByteView) -> Header:
 def _chunks(view: ByteView) -> Iterator[tuple[bytes, int, int]]:
     """Yield each chunk's name, the place of its body, and its length; a chunk of odd length has a byte behind it."""
     at = 12
-    while at + 8 <= view.size:
+    for _ in range(MAX_CHUNKS):
         head = view.read(at, 8)
+        if len(head) < 8:
+            return
         length = int.from_bytes(head[4:], "little")
         yield head[:4], at + 8, length
         at += 8 + length + (length & 1)
