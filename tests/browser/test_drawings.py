@@ -6,12 +6,14 @@ What is removed from each vector is tested in core/test_svg.py; here a browser s
 from __future__ import annotations
 
 import io
+import random
 import re
 import subprocess
 import sys
 import threading
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from html import escape
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -23,7 +25,7 @@ from matplotlib.figure import Figure
 from PIL import Image
 from playwright.sync_api import Browser, Page
 
-from tests.support.drawings import VECTORS, document
+from tests.support.drawings import NAMES, VECTORS, document
 from tests.support.limits import limit
 from young_prism.core.inspection.polyglots import find_danger
 from young_prism.core.svg.sanitise import sanitise
@@ -86,11 +88,17 @@ def page(browser: Browser) -> Iterator[Page]:
     context.close()
 
 
-def open_all(page: Page, address: str, handler: type[_Heard], files: list[bytes]) -> set[int]:
+def open_all(
+    page: Page,
+    address: str,
+    handler: type[_Heard],
+    files: list[bytes],
+    clicked: Iterable[str | None] = VECTORS.values(),
+) -> set[int]:
     """Show each drawing in a frame of its own, click links and handlers, and return the numbers of those that loaded something."""
     handler.files, handler.requested = tuple(files), ()
     page.goto(f"{address}/all")
-    for frame, text in zip(page.query_selector_all("iframe"), VECTORS.values(), strict=True):
+    for frame, text in zip(page.query_selector_all("iframe"), clicked, strict=False):
         if not re.search(r"<a[ >]|click", text or "", re.IGNORECASE):
             continue
         box = frame.bounding_box()
@@ -101,9 +109,7 @@ def open_all(page: Page, address: str, handler: type[_Heard], files: list[bytes]
         page.wait_for_timeout(100)
         quiet, events = (quiet + 1 if len(handler.requested) == events else 0), len(handler.requested)
     page.goto("about:blank")
-    return {
-        int(path.split("/")[2].partition("#")[0]) for path in handler.requested if path.startswith("/heard/")
-    }
+    return {int(match[1]) for path in handler.requested if (match := re.match(r"/heard/(\d+)", path))}
 
 
 def test_no_vector_loads_or_runs_anything(page: Page, server: tuple[str, type[_Heard]]) -> None:
@@ -119,6 +125,56 @@ def test_no_vector_loads_or_runs_anything(page: Page, server: tuple[str, type[_H
             assert find_danger(data, ImageFormat.SVG), name
     events = open_all(page, address, handler, clean)
     assert not events, [list(VECTORS)[number] for number in events]
+
+
+_TOKENS = [
+    "/*",
+    "*/",
+    ";",
+    '"',
+    "'",
+    "\\",
+    "url(",
+    "#m)",
+    ")",
+    "LISTENER",
+    "none",
+    "red",
+    " ",
+    "(",
+    "{",
+    "}",
+    ",",
+    "\\75rl(",
+    "1",
+]
+"""Parts of CSS (CSS Syntax 3, 4) that open, close, cut or name something."""
+_ANIMATED = ["mask", "clip-path", "marker-start", "fill", "filter", "cursor", "stroke"]
+
+
+def fuzzed_animation(rng: random.Random, address: str) -> bytes:
+    """Return a drawing with animations whose lists hide an address somewhere in random tokens."""
+    shapes = []
+    for _ in range(12):
+        before, after = (rng.choices(_TOKENS, k=rng.randint(0, 4)) for _ in range(2))
+        value = escape(
+            "".join([*before, f";url({address}#m);", *after]).replace("LISTENER", address), quote=True
+        )
+        way = rng.choice(["values", "to", "from", "by"])
+        shapes.append(
+            f'<path d="M0 0L50 50L0 90z"><animate attributeName="{rng.choice(_ANIMATED)}" dur="1s" fill="freeze" {way}="{value}"/></path>'
+        )
+    return f"<svg {NAMES} width='200' height='200'>{''.join(shapes)}</svg>".encode()
+
+
+@pytest.mark.timeout(120)
+def test_no_list_of_an_animation_hides_an_address(page: Page, server: tuple[str, type[_Heard]]) -> None:
+    """Random lists of CSS tokens: as they are some load something, and sanitised none does."""
+    address, handler = server
+    rng = random.Random(34)  # noqa: S311  (the same drawings each time)
+    drawings = [fuzzed_animation(rng, f"{address}/heard/{number}") for number in range(30)]
+    assert len(open_all(page, address, handler, drawings, ())) > 10  # the listener can hear
+    assert not open_all(page, address, handler, [sanitise(data).data for data in drawings], ())
 
 
 def charts() -> dict[str, bytes]:

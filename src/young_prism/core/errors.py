@@ -168,6 +168,10 @@ class StoreError(YoungPrismError):
     """The database cannot be read or written."""
 
 
+class RowNumberError(StoreError):
+    """A number beyond those that a row of the database can have: nothing has it."""
+
+
 class ClusterError(YoungPrismError):
     """Workers on other machines that cannot be used."""
 

@@ -13,9 +13,7 @@ MAX_SETTINGS_CHARACTERS = 50_000
 _MAX_SETTINGS = 1500
 """Keys and tables of a recipe or a project file: editing takes a time that grows with the square of their number."""
 _MAX_CHARACTERS = 20_000_000
-_MANY_PARTS = re.compile(
-    r"""(?<![\w-])(?:(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+){32}"""
-)
+_MANY_PARTS = re.compile(r"""(?<![\w-])(?:(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+){32}""")
 """A key of more than 32 parts joined by dots, on which `tomllib` spends a time that grows with the square of their number."""
 _TABLE = re.compile(r"^[ \t]*\[", re.MULTILINE)
 

@@ -2,6 +2,9 @@
 
 from young_prism.messages.message import Message
 
+ROW_NUMBER_TOO_LARGE = Message(
+    "The number in the address is too large.", "Go back to the list and choose an entry there."
+)
 DATABASE_REPLACED = Message(
     "The database was deleted or replaced while the program is using it; nothing can be saved.",
     "Stop the program, put the file back, and start again.",

@@ -9,8 +9,8 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from young_prism.core.errors import StoreError
-from young_prism.messages.server import database_unusable
+from young_prism.core.errors import RowNumberError, StoreError
+from young_prism.messages.server import ROW_NUMBER_TOO_LARGE, database_unusable
 
 MAX_PARAMETERS = 500
 """Values in one statement: SQLite takes a limited number of them."""
@@ -29,6 +29,8 @@ class Sessions:
                 yield session
         except OperationalError as error:
             raise store_error(error, str(self._engine.url.database)) from error
+        except OverflowError as error:  # of the driver: SQLite's integers have 64 bits
+            raise RowNumberError.of(ROW_NUMBER_TOO_LARGE) from error
 
 
 def store_error(error: Exception, file: str) -> StoreError:

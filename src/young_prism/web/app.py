@@ -15,7 +15,7 @@ from flask_wtf.csrf import CSRFProtect
 from jinja2 import BaseLoader, ChoiceLoader, FileSystemLoader
 from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
-from young_prism.core.errors import StoreError, YoungPrismError
+from young_prism.core.errors import RowNumberError, StoreError, YoungPrismError
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
@@ -259,9 +259,8 @@ def _add_errors(app: Flask) -> None:
     def unknown_host(_error: SecurityError) -> Response:
         return answer_unknown_host()
 
-    @app.errorhandler(OverflowError)
-    def beyond(_error: OverflowError) -> tuple[str, int] | Response:
-        """Answer a number that is larger than any that the database holds: nothing has it."""
+    @app.errorhandler(RowNumberError)
+    def no_such_row(_error: RowNumberError) -> tuple[str, int] | Response:
         return page(NotFound())
 
     @app.errorhandler(HTTPException)

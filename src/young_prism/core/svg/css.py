@@ -42,8 +42,19 @@ def is_place_in_drawing(address: str) -> bool:
 
 
 def loads_elsewhere(value: str) -> bool:
-    """Whether the value of a presentation attribute or of an animation may load something from outside the drawing."""
+    """Whether the value of a presentation attribute may load something from outside the drawing."""
     return bool(_MAY_LOAD.search(value)) and _is_bad(tinycss2.parse_component_value_list(value))
+
+
+def animates_elsewhere(values: str) -> bool:
+    """Whether an animation may load something from outside the drawing.
+
+    Browsers cut its list at each semicolon and parse each part by itself (SVG Animations 2, `values`), so a quotation mark or a
+    comment that spans a semicolon would hide an address here, and not there: neither may occur.
+    """
+    if any(sign in values for sign in ("'", '"', "/*", "\\")):
+        return True
+    return any(map(loads_elsewhere, values.split(";")))
 
 
 def clean_declarations(text: str) -> CleanCss:

@@ -31,6 +31,7 @@ from young_prism.core.svg.allowed import (
     XML_NAMESPACE,
 )
 from young_prism.core.svg.css import (
+    animates_elsewhere,
     clean_declarations,
     clean_stylesheet,
     is_picture_data,
@@ -49,6 +50,7 @@ _DOCTYPE = re.compile(rb"""<!DOCTYPE\s+\S+\s+(?:SYSTEM|PUBLIC\s*(?:"[^"]*"|'[^']
 _OWN_DTD = b"http://www.w3.org/"
 _EDITOR_DATA = "editor data"
 _UNKNOWN = "unknown parts"
+_COMMENTS = "comments"
 
 
 class Sanitised(NamedTuple):
@@ -75,26 +77,39 @@ def sanitise(data: bytes) -> Sanitised:
     Raises:
         DamagedError: It is not well-formed XML, declares entities, or is nested too deeply.
     """
-    root, instructions = _parsed(data)
-    cleaner = _Cleaner(root)
+    parsed = _parsed(data)
+    cleaner = _Cleaner(parsed.root)
     cleaner.clean()
-    if instructions:
+    if parsed.has_comments:
+        cleaner.note(_COMMENTS)  # harmless in XML, but not in HTML that somebody pastes the drawing into
+    if parsed.has_instructions:
         cleaner.note("a stylesheet from elsewhere")
     if any(not declared.startswith(_OWN_DTD) for declared in _DOCTYPE.findall(data)):
         cleaner.note(_UNKNOWN)  # browsers load no document type, but other programs do
     if not cleaner.removed and _is_plain_utf8(data):
         return Sanitised(data, (), ())
-    dangers = tuple(part for part in cleaner.removed if part not in (_EDITOR_DATA, _UNKNOWN))
-    return Sanitised(_serialise(root), tuple(cleaner.removed), dangers)
+    dangers = tuple(part for part in cleaner.removed if part not in (_EDITOR_DATA, _UNKNOWN, _COMMENTS))
+    return Sanitised(_serialise(parsed.root), tuple(cleaner.removed), dangers)
 
 
-def _parsed(data: bytes) -> tuple[Element, bool]:
-    """Return the root element, and whether there are processing instructions: they may name a stylesheet."""
-    depth, instructions, root = 0, False, None
+class _ParsedDrawing(NamedTuple):
+    """The root element of a drawing without comments and instructions, and whether there are any.
+
+    Processing instructions may name a stylesheet.
+    """
+
+    root: Element
+    has_instructions: bool
+    has_comments: bool
+
+
+def _parsed(data: bytes) -> _ParsedDrawing:
+    depth, root = 0, None
+    others = {"pi": False, "comment": False}
     try:
-        for event, element in iterparse(io.BytesIO(data), events=("start", "end", "pi")):
-            if event == "pi":
-                instructions = True
+        for event, element in iterparse(io.BytesIO(data), events=("start", "end", "pi", "comment")):
+            if event in others:
+                others[event] = True
             elif event == "start":
                 root = element if root is None else root
                 depth += 1
@@ -106,7 +121,7 @@ def _parsed(data: bytes) -> tuple[Element, bool]:
         raise DamagedError.of(not_well_formed_svg(error)) from error
     if root is None:
         raise DamagedError.of(not_well_formed_svg("it is empty"))
-    return root, instructions
+    return _ParsedDrawing(root, others["pi"], others["comment"])
 
 
 class _Cleaner:
@@ -160,7 +175,7 @@ class _Cleaner:
         if target.strip() not in ATTRIBUTES:
             return False
         values = (element.get(name, "") for name in ("from", "to", "by", "values"))
-        return not any(loads_elsewhere(value) for value in values)
+        return not any(animates_elsewhere(value) for value in values)
 
     def _attributes(self, element: Element) -> None:
         for key, value in list(element.attrib.items()):
