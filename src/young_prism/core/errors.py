@@ -176,5 +176,9 @@ class ClusterError(YoungPrismError):
     """Workers on other machines that cannot be used."""
 
 
+class BusyError(YoungPrismError):
+    """The server has too much to do at the moment."""
+
+
 class ServeError(YoungPrismError):
     """The application cannot start."""

@@ -5,6 +5,7 @@ from young_prism.messages.message import Message
 ABSOLUTE_PATH = Message(
     "The path is absolute and would leave the folder.", "Pack the file again with relative paths."
 )
+CHECK_FAILED_REMEDY = "Export the image again from the program that made it, and upload that file."
 DIGEST_MISMATCH = Message(
     "The file was damaged on its way: its bytes differ from those that were sent.", "Upload it again."
 )

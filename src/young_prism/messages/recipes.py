@@ -28,7 +28,6 @@ WATERMARK_NAME = Message("The name of the watermark contains a NUL character.", 
 WATERMARK_SIZE_MISSING = Message(
     "The watermark declares no size.", "Give its svg element a width and a height."
 )
-WATERMARK_TOO_HEAVY = Message("The watermark is larger than 20 MB.", "Save it smaller.")
 WATERMARK_TOO_LARGE = Message(
     "The watermark has more than 25 megapixels.", "Save it smaller; 2,000 px are enough."
 )
@@ -80,3 +79,7 @@ def watermark_unreadable(reason: str | None) -> Message:
     return Message(
         f"The watermark cannot be read ({reason}).", "Use a readable regular file of at most 20 MB."
     )
+
+
+def watermark_too_heavy(limit: str) -> Message:
+    return Message(f"The watermark is larger than {limit}.", "Save it smaller.")

@@ -2,7 +2,7 @@
 
 from young_prism.messages.message import Message
 
-TRY_ALONE = "Build it alone with --only. If it fails again, exclude it and report it."
+TRY_ALONE = "Try it alone. If it fails again, leave it out or export it again, and report it."
 
 CLUSTER_NOT_INSTALLED = Message(
     "Builds on several machines need the package distributed.",
@@ -40,11 +40,12 @@ def version_unknown(*, kind: str, reason: object, version: str) -> Message:
 
 
 NO_PROCESS = Message("No worker process can be started.", TRY_ALONE)
-TIMED_OUT = Message("The image took longer than the time limit, also when tried alone.", TRY_ALONE)
+TIMED_OUT = Message("The image took longer than the time limit.", TRY_ALONE)
+SERVER_BUSY = Message("The server is busy.", "Try again in a moment.")
 
 
 def worker_died(exit_status: int) -> Message:
-    return Message(f"The worker process ended with status {exit_status}, also when tried alone.", TRY_ALONE)
+    return Message(f"The worker process ended with status {exit_status}.", TRY_ALONE)
 
 
 def unexpected(*, kind: str, reason: object) -> Message:

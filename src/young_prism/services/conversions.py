@@ -35,6 +35,7 @@ from young_prism.engine.conversion import (
 from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits, Readable
 from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.workers.bounded import Caller, call_directly
 from young_prism.engine.workers.warm_pool import WarmPool, result_or_error
 from young_prism.messages.conversions import NO_FILE, too_many_images
 
@@ -140,9 +141,16 @@ class ConversionService:
     """Stores pictures, converts them in worker processes, and removes them after a day."""
 
     def __init__(
-        self, folder: Path, limits: Limits, *, jobs: int | None = None, memory: int | None = None
+        self,
+        folder: Path,
+        limits: Limits,
+        *,
+        jobs: int | None = None,
+        memory: int | None = None,
+        call: Caller = call_directly,
     ) -> None:
         self._folder = folder
+        self._call_bounded = call
         self._limits = replace(limits, files=MOST_PICTURES)
         self._pool = WarmPool("conversions", timeout_s=_TIMEOUT_S, jobs=jobs, memory=memory)
         self._lock = threading.RLock()
@@ -241,7 +249,7 @@ class ConversionService:
         """
         self._folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(dir=self._folder) as folder:
-            inbox = Inbox(Path(folder) / "pictures", Path(folder) / "waiting", self._limits, pages=False)
+            inbox = self._inbox_in(Path(folder))
             inbox.open()
             placed = inbox.receive(file.name, file.stream, length=length)
             stored = str(inbox.originals / placed.path)
@@ -380,7 +388,11 @@ class ConversionService:
 
     def _inbox(self, key: str) -> Inbox:
         folder = self._folder / key
-        return Inbox(folder / "pictures", folder / "waiting", self._limits, pages=False)
+        return self._inbox_in(folder)
+
+    def _inbox_in(self, folder: Path) -> Inbox:
+        call = self._call_bounded
+        return Inbox(folder / "pictures", folder / "waiting", self._limits, pages=False, call=call)
 
     def _files(self, key: str) -> Path:
         return self._folder / key / "files"

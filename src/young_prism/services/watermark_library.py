@@ -11,6 +11,7 @@ from young_prism.core.naming.rule import split_name
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.source.watermarks import MAX_WATERMARK_BYTES, check_watermark
+from young_prism.engine.workers.bounded import Caller, call_directly
 
 _ENDINGS = ("png", "svg")
 
@@ -18,8 +19,9 @@ _ENDINGS = ("png", "svg")
 class WatermarkLibrary:
     """A folder of watermarks. A file in it never changes: another one of the same name gets a name of its own."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, call: Caller = call_directly) -> None:
         self.folder = folder
+        self._call = call
 
     def names(self) -> list[str]:
         """Return the names of all watermarks, in order."""
@@ -39,7 +41,7 @@ class WatermarkLibrary:
             IncomingError: It has no name that can be kept.
             OutputError: It cannot be written.
         """
-        check_watermark(file_name, data)
+        self._call(check_watermark, file_name, data)
         name = incoming_path(file_name.replace("\\", "/").rpartition("/")[2]).path
         stem, _ = split_name(name)
         ending = "png" if data.startswith(b"\x89PNG") else "svg"

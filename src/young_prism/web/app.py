@@ -15,10 +15,11 @@ from flask_wtf.csrf import CSRFProtect
 from jinja2 import BaseLoader, ChoiceLoader, FileSystemLoader
 from werkzeug.exceptions import HTTPException, NotFound, SecurityError
 
-from young_prism.core.errors import RowNumberError, StoreError, YoungPrismError
+from young_prism.core.errors import BusyError, RowNumberError, StoreError, YoungPrismError
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.output.atomic import remove_leftovers
 from young_prism.engine.proof.service import ProofService
+from young_prism.engine.workers.bounded import BoundedCalls
 from young_prism.messages import page_errors
 from young_prism.messages.api import NO_SUCH_ADDRESS, REQUEST_DOCUMENTED, SERVER_ERROR, method_not_allowed
 from young_prism.messages.message import Message
@@ -149,12 +150,14 @@ def _services(settings: Settings, store: Store) -> Services:
     quick_renderer = QuickRenderer(jobs=settings.jobs, memory=settings.memory)
     serializer = UploadSerializer(store, settings.public)
     webhooks = WebhookDispatcher(store, serializer, private=settings.allows_private_webhooks)
+    bounded = BoundedCalls(jobs=settings.jobs)
     folders = UploadFolders(
         uploads=settings.uploads,
         outputs=settings.outputs,
         cache=settings.cache,
         limits=settings.limits,
         watermarks=settings.watermarks,
+        call=bounded,
     )
     publisher = UploadPublisher(settings)
     uploads = UploadService(
@@ -173,7 +176,7 @@ def _services(settings: Settings, store: Store) -> Services:
         catalogues=catalogues,
         inspections=inspections,
         runs=runs,
-        watermarks=WatermarkLibrary(settings.watermarks),
+        watermarks=WatermarkLibrary(settings.watermarks, call=bounded),
         proofs=ProofService(settings.data / "proofs", jobs=settings.jobs, memory=settings.memory),
         quick_renderer=quick_renderer,
         uploads=uploads,
@@ -187,8 +190,13 @@ def _services(settings: Settings, store: Store) -> Services:
         page_checks=PageCheckService(),
         in_place=InPlaceService(store, settings, inspections),
         conversions=ConversionService(
-            settings.data / "conversions", settings.limits, jobs=settings.jobs, memory=settings.memory
+            settings.data / "conversions",
+            settings.limits,
+            jobs=settings.jobs,
+            memory=settings.memory,
+            call=bounded,
         ),
+        bounded=bounded,
     )
 
 
@@ -201,6 +209,7 @@ def close_app(app: Flask) -> None:
     parts.in_place.close()
     parts.proofs.close()
     parts.conversions.close()
+    parts.bounded.close()
     parts.quick_renderer.close()
     parts.inspections.cancel()  # those of runs too, which then end
     parts.runs.close()
@@ -278,6 +287,11 @@ def _add_errors(app: Flask) -> None:
         title, remedy = texts.get(code) or page_errors.unexpected(error.name)
         own_words = error.description if code == 404 and "“" in str(error.description) else None
         return render_template("error.html", title=title, what=own_words, remedy=remedy, code=code), code
+
+    @app.errorhandler(BusyError)
+    def busy(error: BusyError) -> tuple[str, int, dict[str, str]]:
+        text = render_template("error.html", title=error.what, remedy=error.remedy, code=503)
+        return text, 503, {"Retry-After": "5"}
 
     @app.errorhandler(YoungPrismError)
     def answer_error(error: YoungPrismError) -> tuple[str, int]:

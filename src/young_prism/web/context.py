@@ -13,6 +13,7 @@ from young_prism.core.recipe.profiles import ProfileName
 from young_prism.engine.intake.inbox import Inbox
 from young_prism.engine.intake.quick_render import QuickRenderer
 from young_prism.engine.proof.service import ProofService
+from young_prism.engine.workers.bounded import BoundedCalls
 from young_prism.engine.workers.pool import default_jobs
 from young_prism.messages.notices import file_gone
 from young_prism.services.auth.tokens import TokenService
@@ -59,6 +60,7 @@ class Services:
     page_checks: PageCheckService
     conversions: ConversionService
     in_place: InPlaceService
+    bounded: BoundedCalls
 
 
 def services_of(app: Flask) -> Services:
@@ -114,7 +116,8 @@ def profile_costs_for(
 def inbox_of(source: Source) -> Inbox:
     """Return the place where files for a source of uploads arrive, opened."""
     folder = Path(source.folder)
-    inbox = Inbox(folder, folder.parent / "waiting", services().settings.limits)
+    parts = services()
+    inbox = Inbox(folder, folder.parent / "waiting", parts.settings.limits, call=parts.bounded)
     inbox.open()
     return inbox
 

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from young_prism.core.errors import (
     AccessError,
+    BusyError,
     DeskError,
     DeskStateError,
     DiskFullError,
@@ -34,6 +35,7 @@ STATUS: Mapping[type[YoungPrismError], int] = {
     IncomingKindError: 415,
     IncomingDangerError: 422,
     DiskFullError: 507,
+    BusyError: 503,
     DeskStateError: 409,
     DeskError: 404,
     AccessError: 404,
@@ -97,7 +99,11 @@ def problem_of(error: YoungPrismError) -> Problem:
     status = next((STATUS[kind] for kind in type(error).__mro__ if kind in STATUS), 400)
     file = PurePath(error.file)
     return Problem(
-        status, error.what, remedy=error.remedy, file=file.name if file.is_absolute() else error.file
+        status,
+        error.what,
+        remedy=error.remedy,
+        file=file.name if file.is_absolute() else error.file,
+        headers={"Retry-After": "5"} if status == 503 else None,
     )
 
 

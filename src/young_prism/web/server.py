@@ -33,8 +33,9 @@ from young_prism.web.bodies import answer_head
 _log = logging.getLogger(__name__)
 
 HOST = "127.0.0.1"
-_THREADS = 24
-"""Pages are quick; the threads are for event streams, each of which holds one."""
+_THREADS = 40
+"""Pages are quick; the threads are for event streams, each of which holds one, and for what waits for a worker
+(`engine.workers.bounded`), which never takes all of them."""
 
 
 _MOST_CONNECTIONS = 1000

@@ -17,7 +17,6 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.toml_text import load_settings
 from young_prism.messages.recipes import invalid_recipe, invalid_toml
 
-
 _MAX_PROBLEMS = 20
 """Wrong keys that an error names; looking for the line of each reads the whole text."""
 

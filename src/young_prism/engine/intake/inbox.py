@@ -26,6 +26,7 @@ from young_prism.core.errors import (
     IncomingError,
     IncomingKindError,
     IncomingTooLargeError,
+    OriginalError,
     TooLargeError,
     YoungPrismError,
 )
@@ -48,7 +49,9 @@ from young_prism.engine.output.atomic import (
     PART_SUFFIX,
     remove_leftovers,
 )
+from young_prism.engine.workers.bounded import Caller, call_directly
 from young_prism.messages.incoming import (
+    CHECK_FAILED_REMEDY,
     DIGEST_MISMATCH,
     DISK_FULL,
     EMPTY,
@@ -64,7 +67,7 @@ from young_prism.messages.incoming import (
 
 _CHUNK = 1 << 20
 _LARGEST_DRAWING = 20_000_000
-"""Bytes of a drawing from strangers: it is parsed whole, in the server."""
+"""Bytes of a drawing from strangers: it is parsed whole."""
 RESERVED_BYTES = 100_000_000
 """Bytes that are left free on the disk: a full one would stop runs and the database too."""
 
@@ -123,6 +126,8 @@ class Inbox:
     """Whether pages are taken besides pictures."""
     strict: bool = False
     """Whether strangers send: what is more than a picture, or a drawing that can do harm, is refused."""
+    call: Caller = call_directly
+    """How the content is checked; a server does it in a worker."""
 
     def open(self) -> None:
         """Make the folders, and delete what an earlier server left half received. Raises `IncomingError`."""
@@ -225,6 +230,13 @@ class Inbox:
         finally:
             part.unlink(missing_ok=True)
 
+    def _check_content(self, part: Path, path: str, printable: str) -> None:
+        check = ContentCheck(self.limits.max_pixels, pages=self.pages, strict=self.strict)
+        try:
+            self.call(check_content, str(part), path, printable, check)
+        except OriginalError as error:  # the check took more than it may
+            raise IncomingError(error.what, file=printable, remedy=CHECK_FAILED_REMEDY) from error
+
     def check_number(self, more: int) -> None:
         """Raise `IncomingTooLargeError` when `more` files would be too many for one source."""
         existing = sum(1 for _ in files_below(self.originals))
@@ -259,40 +271,6 @@ class Inbox:
                 incomplete(received=format_bytes(received), length=format_bytes(length)), file=printable
             )
         return digest.hexdigest()
-
-    def _check_content(self, part: Path, path: str, printable: str) -> None:
-        """Accept images by their content and pages by their ending; refuse the rest and say what it is."""
-        with FileView(part) as view:
-            if not view.size:
-                raise IncomingError.of(EMPTY, file=printable)
-            head = view.read(0, HEAD_BYTES)
-            fmt = sniff(head)
-            if fmt is None:
-                if self.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
-                    return
-                known = identify_non_image(head)
-                message = (
-                    not_accepted(description=known.description, remedy=known.remedy)
-                    if known
-                    else UNKNOWN_CONTENT
-                )
-                raise IncomingKindError.of(message, file=printable)
-            try:
-                if fmt not in LIBRARY_FORMATS:
-                    inspect_header(view, max_pixels=self.limits.max_pixels)
-                danger = self._danger(part, fmt) if self.strict else ""
-            except YoungPrismError as error:
-                kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
-                raise kind(error.what, file=printable, remedy=error.remedy) from error
-            if danger:
-                raise IncomingDangerError.of(dangerous(danger), file=printable)
-
-    def _danger(self, part: Path, fmt: ImageFormat) -> str:
-        """Say what else a picture is. Checked under its temporary name, before it can be fetched under its own."""
-        if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
-            raise TooLargeError.of(drawing_too_large(format_bytes(_LARGEST_DRAWING)))
-        with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
-            return find_danger(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
     def _place_file(self, part: Path, path: str, digest: str) -> Placement:
         for candidate in _candidates(path):
@@ -330,6 +308,59 @@ class Inbox:
             except (OSError, ValueError):  # a name that is too long, or none that a system takes
                 return None
         return None
+
+
+@dataclass(frozen=True, slots=True)
+class ContentCheck:
+    """What is accepted: the most pixels, whether pages are, and whether the file comes from a stranger; see `Inbox`."""
+
+    max_pixels: int
+    pages: bool
+    strict: bool
+
+
+def check_content(part: str, path: str, printable: str, check: ContentCheck) -> None:
+    """Accept images by their content and pages by their ending; refuse the rest and say what it is.
+
+    Args:
+        part: The file under its temporary name, before it can be fetched under its own.
+        path: The path that it is to have.
+        printable: Its name for messages.
+        check: What is accepted.
+
+    Raises:
+        IncomingError: It is refused.
+    """
+    with FileView(part) as view:
+        if not view.size:
+            raise IncomingError.of(EMPTY, file=printable)
+        head = view.read(0, HEAD_BYTES)
+        fmt = sniff(head)
+        if fmt is None:
+            if check.pages and split_name(path)[1].lower() in PAGE_ENDINGS and b"\0" not in head:
+                return
+            known = identify_non_image(head)
+            message = (
+                not_accepted(description=known.description, remedy=known.remedy) if known else UNKNOWN_CONTENT
+            )
+            raise IncomingKindError.of(message, file=printable)
+        try:
+            if fmt not in LIBRARY_FORMATS:
+                inspect_header(view, max_pixels=check.max_pixels)
+            danger = _danger(Path(part), fmt) if check.strict else ""
+        except YoungPrismError as error:
+            kind = IncomingTooLargeError if isinstance(error, TooLargeError) else IncomingError
+            raise kind(error.what, file=printable, remedy=error.remedy) from error
+        if danger:
+            raise IncomingDangerError.of(dangerous(danger), file=printable)
+
+
+def _danger(part: Path, fmt: ImageFormat) -> str:
+    """Say what else a picture is; empty for nothing."""
+    if fmt is ImageFormat.SVG and part.stat().st_size > _LARGEST_DRAWING:
+        raise TooLargeError.of(drawing_too_large(format_bytes(_LARGEST_DRAWING)))
+    with part.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
+        return find_danger(data[:] if fmt is ImageFormat.SVG else data, fmt)
 
 
 def _candidates(path: str) -> Iterator[str]:

@@ -11,16 +11,19 @@ from young_prism.core.errors import DamagedError, OriginalError, RecipeError
 from young_prism.core.plan.model import WatermarkFile
 from young_prism.core.recipe.finishing import Watermark
 from young_prism.core.recipe.model import Recipe
+from young_prism.core.report.formatting import format_bytes
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.workers.environment import configure_codecs
 from young_prism.messages.recipes import (
     WATERMARK_MISSING,
     WATERMARK_NAME,
-    WATERMARK_TOO_HEAVY,
+    watermark_too_heavy,
     watermark_unreadable,
 )
 
 MAX_WATERMARK_BYTES = 20_000_000
+MAX_DRAWN_WATERMARK_BYTES = 1_000_000
+"""Bytes of a watermark in SVG: it is parsed whole wherever its size is needed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,12 +83,17 @@ def check_watermark(name: str, data: bytes) -> None:
     configure_codecs()
     from young_prism.core.render.watermark import draw_mark  # loads what only pictures need
 
-    if len(data) > MAX_WATERMARK_BYTES:
-        raise RecipeError.of(WATERMARK_TOO_HEAVY, file=name)
+    _check_bytes(name, data)
     try:
         draw_mark(data)
     except OriginalError as error:
         raise RecipeError(error.what, file=name, remedy=error.remedy) from error
+
+
+def _check_bytes(name: str, data: bytes) -> None:
+    limit = MAX_WATERMARK_BYTES if data.startswith(b"\x89PNG") else MAX_DRAWN_WATERMARK_BYTES
+    if len(data) > limit:
+        raise RecipeError.of(watermark_too_heavy(format_bytes(limit)), file=name)
 
 
 def _read(name: str, folders: list[Path]) -> WatermarkFile:
@@ -101,6 +109,7 @@ def _read(name: str, folders: list[Path]) -> WatermarkFile:
             if not file.is_relative_to(root) or not file.is_file():
                 continue
             data = read_regular_file(file, MAX_WATERMARK_BYTES)
+            _check_bytes(name, data)
             watermark_size(data)
         except DamagedError as error:
             raise RecipeError(error.what, file=name, remedy=error.remedy) from error

@@ -20,7 +20,7 @@ from young_prism.core.errors import ClusterError, DamagedError, YoungPrismError
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import configure_worker
 from young_prism.engine.workers.pool import worker_pool
-from young_prism.engine.workers.process import TaskReply, run_task
+from young_prism.engine.workers.process import NO_LIMITS, TaskReply, run_task
 from young_prism.engine.workers.protocol import (
     Job,
     JobResult,
@@ -69,7 +69,7 @@ def run_remote(
     if differs:
         raise _other_versions("this worker", differs)
     configure_worker()
-    return run_task(-1, 0, function, arguments)
+    return run_task(-1, NO_LIMITS, function, arguments)
 
 
 def cluster_at(address: str) -> Callable[[], AbstractContextManager[Workers]]:

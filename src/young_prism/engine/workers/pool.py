@@ -25,7 +25,7 @@ from pebble import ProcessExpired
 
 from young_prism.engine.workers.failures import describe_failure
 from young_prism.engine.workers.handle import WorkerHandle, prepare_server
-from young_prism.engine.workers.process import TaskReply, run_task
+from young_prism.engine.workers.process import TaskLimits, TaskReply, run_task
 from young_prism.engine.workers.protocol import Item, Job, JobResult
 from young_prism.engine.workers.queue import MemoryAwareQueue, Task
 
@@ -134,13 +134,18 @@ class Pool:
                 if task is None:
                     return
                 limit = self.memory if alone else min(self.memory, max(2 * task.memory, _MIN_MEMORY_LIMIT))
-                self._give(slot, task, job, limit)
+                self._give(slot, task, job, job.memory_limit(task.item) or limit)
 
     def _give(self, slot: WorkerHandle[Item], task: Task[Item], job: Job[Item], limit: int) -> None:
         task.begun = False
         task.future = slot.open().schedule(
             run_task,
-            args=[task.number, limit, job.function, job.arguments(task.item)],
+            args=[
+                task.number,
+                TaskLimits(limit, job.processor_s(task.item)),
+                job.function,
+                job.arguments(task.item),
+            ],
             timeout=job.timeout_s(task.item),
         )
         slot.tasks.append(task)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import math
 import os
 import pickle
 import signal
@@ -35,12 +36,23 @@ class TaskReply(NamedTuple):
     memory: int
 
 
+class TaskLimits(NamedTuple):
+    """What a task may take: bytes of memory, and whole seconds of processor time; 0 for no limit."""
+
+    memory: int = 0
+    processor_s: int = 0
+
+
+NO_LIMITS = TaskLimits()
+
+
 class _WorkerState:
     """State of this worker process."""
 
     writer: Any = None
     number = -1
     limit = 0
+    has_processor_limit = False
 
 
 def start_worker(writer: Any = None, nice: int = 0) -> None:
@@ -78,9 +90,12 @@ def forget_decoded() -> None:
         loaded.forget_decoded()
 
 
-def run_task(number: int, limit: int, function: Callable[..., Any], arguments: tuple[Any, ...]) -> TaskReply:
-    """Run one task under a memory limit. An error is part of the reply."""
-    _WorkerState.number, _WorkerState.limit = number, limit
+def run_task(
+    number: int, limits: TaskLimits, function: Callable[..., Any], arguments: tuple[Any, ...]
+) -> TaskReply:
+    """Run one task under its limits. An error is part of the reply."""
+    _WorkerState.number, _WorkerState.limit = number, limits.memory
+    _limit_processor_time(limits.processor_s)
     report(None)
     began = time.perf_counter()
     result, failure = None, None
@@ -90,8 +105,26 @@ def run_task(number: int, limit: int, function: Callable[..., Any], arguments: t
         failure = error if _is_picklable(error) else RuntimeError(f"{type(error).__name__}: {error}")
     seconds = time.perf_counter() - began
     _WorkerState.limit = 0
+    if limits.processor_s:
+        _limit_processor_time(0)
     forget_decoded()
     return TaskReply(result, failure, seconds, _trimmed_memory())
+
+
+def _limit_processor_time(seconds: int) -> None:
+    """Have the system end this process after so many more seconds of processor time; 0 for no limit.
+
+    The system does it even while a library holds Python's lock. Where it cannot (Windows), the time limit of the task holds.
+    """
+    try:
+        import resource
+    except ImportError:
+        return
+    _, hard = resource.getrlimit(resource.RLIMIT_CPU)
+    if seconds or _WorkerState.has_processor_limit:
+        soft = math.ceil(time.process_time()) + seconds if seconds else hard
+        resource.setrlimit(resource.RLIMIT_CPU, (soft, hard))
+        _WorkerState.has_processor_limit = bool(seconds)
 
 
 def report(message: Any) -> None:

@@ -38,6 +38,9 @@ class Job(Generic[Item]):
         timeout_s: Returns the time limit for an item.
         seconds: Returns the expected duration of an item.
         memory: Returns the bytes that an item is expected to take.
+        memory_limit: Returns the bytes at which a worker is ended; 0 for a limit by the expected memory.
+        processor_s: Returns the seconds of processor time after which a worker is ended; 0 for no limit. Unlike `timeout_s` it
+            does not depend on what else the machine does.
         is_cancelled: Polled between items.
         retry_isolated: Whether an item whose worker died or hung is tried once more with nothing next to it.
         on_message: Called with the messages of workers.
@@ -49,6 +52,8 @@ class Job(Generic[Item]):
     timeout_s: Callable[[Item], float]
     seconds: Callable[[Item], float] = lambda _: 0.0
     memory: Callable[[Item], int] = lambda _: 0
+    memory_limit: Callable[[Item], int] = lambda _: 0
+    processor_s: Callable[[Item], int] = lambda _: 0
     is_cancelled: Callable[[], bool] = lambda: False
     retry_isolated: bool = True
     on_message: Callable[[WorkerMessage[Item]], None] = lambda _: None

@@ -14,6 +14,7 @@ from young_prism.core.images.headers.contract import (
 )
 from young_prism.core.images.sniff import HEAD_BYTES, sniff
 from young_prism.core.plan.model import PlannedOriginal, PlannedRendition
+from young_prism.core.types import ImageFormat
 from young_prism.engine.workers.process import report
 from young_prism.messages.originals import HEADER_UNREADABLE, unreadable
 
@@ -81,7 +82,13 @@ class HeaderAccess(Enum):
     """What `inspect_file_header` returns instead of facts."""
 
     NEEDS_WORKER = "needs worker"
-    """Foreign code reads the header of this format: a crash there must cost a worker, not this process."""
+    """Foreign code reads the header of this format: a crash there must cost a worker, not this process. Or the whole file has to
+    be walked through, and it is large."""
+
+
+_WHOLE_FILE_FORMATS = frozenset({ImageFormat.GIF, ImageFormat.SVG})
+_MAX_WALKED_BYTES = 2_000_000
+"""Bytes of a GIF or SVG whose header is read outside of a worker."""
 
 
 def inspect_file_header(
@@ -96,7 +103,9 @@ def inspect_file_header(
 
     try:
         with FileView(f"{root}/{path}") as view:
-            if sniff(view.read(0, HEAD_BYTES)) in LIBRARY_FORMATS:
+            fmt = sniff(view.read(0, HEAD_BYTES))
+            is_long_walk = fmt in _WHOLE_FILE_FORMATS and view.size > _MAX_WALKED_BYTES
+            if fmt in LIBRARY_FORMATS or is_long_walk:
                 return HeaderAccess.NEEDS_WORKER
             return inspect_header(view, max_pixels=max_pixels)
     except OSError as error:

@@ -8,6 +8,7 @@ from pathlib import Path
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.intake.inbox import Inbox, Limits
 from young_prism.engine.output.cache import Cache
+from young_prism.engine.workers.bounded import Caller, call_directly
 from young_prism.services.uploads.undo import ReplacementStep
 from young_prism.store.records import Source, Upload
 from young_prism.store.states import UploadState
@@ -24,14 +25,16 @@ class UploadFolders:
     limits: Limits
     watermarks: Path
     """Where watermarks are kept that were sent to the pages."""
+    call: Caller = call_directly
+    """How the content of what is received is checked."""
 
-
-def open_inbox(source: Source, limits: Limits) -> Inbox:
-    """Return the inbox of a source of uploads, opened. It takes images only."""
-    folder = Path(source.folder)
-    inbox = Inbox(folder, folder.parent / "waiting", limits, pages=False, strict=True)
-    inbox.open()
-    return inbox
+    def open_inbox(self, source: Source) -> Inbox:
+        """Return the inbox of a source of uploads, opened. It takes images only."""
+        folder = Path(source.folder)
+        waiting = folder.parent / "waiting"
+        inbox = Inbox(folder, waiting, self.limits, pages=False, strict=True, call=self.call)
+        inbox.open()
+        return inbox
 
 
 def restore_replaced(

@@ -27,7 +27,7 @@ from young_prism.messages.uploads import (
     published_with_problem,
     replacement_unusable,
 )
-from young_prism.services.uploads.files import UploadFolders, open_inbox, restore_replaced
+from young_prism.services.uploads.files import UploadFolders, restore_replaced
 from young_prism.services.uploads.schemas import entry_of
 from young_prism.services.uploads.undo import ReplacementStep, UndoKind, step_from
 from young_prism.serving.build import load_build
@@ -237,7 +237,7 @@ class UploadProcessor:
 
     def _refuse(self, source: Source, upload: Upload, error: YoungPrismError) -> None:
         """Discard an original that cannot be used. Where it had replaced another one, that comes back."""
-        inbox = open_inbox(source, self._folders.limits)
+        inbox = self._folders.open_inbox(source)
         change = self._store.uploads.last_change(upload.id, kind=UndoKind.REPLACEMENT.value)
         step = step_from(change) if change else None
         if change and isinstance(step, ReplacementStep):

@@ -22,7 +22,7 @@ from young_prism.messages.uploads import (
     SOURCE_IS_FOLDER,
     WITHDRAWN,
 )
-from young_prism.services.uploads.files import UploadFolders, move_metadata, open_inbox, restore_replaced
+from young_prism.services.uploads.files import UploadFolders, move_metadata, restore_replaced
 from young_prism.services.uploads.processing import PublishBuild, StartRun, UploadProcessor
 from young_prism.services.uploads.undo import (
     MetadataStep,
@@ -121,7 +121,7 @@ class UploadService:
         length: int | None = None,
     ) -> ReceivedUpload:
         """Store a picture with its metadata and have it made. Raises `IncomingError`; then nothing of it stays."""
-        inbox = open_inbox(source, self._folders.limits)
+        inbox = self._folders.open_inbox(source)
         inbox.check_number(1)
         placed = inbox.receive(file_name, stream, length=length)
         new = placed.outcome is not PlacementOutcome.ALREADY
@@ -152,9 +152,7 @@ class UploadService:
         if upload.state is UploadState.WITHDRAWN:
             raise DeskStateError.of(WITHDRAWN, file=upload.path)
         has_original = (Path(source.folder) / upload.path).is_file()
-        replaced = open_inbox(source, self._folders.limits).replace(
-            upload.path, file_name, stream, length=length
-        )
+        replaced = self._folders.open_inbox(source).replace(upload.path, file_name, stream, length=length)
         if not replaced.backup:
             return upload
         if has_original:  # of one that could not be used nothing was kept, and nothing can come back
@@ -211,7 +209,7 @@ class UploadService:
                 upload = self._changed(upload, state=UploadState.WORKING)
                 upload = self._processor.process_again(source, upload)
             case ReplacementStep() as step:
-                inbox = open_inbox(source, self._folders.limits)
+                inbox = self._folders.open_inbox(source)
                 upload, _ = restore_replaced(self._store, inbox, source, upload, step)
                 upload = self._processor.process_again(source, upload)
             case MetadataStep(before):

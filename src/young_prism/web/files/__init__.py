@@ -8,14 +8,14 @@ from pathlib import Path
 from flask import Blueprint, Response, abort, request, send_file
 from werkzeug import Response as BaseResponse
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import BusyError, YoungPrismError
 from young_prism.core.images.facts import Facts
 from young_prism.core.images.sniff import HEAD_BYTES, sniff, sniff_video
-from young_prism.core.pixels.preview import preview
+from young_prism.core.plan.memory import looking_memory
 from young_prism.core.selection.geometry import NO_GEOMETRY, Geometry
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.core.types import ImageFormat
-from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.source.preview import write_preview
 from young_prism.serving.build import NO_SCRIPT
 from young_prism.store.decisions import out_of
 from young_prism.store.records import Original, Source
@@ -84,10 +84,21 @@ def _preview_file(
     cached = services().settings.thumbnails / f"{key}{shape_tag(geometry)}.webp"
     if not cached.is_file():
         try:
-            data = preview(file_inside(source.folder, path).read_bytes(), facts, width, geometry)
+            original = file_inside(source.folder, path)
+            services().bounded(
+                write_preview,
+                original,
+                cached,
+                facts,
+                width,
+                geometry,
+                memory=looking_memory(facts),
+                processor_s=5 + facts.stored.pixels // 10_000_000,
+            )
+        except BusyError:
+            raise
         except (YoungPrismError, OSError):
             return None
-        write_atomically(cached, data, durable=False)
     return cached
 
 

@@ -9,7 +9,6 @@ from typing import NamedTuple
 
 from young_prism.core.errors import YoungPrismError
 from young_prism.core.images.crops import crop_origin, largest_crop
-from young_prism.core.pixels.preview import found_focal
 from young_prism.core.plan.resolve import matches
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.selection.geometry import NO_GEOMETRY
@@ -19,6 +18,7 @@ from young_prism.core.selection.image_metadata import (
     ImageMetadata,
 )
 from young_prism.core.types import Size
+from young_prism.engine.source.preview import focal_point_of
 from young_prism.services.catalogue import Catalogue, CatalogueEntry
 from young_prism.store.records import Source
 from young_prism.web.context import services
@@ -77,16 +77,16 @@ def cuts_of(source: Source, catalogue: Catalogue, entry: CatalogueEntry, recipe:
 def _found_focal(source: Source, entry: CatalogueEntry) -> FocalPoint:
     row = services().store.originals.get(source.id, entry.path)
     file = small_file(source, row, entry.facts, _PREVIEW) if row else None
-    return _found_in(file) if file else (0.5, 0.5)
+    try:
+        return _found_in(file) if file else (0.5, 0.5)
+    except (YoungPrismError, OSError):
+        return (0.5, 0.5)
 
 
 @lru_cache(maxsize=512)
 def _found_in(small: Path) -> FocalPoint:
-    """Small pictures are called by their content, so what was found in one holds for good."""
-    try:
-        return found_focal(small.read_bytes())
-    except (YoungPrismError, OSError):
-        return (0.5, 0.5)
+    """Return the point in a small picture that draws the eye. Its name depends on its content, so the result may be kept."""
+    return services().bounded(focal_point_of, small)
 
 
 def detail_from(form: Mapping[str, str], before: ImageMetadata) -> ImageMetadata:

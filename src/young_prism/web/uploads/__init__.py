@@ -12,7 +12,7 @@ from pydantic import BaseModel, TypeAdapter, ValidationError
 from werkzeug import Response as BaseResponse
 from werkzeug.datastructures import FileStorage
 
-from young_prism.core.errors import IncomingError, IncomingTooLargeError
+from young_prism.core.errors import BusyError, IncomingError, IncomingTooLargeError, YoungPrismError
 from young_prism.core.naming.incoming import printable_name
 from young_prism.core.report.formatting import count
 from young_prism.engine.intake.archive import unpack
@@ -41,8 +41,9 @@ class _KnownFile(BaseModel):
 _KNOWN_FILES = TypeAdapter(list[_KnownFile])
 
 
+@blueprint.errorhandler(BusyError)
 @blueprint.errorhandler(IncomingError)
-def refused(error: IncomingError) -> Response:
+def refused(error: YoungPrismError) -> Response:
     """Answer in the form of RFC 9457, with the remedy next to it."""
     return answer_to(problem_of(error))
 
