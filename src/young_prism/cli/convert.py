@@ -133,7 +133,7 @@ def convert(
     """
     from young_prism.core.conversion.options import ConvertOptions
     from young_prism.core.types import ImageFormat, Size
-    from young_prism.engine.conversion import convert_file
+    from young_prism.engine.conversion import convert_files
 
     if target is not None and qualities:
         raise click.UsageError("Give either --quality or --target.")
@@ -158,15 +158,11 @@ def convert(
         return
     saved: list[ConvertedFile] = []
     failures: list[YoungPrismError] = []
-    for name in files:
-        try:
-            picture = Path(name)
-            reserved = [*map(Path, files), *(each.path for each in saved)]
-            saved += convert_file(
-                picture, options, out or picture.parent, reserved=reserved, overwrite=overwrite
-            )
-        except YoungPrismError as error:
-            failures.append(error.with_file(error.file or name))
+    for result in convert_files(list(map(Path, files)), options, out, overwrite=overwrite):
+        if isinstance(result, YoungPrismError):
+            failures.append(result)
+        else:
+            saved += result
     _report(saved, failures, as_json=as_json)
     sys.exit(1 if failures else 0)
 

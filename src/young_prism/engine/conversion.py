@@ -1,23 +1,30 @@
-"""Pictures converted file by file, in this process: no source, no recipe, no worker."""
+"""Pictures converted file by file: no source, no recipe."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from young_prism.core.conversion.names import ConvertedKind, converted_names
 from young_prism.core.conversion.options import ConvertOptions
-from young_prism.core.errors import OutputError, UnreadableError
+from young_prism.core.errors import OutputError, UnreadableError, YoungPrismError
 from young_prism.core.ladder.by_bytes import WeighedWidth
-from young_prism.core.types import ImageFormat, Size
+from young_prism.core.types import MAX_PIXELS, ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.environment import configure_codecs
+from young_prism.engine.workers.pool import default_jobs, default_memory, lazy_pool
+from young_prism.engine.workers.protocol import Job, JobResult
+from young_prism.messages.conversions import folder_not_converted
 from young_prism.messages.originals import unreadable
 from young_prism.messages.output import CONVERTED_FILE_EXISTS
 
 if TYPE_CHECKING:
-    from young_prism.core.conversion.convert import Converted
+    from young_prism.core.conversion.results import Converted
+
+
+_TIMEOUT_S = 1800.0
+"""Seconds that one picture may take: a search for a target at the highest effort takes minutes."""
 
 
 class ConvertedFile(NamedTuple):
@@ -61,7 +68,7 @@ def convert_bytes(data: bytes, options: ConvertOptions) -> list[Converted]:
 
 
 def convert_in_worker(picture: str, options: ConvertOptions, max_pixels: int) -> PictureConversion:
-    """Turn a stored picture into files in memory. Runs in a worker.
+    """Turn a stored picture into files in memory. Runs in a worker, or where no other picture depends on it.
 
     Args:
         picture: The path of the picture.
@@ -111,40 +118,95 @@ def weigh_widths(picture: Path, fmt: ImageFormat, number: int = 7) -> list[Weigh
     return [WeighedWidth(result.size.width, len(result.data)) for result in results]
 
 
-def convert_file(
-    picture: Path,
+def convert_files(
+    pictures: Sequence[Path],
     options: ConvertOptions,
-    folder: Path,
+    folder: Path | None,
     *,
-    reserved: Collection[Path] = (),
+    jobs: int | None = None,
     overwrite: bool = False,
-) -> list[ConvertedFile]:
-    """Turn a picture into files and write them: all, or none where one cannot be made.
+) -> Iterator[list[ConvertedFile] | YoungPrismError]:
+    """Turn pictures into files and write them: of each picture all, or none where one cannot be made.
+
+    Several are decoded in workers, so a picture that a library cannot survive costs only itself. One is decoded in this process:
+    a worker takes longer to start than a small picture takes.
 
     Args:
-        picture: The picture.
+        pictures: The pictures.
         options: Sizes, formats and qualities to make.
-        folder: The folder for the files.
-        reserved: Files whose names none may take: other pictures, and what was made of them.
-        overwrite: Whether other files that are there are replaced.
+        folder: The folder for the files; None for that of each picture.
+        jobs: The most worker processes; by default one for each core.
+        overwrite: Whether other files that exist are replaced, though never a picture.
 
-    Raises:
-        UnreadableError: The picture cannot be read.
-        OriginalError: It cannot be converted.
-        OutputError: A file is there already, or cannot be written.
+    Yields:
+        For each picture, in their order, what was written, or why nothing was.
     """
-    data = _read(picture)
-    results = convert_bytes(data, options)
+    written: list[Path] = []
+    with lazy_pool(min(len(pictures), jobs or default_jobs())) as pool:
+        if len(pictures) == 1:
+            results: Iterable[JobResult[int]] = [_converted_here(pictures[0], options)]
+        else:
+            results = pool().run(range(len(pictures)), _conversion_job(pictures, options))
+        for index, result in _in_order(results):
+            picture = pictures[index]
+            if isinstance(result, YoungPrismError):
+                yield result.with_file(result.file or str(picture))
+                continue
+            try:
+                files = _write(
+                    picture, result, folder or picture.parent, [*pictures, *written], overwrite=overwrite
+                )
+            except YoungPrismError as error:
+                yield error.with_file(error.file or str(picture))
+                continue
+            written += [file.path for file in files]
+            yield files
+
+
+def _converted_here(picture: Path, options: ConvertOptions) -> JobResult[int]:
+    configure_codecs()
+    try:
+        return JobResult(0, convert_in_worker(str(picture), options, MAX_PIXELS), None)
+    except YoungPrismError as error:
+        return JobResult(0, None, error)
+
+
+def _conversion_job(pictures: Sequence[Path], options: ConvertOptions) -> Job[int]:
+    return Job(
+        function=convert_in_worker,
+        arguments=lambda index: (str(pictures[index]), options, MAX_PIXELS),
+        timeout_s=lambda _: _TIMEOUT_S,
+        memory_limit=lambda _: default_memory(),
+        retry_isolated=False,
+    )
+
+
+def _in_order(
+    results: Iterable[JobResult[int]],
+) -> Iterator[tuple[int, PictureConversion | YoungPrismError]]:
+    """Yield results in the order of the pictures, each as soon as those before it are there."""
+    arrived: dict[int, PictureConversion | YoungPrismError] = {}
+    following = 0
+    for done in results:
+        arrived[done.item] = done.error or done.result
+        while following in arrived:
+            yield following, arrived.pop(following)
+            following += 1
+
+
+def _write(
+    picture: Path, conversion: PictureConversion, folder: Path, reserved: Sequence[Path], *, overwrite: bool
+) -> list[ConvertedFile]:
     used = [file.name for file in reserved if file.parent.resolve() == folder.resolve()]
-    targets = [folder / name for name in names_of(picture.name, results, used)]
+    targets = [folder / name for name in names_of(picture.name, conversion.results, used)]
     for target in targets:
         if target.exists() and not overwrite:
             raise OutputError.of(CONVERTED_FILE_EXISTS, file=str(target))
-    for target, result in zip(targets, results, strict=True):
+    for target, result in zip(targets, conversion.results, strict=True):
         write_atomically(target, result.data)
     return [
-        ConvertedFile(picture, len(data), target, result)
-        for target, result in zip(targets, results, strict=True)
+        ConvertedFile(picture, conversion.bytes, target, result)
+        for target, result in zip(targets, conversion.results, strict=True)
     ]
 
 
@@ -158,6 +220,8 @@ def names_of(picture: str, results: Sequence[Converted], used: Collection[str]) 
 
 
 def _read(picture: Path) -> bytes:
+    if picture.is_dir():
+        raise UnreadableError.of(folder_not_converted(str(picture)), file=str(picture))
     try:
         return picture.read_bytes()
     except OSError as error:

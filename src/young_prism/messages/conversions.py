@@ -47,3 +47,10 @@ CHANGE_VALUE = "Change this value."
 GIVE_NUMBERS = "Give a number, or several separated by commas."
 GIVE_BOX = "Give width and height, such as 1920 × 1080."
 GIVE_BYTES = "Give a size such as 100 kB."
+
+
+def folder_not_converted(folder: str) -> Message:
+    return Message(
+        "This is a folder, and convert takes files.",
+        f"Name its files ({folder}/*.jpg), or use young-prism build --source {folder} for the whole folder.",
+    )

@@ -20,6 +20,7 @@ PACKED_JPEG_DAMAGED = Message(
     "The file is damaged; the JPEG cannot be restored.",
     EXPORT_AGAIN,
 )
+JPEG_NOT_SQUEEZED = Message("The JPEG is damaged and cannot be squeezed without loss.", EXPORT_AGAIN)
 SVG_SIZE_UNUSABLE = Message(
     "The drawing declares a width or height that is not usable.",
     "Correct its width, height and viewBox.",

@@ -53,7 +53,7 @@ from young_prism.messages.projects import NO_PROJECT_FILE
 from young_prism.serving.build import ServedBuild, load_build
 
 if TYPE_CHECKING:
-    from young_prism.core.conversion.convert import Converted
+    from young_prism.core.conversion.results import Converted
 
 BuildResult = BuildOutcome
 """The former name of `BuildOutcome`."""

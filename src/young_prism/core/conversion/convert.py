@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from young_prism.core.conversion.options import ConvertOptions
+from young_prism.core.conversion.results import Converted
 from young_prism.core.encode import png
 from young_prism.core.encode.animation import encode_avif, encode_webp
 from young_prism.core.errors import DamagedError, OriginalError
@@ -65,30 +66,6 @@ _SETTINGS: dict[ImageFormat, type[Lossy | Png]] = {
     ImageFormat.JPEG: Jpeg,
     ImageFormat.PNG: Png,
 }
-
-
-class Converted(NamedTuple):
-    """One file that a picture was turned into.
-
-    Attributes:
-        data: The bytes of the file.
-        format: Its format.
-        size: Width and height in pixels.
-        quality: Its quality, 1 to 100; None for a lossless file.
-        score: Its score against the same pixels uncompressed, 0 to 100 (SSIMULACRA 2); None for a lossless file.
-        note: What else there is to know, in a few words; often empty.
-        asked_quality: The quality that was asked for; None for none.
-        is_poster: Whether it is the first frame of an animation.
-    """
-
-    data: bytes
-    format: ImageFormat
-    size: Size
-    quality: int | None
-    score: float | None
-    note: str
-    asked_quality: int | None
-    is_poster: bool = False
 
 
 def _convert_animation(data: bytes, facts: Facts, options: ConvertOptions) -> list[Converted]:

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+
+from young_prism.core.errors import DamagedError
 from young_prism.core.metadata.embed import embed_in_jpeg, metadata_of
 from young_prism.core.recipe.codecs import Jpeg
 from young_prism.core.vips_image import VipsImage
+from young_prism.messages.originals import JPEG_NOT_SQUEEZED
 
 
 def encode(pixels: VipsImage, settings: Jpeg) -> bytes:
@@ -29,8 +34,29 @@ def encode(pixels: VipsImage, settings: Jpeg) -> bytes:
     return embed_in_jpeg(data, metadata_of(pixels))
 
 
-def squeeze(data: bytes) -> bytes:
-    """Return the same JPEG, the same coefficients, without metadata and with better entropy coding."""
-    import mozjpeg_lossless_optimization as mozjpeg
+_SQUEEZE = """
+import sys, mozjpeg_lossless_optimization as mozjpeg
+sys.stdout.buffer.write(mozjpeg.optimize(sys.stdin.buffer.read(), copy=mozjpeg.COPY_MARKERS.NONE))
+"""
+_TIMEOUT_S = 120
 
-    return bytes(mozjpeg.optimize(data, copy=mozjpeg.COPY_MARKERS.NONE))
+
+def squeeze(data: bytes) -> bytes:
+    """Return the same JPEG, the same coefficients, without metadata and with better entropy coding.
+
+    The library ends its process with `exit` where a file is damaged, so it gets one of its own (docs/decisions/019).
+
+    Raises:
+        DamagedError: The library cannot read or write the file.
+    """
+    try:
+        done = subprocess.run(  # noqa: S603  (this interpreter, and a text of ours)
+            [sys.executable, "-I", "-c", _SQUEEZE],
+            input=data,
+            capture_output=True,
+            check=True,
+            timeout=_TIMEOUT_S,
+        )
+    except (subprocess.CalledProcessError, subprocess.TimeoutExpired) as error:
+        raise DamagedError.of(JPEG_NOT_SQUEEZED) from error
+    return done.stdout

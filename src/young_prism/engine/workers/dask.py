@@ -20,7 +20,7 @@ from young_prism.core.errors import ClusterError, DamagedError, YoungPrismError
 from young_prism.engine.versions import versions
 from young_prism.engine.workers.environment import configure_worker
 from young_prism.engine.workers.pool import worker_pool
-from young_prism.engine.workers.process import NO_LIMITS, TaskReply, run_task
+from young_prism.engine.workers.process import NO_LIMITS, TaskReply, run_task, unpickled
 from young_prism.engine.workers.protocol import (
     Job,
     JobResult,
@@ -206,7 +206,7 @@ class Cluster:
         error = error or (answer.error if answer else None)
         if error is None or isinstance(error, YoungPrismError):
             seconds = answer.seconds if answer else 0.0
-            yield JobResult(sent.item, answer.result if answer else None, error, seconds)
+            yield JobResult(sent.item, unpickled(answer) if answer and not error else None, error, seconds)
         else:
             failure = DamagedError.of(unexpected(kind=type(error).__name__, reason=error))
             yield JobResult(sent.item, None, failure)

@@ -25,7 +25,7 @@ from pebble import ProcessExpired
 
 from young_prism.engine.workers.failures import describe_failure
 from young_prism.engine.workers.handle import WorkerHandle, prepare_server
-from young_prism.engine.workers.process import TaskLimits, TaskReply, run_task
+from young_prism.engine.workers.process import TaskLimits, TaskReply, run_task, unpickled
 from young_prism.engine.workers.protocol import Item, Job, JobResult
 from young_prism.engine.workers.queue import MemoryAwareQueue, Task
 
@@ -163,9 +163,15 @@ class Pool:
             if answer.memory > _MAX_IDLE_RSS and not slot.tasks:
                 slot.close(now=False)
             if answer.error is None:
-                yield JobResult(task.item, answer.result, None, answer.seconds)
-                return
-            error = answer.error
+                try:
+                    result = unpickled(answer)
+                except Exception as failure:  # noqa: BLE001  (a defect of ours, which must cost this item only)
+                    error = failure
+                else:
+                    yield JobResult(task.item, result, None, answer.seconds)
+                    return
+            else:
+                error = answer.error
         idle = isinstance(error, BrokenProcessPool)
         if idle:
             slot.close(now=True)

@@ -28,12 +28,21 @@ _TRIM_OVER = 200_000_000
 
 
 class TaskReply(NamedTuple):
-    """What a worker returns: the result or the error, its seconds, and the memory it still holds, in bytes."""
+    """What a worker returns: the result or the error, its seconds, and the memory it still holds, in bytes.
 
-    result: Any
+    The result is pickled once more: pebble unpickles replies on a thread of its own, which an error there would end, and with it
+    everything that waits for the worker.
+    """
+
+    result: bytes
     error: BaseException | None
     seconds: float
     memory: int
+
+
+def unpickled(reply: TaskReply) -> Any:
+    """Return the result of a task. Raises whatever its pickle raises."""
+    return pickle.loads(reply.result)  # noqa: S301  (from our own workers)
 
 
 class TaskLimits(NamedTuple):
@@ -57,6 +66,7 @@ class _WorkerState:
 
 def start_worker(writer: Any = None, nice: int = 0) -> None:
     """Set up this process and load the codecs before the first task arrives. `writer` is the pipe for messages."""
+    _silence()
     configure_worker()
     import young_prism.core.render.render  # noqa: F401
 
@@ -68,6 +78,13 @@ def start_worker(writer: Any = None, nice: int = 0) -> None:
         os.set_blocking(writer.fileno(), False)
         _WorkerState.writer = writer
     threading.Thread(target=_watch, name="memory", daemon=True).start()
+
+
+def _silence() -> None:
+    """Send what libraries write to standard error nowhere: it names no file, and our own errors travel with the replies."""
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 2)
+    os.close(nowhere)
 
 
 def _watch() -> None:
@@ -98,9 +115,9 @@ def run_task(
     _limit_processor_time(limits.processor_s)
     report(None)
     began = time.perf_counter()
-    result, failure = None, None
+    result, failure = b"", None
     try:
-        result = function(*arguments)
+        result = pickle.dumps(function(*arguments))
     except Exception as error:  # noqa: BLE001  (the parent says what it means)
         failure = error if _is_picklable(error) else RuntimeError(f"{type(error).__name__}: {error}")
     seconds = time.perf_counter() - began
