@@ -13,7 +13,6 @@ from young_prism.core.ladder.by_bytes import WeighedWidth
 from young_prism.core.types import MAX_PIXELS, ImageFormat, Size
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.workers.environment import configure_codecs
-from young_prism.engine.workers.pool import default_jobs, default_memory, lazy_pool
 from young_prism.engine.workers.protocol import Job, JobResult
 from young_prism.messages.conversions import folder_not_converted
 from young_prism.messages.originals import unreadable
@@ -142,25 +141,40 @@ def convert_files(
         For each picture, in their order, what was written, or why nothing was.
     """
     written: list[Path] = []
+    for index, result in _in_order(_conversions(pictures, options, jobs)):
+        picture = pictures[index]
+        if isinstance(result, YoungPrismError):
+            yield result.with_file(result.file or str(picture))
+            continue
+        try:
+            files = _write(
+                picture, result, folder or picture.parent, [*pictures, *written], overwrite=overwrite
+            )
+        except YoungPrismError as error:
+            yield error.with_file(error.file or str(picture))
+            continue
+        written += [file.path for file in files]
+        yield files
+
+
+def _conversions(
+    pictures: Sequence[Path], options: ConvertOptions, jobs: int | None
+) -> Iterator[JobResult[int]]:
+    """Convert pictures, in any order; each is named by its index."""
+    if len(pictures) == 1:
+        yield _converted_here(pictures[0], options)
+        return
+    from young_prism.engine.workers.pool import default_jobs, default_memory, lazy_pool
+
+    job: Job[int] = Job(
+        function=convert_in_worker,
+        arguments=lambda index: (str(pictures[index]), options, MAX_PIXELS),
+        timeout_s=lambda _: _TIMEOUT_S,
+        memory_limit=lambda _: default_memory(),
+        retry_isolated=False,
+    )
     with lazy_pool(min(len(pictures), jobs or default_jobs())) as pool:
-        if len(pictures) == 1:
-            results: Iterable[JobResult[int]] = [_converted_here(pictures[0], options)]
-        else:
-            results = pool().run(range(len(pictures)), _conversion_job(pictures, options))
-        for index, result in _in_order(results):
-            picture = pictures[index]
-            if isinstance(result, YoungPrismError):
-                yield result.with_file(result.file or str(picture))
-                continue
-            try:
-                files = _write(
-                    picture, result, folder or picture.parent, [*pictures, *written], overwrite=overwrite
-                )
-            except YoungPrismError as error:
-                yield error.with_file(error.file or str(picture))
-                continue
-            written += [file.path for file in files]
-            yield files
+        yield from pool().run(range(len(pictures)), job)
 
 
 def _converted_here(picture: Path, options: ConvertOptions) -> JobResult[int]:
@@ -169,16 +183,6 @@ def _converted_here(picture: Path, options: ConvertOptions) -> JobResult[int]:
         return JobResult(0, convert_in_worker(str(picture), options, MAX_PIXELS), None)
     except YoungPrismError as error:
         return JobResult(0, None, error)
-
-
-def _conversion_job(pictures: Sequence[Path], options: ConvertOptions) -> Job[int]:
-    return Job(
-        function=convert_in_worker,
-        arguments=lambda index: (str(pictures[index]), options, MAX_PIXELS),
-        timeout_s=lambda _: _TIMEOUT_S,
-        memory_limit=lambda _: default_memory(),
-        retry_isolated=False,
-    )
 
 
 def _in_order(
