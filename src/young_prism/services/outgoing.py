@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import ipaddress
 import socket
+import ssl
 from collections.abc import Mapping
-from contextlib import ExitStack
-from functools import cached_property
-from types import TracebackType
-from typing import NamedTuple, Self
+from functools import cache
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 import httpx
@@ -17,7 +17,8 @@ from young_prism import __version__
 from young_prism.core.errors import AccessError
 from young_prism.messages.access import INVALID_ADDRESS
 
-_TIMEOUT_S = 10.0
+DEADLINE_S = 10.0
+"""Seconds for a whole call."""
 
 
 class PrivateAddressError(Exception):
@@ -59,57 +60,50 @@ def host_and_port(url: str) -> tuple[str, int]:
 
 
 class OutgoingClient:
-    """Posts to addresses; private ones are called only where `private` says so. A context manager."""
+    """Posts to addresses; private ones are called only where `private` says so.
 
-    def __init__(self, *, private: bool) -> None:
+    A call takes at most `deadline_s` seconds from the connection to the last header, however slowly the receiver answers. The body
+    of an answer is not read.
+    """
+
+    def __init__(self, *, private: bool, deadline_s: float = DEADLINE_S) -> None:
         self._private = private
-        self._connections = ExitStack()
-
-    @cached_property
-    def _client(self) -> httpx.Client:
-        # Made with the first post: reading all certificates takes longer than starting the rest of a server.
-        return self._connections.enter_context(
-            httpx.Client(
-                timeout=_TIMEOUT_S,
-                follow_redirects=False,
-                trust_env=False,
-                headers={"User-Agent": f"young-prism/{__version__}"},
-            )
-        )
-
-    def __enter__(self) -> Self:
-        """Return itself; connections are opened when they are needed."""
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        """Close the connections."""
-        self._connections.close()
+        self._deadline_s = deadline_s
 
     def post(self, address: str, body: bytes, headers: Mapping[str, str]) -> Reply:
         """Post a body and return the outcome; nothing is raised for an address that fails."""
         try:
-            answer = self._post(address, body, headers)
+            status = asyncio.run(asyncio.wait_for(self._post(address, body, headers), self._deadline_s))
         except PrivateAddressError:
             return Reply(is_success=False, text="not sent: its address is private")
+        except TimeoutError:
+            return Reply(is_success=False, text=f"did not answer within {self._deadline_s:.0f} s")
         except OSError:
             return Reply(is_success=False, text="could not be reached (unknown name)")
         except (httpx.HTTPError, httpx.InvalidURL, AccessError) as error:
             return Reply(is_success=False, text=f"could not be reached ({type(error).__name__})")
-        return Reply(answer.is_success, f"answered {answer.status_code}")
+        return Reply(is_success=200 <= status < 300, text=f"answered {status}")
 
-    def _post(self, address: str, body: bytes, headers: Mapping[str, str]) -> httpx.Response:
-        if self._private:
-            return self._client.post(address, content=body, headers=dict(headers))
+    async def _post(self, address: str, body: bytes, headers: Mapping[str, str]) -> int:
+        """Return the status of the answer. Only its head is read: closing the stream drops the rest."""
         url = httpx.URL(address)
-        checked = url.copy_with(host=public_address(*host_and_port(address)))
-        return self._client.post(
-            checked,
-            content=body,
-            headers={**headers, "host": url.netloc.decode("ascii")},
-            extensions={"sni_hostname": url.host},  # the certificate is that of the name
-        )
+        extensions: dict[str, str] = {}
+        headers = {"User-Agent": f"young-prism/{__version__}", **headers}
+        if not self._private:
+            checked = url.copy_with(host=public_address(*host_and_port(address)))
+            headers["host"] = url.netloc.decode("ascii")
+            extensions["sni_hostname"] = url.host  # the certificate is that of the name
+            url = checked
+        async with (
+            httpx.AsyncClient(
+                timeout=self._deadline_s, follow_redirects=False, trust_env=False, verify=_certificates()
+            ) as client,
+            client.stream("POST", url, content=body, headers=headers, extensions=extensions) as answer,
+        ):
+            return answer.status_code
+
+
+@cache
+def _certificates() -> ssl.SSLContext:
+    """Return the certificates to trust; reading them takes longer than a call."""
+    return httpx.create_ssl_context(trust_env=False)

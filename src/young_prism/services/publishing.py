@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import threading
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -22,6 +23,10 @@ _log = logging.getLogger(__name__)
 
 _PARALLEL = 4
 """Sources that are published at the same time."""
+_MOST_THREADS = 64
+"""Sources that are published, or wait for that or for a cache: threads that wait cost little, and none waits for another's cache."""
+_PURGE_S = 60.0
+"""Seconds for all messages to a cache about one publication."""
 _PURGED_AT_ONCE = 100
 """Addresses in one message to a cache."""
 
@@ -34,15 +39,17 @@ def open_storage(settings: Settings, address: str, endpoint: str) -> Storage:
     """Return a storage that pages and recipes may publish to.
 
     Raises:
-        PublishError: The server was not started with this endpoint, the folder lies below none of those that it was started
-            with, or the address cannot be used.
+        PublishError: The server was not started with this endpoint, the folder lies neither below those that it was started
+            with nor below `published` in the data folder, or the address cannot be used.
     """
     if endpoint.rstrip("/") not in ("", *settings.endpoints):
         raise PublishError.of(ENDPOINT_NOT_ALLOWED, file=endpoint)
     storage = storage_at(address, endpoint.rstrip("/"))
     if isinstance(storage, FolderStorage):
         folder = storage.folder.expanduser().resolve()
-        if not any(folder.is_relative_to(root.resolve()) for root in (*settings.roots, settings.data)):
+        allowed = (*settings.roots, settings.published)
+        is_data = folder.is_relative_to(settings.data) and not folder.is_relative_to(settings.published)
+        if is_data or not any(folder.is_relative_to(root.resolve()) for root in allowed):
             raise PublishError.of(FOLDER_NOT_ALLOWED, file=storage.name)
     return storage
 
@@ -52,8 +59,9 @@ class UploadPublisher:
 
     def __init__(self, settings: Settings) -> None:
         self._settings = settings
-        self._pool = ThreadPoolExecutor(_PARALLEL, thread_name_prefix="publishing")
+        self._pool = ThreadPoolExecutor(_MOST_THREADS, thread_name_prefix="publishing")
         self._locks: dict[Path, threading.Lock] = {}
+        self._turns = threading.BoundedSemaphore(_PARALLEL)
         self._closing = threading.Event()
 
     def submit(self, out: Path, publish: Publish, on_published: OnPublished) -> None:
@@ -82,7 +90,8 @@ class UploadPublisher:
             storage = open_storage(self._settings, publish.to, publish.endpoint)
             plan = plan_deploy(out, storage, delete=True)
             access = ObjectAccess(publish.cache_control, is_public=publish.public_read)
-            result = deploy(plan, access=access, is_cancelled=self._closing.is_set)
+            with self._turns:
+                result = deploy(plan, access=access, is_cancelled=self._closing.is_set)
             if result.failures:
                 return PublishResult(is_published=False, error=result.failures[0])
         except YoungPrismError as error:
@@ -100,10 +109,13 @@ class UploadPublisher:
         if not publish.purge:
             return None
         urls = [publish.address_of(path) for path in paths]
-        with OutgoingClient(private=self._settings.allows_private_webhooks) as client:
-            for first in range(0, len(urls), _PURGED_AT_ONCE):
-                body = json.dumps({"urls": urls[first : first + _PURGED_AT_ONCE]}).encode()
-                reply = client.post(publish.purge, body, {"content-type": "application/json"})
-                if not reply.is_success:
-                    return PublishError.of(purge_failed(reply.text), file=publish.purge)
+        client = OutgoingClient(private=self._settings.allows_private_webhooks)
+        until = time.monotonic() + _PURGE_S
+        for first in range(0, len(urls), _PURGED_AT_ONCE):
+            body = json.dumps({"urls": urls[first : first + _PURGED_AT_ONCE]}).encode()
+            if time.monotonic() > until or self._closing.is_set():
+                return PublishError.of(purge_failed(f"took longer than {_PURGE_S:.0f} s"), file=publish.purge)
+            reply = client.post(publish.purge, body, {"content-type": "application/json"})
+            if not reply.is_success:
+                return PublishError.of(purge_failed(reply.text), file=publish.purge)
         return None

@@ -71,6 +71,11 @@ class Settings:
         return self.data / "renditions"
 
     @property
+    def published(self) -> Path:
+        """The folder of the data folder below which builds may be published; the rest of it is the application's own."""
+        return self.data / "published"
+
+    @property
     def uploads(self) -> Path:
         """Where files are kept that were uploaded."""
         return self.data / "uploads"

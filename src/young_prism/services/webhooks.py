@@ -15,6 +15,7 @@ import secrets
 import threading
 import time
 from collections.abc import Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 
@@ -31,6 +32,8 @@ _log = logging.getLogger(__name__)
 RETRY_DELAYS_S = (5, 30, 120, 600, 3600, 6 * 3600, 24 * 3600)
 """Between the attempts; after the last one it is given up."""
 _LOOK_EVERY_S = 2.0
+_MOST_RECEIVERS = 64
+"""Receivers that are sent to at the same time."""
 _PREFIX = "whsec_"
 TOLERANCE_S = 300
 """How far a receiver lets the time of a message be off, so that none is played to it again later (Standard Webhooks)."""
@@ -63,9 +66,10 @@ def verify_signature(
 
 
 class WebhookDispatcher:
-    """Sends what is on its way, on a thread of its own. `close` it at the end.
+    """Sends what is on its way; `close` it at the end.
 
-    Messages go to private addresses only where `private` says so.
+    One thread looks for messages that are due. Each receiver has a thread of its own while it has some, so that a receiver that
+    is slow, or never answers, delays only its own messages. Messages go to private addresses only where `private` says so.
     """
 
     def __init__(self, store: Store, answers: UploadSerializer, *, private: bool = True) -> None:
@@ -74,6 +78,8 @@ class WebhookDispatcher:
         self._private = private
         self._news = threading.Event()
         self._closing = threading.Event()
+        self._receivers = ThreadPoolExecutor(_MOST_RECEIVERS, thread_name_prefix="webhook")
+        self._under_way: dict[int, Future[None]] = {}
         self._thread = threading.Thread(target=self._work, name="messenger")
         self._thread.start()
 
@@ -112,17 +118,29 @@ class WebhookDispatcher:
         self._thread.join()
 
     def _work(self) -> None:
-        with OutgoingClient(private=self._private) as client:
-            while not self._closing.is_set():
-                self._news.wait(_LOOK_EVERY_S)
-                self._news.clear()
-                try:
-                    for delivery, hook in self._store.webhooks.due(datetime.now(UTC)):
-                        if self._closing.is_set():
-                            return
-                        self._send(client, delivery, hook)
-                except Exception:  # noqa: BLE001  (the next messages must still be sent)
-                    _log.exception("messages could not be sent")
+        while not self._closing.is_set():
+            self._news.wait(_LOOK_EVERY_S)
+            self._news.clear()
+            try:
+                for hook in self._store.webhooks.all():
+                    running = self._under_way.get(hook.id)
+                    if running is None or running.done():
+                        self._under_way[hook.id] = self._receivers.submit(self._deliver, hook)
+            except Exception:  # noqa: BLE001  (the next messages must still be sent)
+                _log.exception("messages could not be sent")
+        self._receivers.shutdown(cancel_futures=True)
+
+    def _deliver(self, hook: Webhook) -> None:
+        """Send what is due to one receiver, the oldest first."""
+        try:
+            client = OutgoingClient(private=self._private)
+            while deliveries := self._store.webhooks.due(hook.id, datetime.now(UTC)):
+                for delivery in deliveries:
+                    if self._closing.is_set():
+                        return
+                    self._send(client, delivery, hook)
+        except Exception:  # noqa: BLE001  (it is tried again at the next look)
+            _log.exception("messages to a receiver could not be sent")
 
     def _send(self, client: OutgoingClient, delivery: WebhookDelivery, hook: Webhook) -> None:
         body, now = delivery.body.encode(), int(time.time())

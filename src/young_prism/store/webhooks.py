@@ -58,20 +58,20 @@ class WebhookRecords(Sessions):
                 )
             )
 
-    def due(self, now: datetime) -> list[tuple[WebhookDelivery, Webhook]]:
-        """Return the messages to send now, with where to, the oldest first."""
+    def due(self, webhook_id: int, now: datetime) -> list[WebhookDelivery]:
+        """Return the next messages to send to one webhook now, the oldest first."""
         query = (
-            select(DeliveryRow, WebhookRow)
-            .join(WebhookRow, WebhookRow.id == DeliveryRow.webhook_id)
-            .where(DeliveryRow.state == DeliveryState.WAITING, DeliveryRow.next_at <= now)
+            select(DeliveryRow)
+            .where(
+                DeliveryRow.webhook_id == webhook_id,
+                DeliveryRow.state == DeliveryState.WAITING,
+                DeliveryRow.next_at <= now,
+            )
             .order_by(DeliveryRow.at)
             .limit(20)
         )
         with self._session() as session:
-            return [
-                (to_record(WebhookDelivery, delivery), to_record(Webhook, webhook))
-                for delivery, webhook in session.execute(query)
-            ]
+            return to_records(WebhookDelivery, session.scalars(query))
 
     def attempted(
         self, delivery_id: str, result_text: str, *, state: DeliveryState, next_at: datetime | None

@@ -6,13 +6,18 @@ import copy
 import errno
 import json
 import logging
+import os
 import signal
 import socket
+import threading
+import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from types import FrameType
 from typing import Any
 
+import psutil
 import waitress
 from flask import Flask
 from waitress import wasyncore
@@ -38,10 +43,16 @@ _THREADS = 40
 (`engine.workers.bounded`), which never takes all of them."""
 
 
-_MOST_CONNECTIONS = 1000
+_MOST_CONNECTIONS = 8000
+"""An idle connection costs a file descriptor and a few kilobytes. When there are so many, no further one is accepted until
+others are closed."""
+_OTHER_FILES = 300
+"""File descriptors that are left for everything but connections."""
 _IDLE_S = 30
 """Seconds after which a connection without a request is closed. One whose request is being answered is not idle."""
 _CLEAN_UP_EVERY_S = 10
+_WORKERS_END_S, _PROCESS_ENDS_S = 10, 18
+"""Seconds after a signal to end: then workers that still run are killed, and the process itself is ended."""
 
 
 def check_listening(address: str, data: Path) -> None:
@@ -170,7 +181,7 @@ def http_server(app: Flask, settings: Settings, **where: Any) -> Any:
         threads=_THREADS,
         ident=None,
         clear_untrusted_proxy_headers=True,
-        connection_limit=_MOST_CONNECTIONS,
+        connection_limit=_connection_limit(),
         channel_timeout=_IDLE_S,
         cleanup_interval=_CLEAN_UP_EVERY_S,
         asyncore_use_poll=True,  # select() ends at 1,024 descriptors
@@ -182,6 +193,39 @@ def http_server(app: Flask, settings: Settings, **where: Any) -> Any:
 
     server.channel_class = Channel
     return server
+
+
+def _connection_limit() -> int:
+    """Return how many connections may be open at once, after the system was asked for as many file descriptors."""
+    try:
+        import resource
+    except ImportError:
+        return 500  # Windows, where the C runtime has a limit of its own
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = _MOST_CONNECTIONS + _OTHER_FILES
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        soft = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    return _MOST_CONNECTIONS if soft == resource.RLIM_INFINITY else max(100, min(soft, wanted) - _OTHER_FILES)
+
+
+def end_process_in_time() -> None:
+    """Make sure that this process ends, whatever its workers and threads are doing.
+
+    A worker or a fork server that was stopped (SIGSTOP), or hangs in a system call, is waited for in vain; so all of them are
+    killed after a while, and what waits for them gets an error. In the end the process is ended without them.
+    """
+
+    def watch() -> None:
+        time.sleep(_WORKERS_END_S)
+        for child in psutil.Process().children(recursive=True):
+            with suppress(psutil.Error):
+                child.kill()
+        time.sleep(_PROCESS_ENDS_S - _WORKERS_END_S)
+        _log.error("the server was ended while something still ran")
+        os._exit(1)
+
+    threading.Thread(target=watch, name="end", daemon=True).start()
 
 
 def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], None]) -> None:
@@ -205,6 +249,7 @@ def serve_forever(app: Flask, listener: socket.socket, *, say: Callable[[str], N
     finally:
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # one Ctrl-C is enough; what follows takes a moment
         say("Ending …")
+        end_process_in_time()
         close_server(server, patience_s=0)  # `run` has waited
 
 

@@ -84,7 +84,7 @@ def storage_at(address: str, endpoint: str = "") -> Storage:
         raise PublishError.of(STORAGE_NOT_INSTALLED, file=address) from error
     options: dict[str, Any] = {
         "use_listings_cache": False,
-        "config_kwargs": {"connect_timeout": 10, "retries": {"max_attempts": 3}},
+        "config_kwargs": {"connect_timeout": 10, "read_timeout": 20, "retries": {"max_attempts": 3}},
     }
     if endpoint:
         options["client_kwargs"] = {"endpoint_url": endpoint}
@@ -100,10 +100,15 @@ _UNREACHABLE = (
     "ConnectTimeoutError",
     "ConnectionClosedError",
     "ReadTimeoutError",
+    "FSTimeoutError",
     "ProxyConnectionError",
     "SSLError",
 )
 """Errors of botocore, by name: it is loaded by s3fs alone, and only where it is installed."""
+_DEADLINE_S = 120.0
+"""Seconds for one call of a storage, such as an upload of one file."""
+_LARGEST_UNLISTED = 100_000_000
+"""Bytes that are read of an object whose size the storage has not said."""
 _PURPOSE = "publish-"
 """Part of the names of temporary files."""
 _S3 = ("s3", "s3a")
@@ -169,14 +174,14 @@ class ObjectStorage:
         """Return the bytes of each object that is there. Raises `PublishError` where the storage refuses."""
         with _translate_errors(self.name):
             self._bucket_there()
-            listing = self._system.find(self._root, detail=True)
+            listing = self._call("find", self._root, detail=True)
         self._details = {self._below(path): info for path, info in listing.items()}
         return {path: int(info["size"]) for path, info in self._details.items()}
 
     def _bucket_there(self) -> None:
         bucket = self._root.partition("/")[0]
         try:
-            self._system.call_s3("head_bucket", Bucket=bucket)
+            self._call("call_s3", "head_bucket", Bucket=bucket)
         except (FileNotFoundError, PermissionError) as error:
             raise PublishError.of(no_such_bucket(bucket), file=self.name) from error
 
@@ -184,7 +189,9 @@ class ObjectStorage:
         """Return an object's bytes, None where there is none."""
         with _translate_errors(self.name):
             try:
-                return bytes(self._system.cat_file(self._at(path)))
+                # One byte more than was listed: an answer that goes on is not read to its end.
+                end = int(self._details.get(path, {}).get("size", _LARGEST_UNLISTED)) + 1
+                return bytes(self._call("cat_file", self._at(path), start=0, end=end))
             except FileNotFoundError:
                 return None
 
@@ -199,17 +206,23 @@ class ObjectStorage:
         """Put an object there with its type and how long it may be kept."""
         with _translate_errors(self.name, path):
             rule = {"ACL": "public-read"} if headers.is_public else {}
-            self._system.pipe_file(
-                self._at(path), data, ContentType=headers.type, CacheControl=headers.cache, **rule
-            )
+            kind, cache = headers.type, headers.cache
+            self._call("pipe_file", self._at(path), data, ContentType=kind, CacheControl=cache, **rule)
 
     def remove(self, path: str) -> None:
         """Take an object away."""
         with _translate_errors(self.name, path):
-            self._system.rm_file(self._at(path))
+            self._call("rm_file", self._at(path))
 
     def remove_leftovers(self) -> None:
         """Do nothing: a killed upload leaves no object."""
+
+    def _call(self, name: str, *arguments: Any, **options: Any) -> Any:
+        """Call an asynchronous method of fsspec, which are those with an underscore, within one deadline."""
+        from fsspec.asyn import sync
+
+        method = getattr(self._system, f"_{name}")
+        return sync(self._system.loop, method, *arguments, timeout=_DEADLINE_S, **options)
 
     def _at(self, path: str) -> str:
         return f"{self._root}/{path}"
