@@ -206,7 +206,8 @@ class Client:
                 time.sleep(2**attempt)
                 continue
             # The first attempt of a request that broke off may still be at work there: its answer comes in a moment.
-            if answer.status_code != _CONFLICT or "Retry-After" not in answer.headers:
+            is_settled = answer.status_code != _CONFLICT or "Retry-After" not in answer.headers
+            if is_settled or attempt == _TRIES - 1:
                 break
             time.sleep(2**attempt)
         if answer.is_error:

@@ -34,6 +34,16 @@ def chromium_does_not_start(*, reason: str, variable: str) -> Message:
     )
 
 
+def page_check_failed(kind: str) -> Message:
+    return Message(f"The check ended with an unexpected error ({kind}).", "See the log of the server.")
+
+
+def page_out_of_time(seconds: float) -> Message:
+    return Message(
+        f"The page was not done within {seconds:.0f} s and was closed.", "Look for a script that never ends."
+    )
+
+
 def encoding_not_rewritten(encoding: str) -> Message:
     return Message(f"Pages in the encoding {encoding} are not rewritten.", "Save the page as UTF-8.")
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from dataclasses import dataclass, field
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import PublishError, YoungPrismError
 from young_prism.engine.handoff.deploy import DeployPlan, deploy
+from young_prism.messages.publishing import failed
+
+_log = logging.getLogger(__name__)
 
 
 @dataclass(slots=True)
@@ -72,6 +76,10 @@ def _run(plan: DeployPlan, deployment: Deployment) -> None:
             )
     except YoungPrismError as error:
         deployment.failures = [str(error)]
+        deployment.result_text = "Publishing stopped."
+    except Exception as error:  # noqa: BLE001  (the page must not wait for ever)
+        _log.exception("a deployment ended with an unexpected error")
+        deployment.failures = [str(PublishError.of(failed(type(error).__name__), file=deployment.target))]
         deployment.result_text = "Publishing stopped."
     finally:
         deployment.over = True

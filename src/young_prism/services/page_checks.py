@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import BrowserError, YoungPrismError
 from young_prism.core.measurement.model import BrowserViewport
 from young_prism.core.report.formatting import count
 from young_prism.engine.browser.measure import OnPage, measure_folder
@@ -16,6 +17,9 @@ from young_prism.engine.browser.site_files import Mount
 from young_prism.engine.browser.verify import VERIFY_VIEWPORTS, Verification, verify_rewrite
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.site.rewrite import SiteRewrite
+from young_prism.messages.pages import page_check_failed
+
+_log = logging.getLogger(__name__)
 
 
 class PageCheckKind(StrEnum):
@@ -159,6 +163,10 @@ class PageCheckService:
         except YoungPrismError as error:
             check.problems = [str(error)]
             check.result_text = "The pages could not be opened."
+        except Exception as error:  # noqa: BLE001  (the page must not wait for ever)
+            _log.exception("a check of pages ended with an unexpected error")
+            check.problems = [str(BrowserError.of(page_check_failed(type(error).__name__)))]
+            check.result_text = "The pages could not be checked."
         finally:
             check.over = True
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import unquote, urljoin, urlsplit
 
+from young_prism.core.errors import BrowserError
 from young_prism.core.ladder.layout import USUAL_VIEWPORTS
 from young_prism.core.measurement.model import (
     BrowserViewport,
@@ -19,6 +20,7 @@ from young_prism.core.measurement.model import (
     MeasuredPage,
 )
 from young_prism.engine.browser.chromium import open_browser
+from young_prism.engine.browser.deadline import browser_process, page_deadline
 from young_prism.engine.browser.site_files import SiteFiles
 from young_prism.engine.browser.visit import PageVisit, SeenImage, Visitor, open_visitor
 from young_prism.engine.source.pages import walk_site
@@ -138,13 +140,17 @@ def _measure(
             viewport: stack.enter_context(open_visitor(browser, viewport, answer, is_offline=is_offline))
             for viewport in viewports
         }
+        process = browser_process(browser)
         for number, target in enumerate(targets, start=1):
             on_page(target.name, number, len(targets))
             try:
-                visits = {viewport.name: visitor.visit(target.url) for viewport, visitor in visitors.items()}
-                with visitors[viewports[-1]].resizing() as visitor:
-                    boxes = _boxes(visitor, viewports)
-            except Error as error:
+                with page_deadline(process, visitors.values()):
+                    visits = {
+                        viewport.name: visitor.visit(target.url) for viewport, visitor in visitors.items()
+                    }
+                    with visitors[viewports[-1]].resizing() as visitor:
+                        boxes = _boxes(visitor, viewports)
+            except (BrowserError, Error) as error:
                 failed.append((target.name, str(error).splitlines()[0]))
                 continue
             pages.append(_page(target.name, visits, boxes, path_of))

@@ -109,11 +109,14 @@ class SiteFiles:
 
 
 def _read(folder: Path, path: str) -> tuple[str, bytes] | None:
-    """Return the name and the bytes of a file; links are followed, as servers do."""
+    """Return the name and the bytes of a file. A link that leads out of the folder is not followed: a script could read it."""
     inside = posixpath.normpath(path)
     if inside.startswith(("..", "/")):
         return None
     try:
-        return inside, read_regular_file(folder / inside, _LARGEST_FILE)
-    except OSError:
+        file = (folder / inside).resolve()
+        if not file.is_relative_to(folder.resolve()):
+            return None
+        return inside, read_regular_file(file, _LARGEST_FILE)
+    except (OSError, ValueError):  # a name that no system takes
         return None

@@ -11,10 +11,12 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urljoin
 
+from young_prism.core.errors import BrowserError
 from young_prism.core.html.rewrite.changes import Edit, ReferenceChange, line_number
 from young_prism.core.html.rewrite.tokens import Token, tokens
 from young_prism.core.measurement.model import BrowserViewport
 from young_prism.engine.browser.chromium import open_browser
+from young_prism.engine.browser.deadline import browser_process, page_deadline
 from young_prism.engine.browser.measure import RENDERED_PAGES, OnPage
 from young_prism.engine.browser.site_files import ORIGIN, Mount, SiteFiles
 from young_prism.engine.browser.visit import PageVisit, SeenImage, Visitor, open_visitor
@@ -216,11 +218,14 @@ def verify_rewrite(
             ]
             for viewport in viewports
         }
+        process = browser_process(browser)
+        visitors = [side.visitor for sides in windows.values() for side in sides]
         for number, file in enumerate(targets, start=1):
             on_page(file.path, number, len(targets))
             try:
-                compared = [_compared(file, viewport, *sides) for viewport, sides in windows.items()]
-            except Error as error:
+                with page_deadline(process, visitors):
+                    compared = [_compared(file, viewport, *sides) for viewport, sides in windows.items()]
+            except (BrowserError, Error) as error:
                 verification.failed.append((file.path, str(error).splitlines()[0]))
             else:
                 verification.pages.extend(compared)

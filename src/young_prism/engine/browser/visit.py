@@ -6,7 +6,7 @@ Pictures are held back until the page has been laid out without them, as on a sl
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from functools import cache
 from importlib.resources import files
@@ -96,6 +96,7 @@ class Visitor:
 
     window: Page
     _held: _HeldImages
+    _open: Callable[[], Page]
     _messages: list[str] = field(default_factory=list)
 
     def visit(self, url: str) -> PageVisit:
@@ -118,6 +119,17 @@ class Visitor:
         first_view += [late] * (len(seen) - len(first_view))
         images = [_seen_image(image, view) for image, view in zip(seen, first_view, strict=False)]
         return PageVisit(images, shift, list(self._messages))
+
+    def renew(self) -> None:
+        """Open another window in place of one whose page has crashed."""
+        with suppress(Exception):  # a crashed window may refuse to close; its context ends it later
+            self.window.close()
+        self.window = self._open()
+        self._listen()
+
+    def _listen(self) -> None:
+        self.window.on("console", lambda message: self._messages.append(message.text))
+        self.window.on("pageerror", lambda error: self._messages.append(str(error)))
 
     def load_all(self) -> None:
         """Load the lazy images too."""
@@ -177,10 +189,8 @@ def open_visitor(
         held = _HeldImages(answer)
         context.route("**/*", held.take)
         context.add_init_script(f"({_script()}).observe()")
-        window = context.new_page()
-        visitor = Visitor(window, held)
-        window.on("console", lambda message: visitor._messages.append(message.text))  # noqa: SLF001
-        window.on("pageerror", lambda error: visitor._messages.append(str(error)))  # noqa: SLF001
+        visitor = Visitor(context.new_page(), held, context.new_page)
+        visitor._listen()  # noqa: SLF001  (of this module)
         yield visitor
     finally:
         context.close()

@@ -48,6 +48,7 @@ from young_prism.engine.output.atomic import (
     PART_PREFIX,
     PART_SUFFIX,
     remove_leftovers,
+    sync_folder,
 )
 from young_prism.engine.workers.bounded import Caller, call_directly
 from young_prism.messages.incoming import (
@@ -206,10 +207,12 @@ class Inbox:
         target.parent.mkdir(parents=True, exist_ok=True)
         with suppress(FileNotFoundError):
             (self.originals / path).rename(target)
+            sync_folder(target.parent)
 
     def _restore(self, backup: str, path: str) -> None:
         if (self._earlier / backup).is_file():
             (self._earlier / backup).rename(self.originals / path)
+            sync_folder((self.originals / path).parent)
 
     @contextmanager
     def _received(
@@ -282,7 +285,7 @@ class Inbox:
                 if target.is_file() and _hash(target) == digest:
                     return Placement(candidate, PlacementOutcome.ALREADY)
                 continue
-            _flush_folder(target.parent)
+            sync_folder(target.parent)
             if candidate == path:
                 return Placement(candidate, PlacementOutcome.NEW)
             return Placement(
@@ -377,18 +380,6 @@ def _candidates(path: str) -> Iterator[str]:
 def _hash(path: Path) -> str:
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
-
-
-def _flush_folder(folder: Path) -> None:
-    """Make sure that a new name outlives a power cut; a system that cannot open folders does it by itself."""
-    try:
-        opened = os.open(folder, os.O_RDONLY)
-    except OSError:
-        return
-    try:
-        os.fsync(opened)
-    finally:
-        os.close(opened)
 
 
 def _refused_by_system(error: OSError, printable: str) -> IncomingError:

@@ -26,7 +26,7 @@ def is_part(name: str) -> bool:
 def write_atomically(
     target: Path, data: bytes, *, durable: bool = True, private: bool = False, purpose: str = ""
 ) -> None:
-    """Write next to the target under a temporary name, flush to the disk, then rename.
+    """Write next to the target under a temporary name, flush to the disk, rename, and flush the folder.
 
     What may be lost in a power cut, a cache, need not be `durable`, and is not waited for. A `private` file can be read
     by its owner alone. A `purpose` is part of the temporary name, for `remove_leftovers_of`.
@@ -34,6 +34,8 @@ def write_atomically(
     Raises `OutputError` with the target's name; no partial file is left behind.
     """
     commit(write_temp_file(target, data, durable=durable, private=private, purpose=purpose), target)
+    if durable:
+        sync_folder(target.parent)
 
 
 def write_temp_file(
@@ -62,6 +64,20 @@ def commit(part: Path, target: Path) -> None:
     except OSError as error:
         _drop(part)
         raise output_error(error, target) from error
+
+
+def sync_folder(folder: Path) -> None:
+    """Make sure that new names in a folder outlive a power cut; a system that cannot open folders does it by itself."""
+    try:
+        opened = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return
+    try:
+        os.fsync(opened)
+    except OSError:
+        pass  # some network shares refuse it
+    finally:
+        os.close(opened)
 
 
 def write_temp_files(files: Sequence[tuple[Path, bytes]], writers: Executor) -> list[Path]:

@@ -37,7 +37,7 @@ from young_prism.core.recipe.model import Recipe
 from young_prism.core.render.pruning import RungFile, redundant_files
 from young_prism.core.types import ImageFormat, Outcome
 from young_prism.engine.files import STATE_FOLDER, SourceFile, file_stamp
-from young_prism.engine.output.atomic import write_atomically
+from young_prism.engine.output.atomic import sync_folder, write_atomically
 from young_prism.engine.output.manifest_file import manifest_file, read_manifest
 from young_prism.engine.output.reusable import ReusableRendition
 
@@ -82,6 +82,7 @@ class Ledger:
     stamps: dict[str, tuple[FileStamp, str]] = field(default_factory=dict)
     """Path -> the stamp that our file had, with its sha256."""
     _hashes: dict[str, str | None] = field(default_factory=dict)
+    _changed_folders: set[Path] = field(default_factory=set)
 
     @classmethod
     def from_output(cls, out: Path) -> Ledger:
@@ -278,9 +279,15 @@ class Ledger:
         """Remember the stamp of a file that has just taken its final name."""
         self.stamps[path] = (file_stamp(self.out / path), digest)
         self._hashes[path] = digest
+        self._changed_folders.add((self.out / path).parent)
 
     def close(self, path: Path, manifest: bytes, seen: Mapping[str, tuple[SourceFile, Facts]]) -> None:
-        """Write the manifest's text to `path`, then the stamps, and remove the journal."""
+        """Write the manifest's text to `path`, then the stamps, and remove the journal.
+
+        The folders of the renditions are flushed before: a manifest must not name a file whose name a power cut can undo.
+        """
+        for folder in sorted(self._changed_folders):
+            sync_folder(folder)
         if not path.is_file() or path.read_bytes() != manifest:
             write_atomically(path, manifest)
         self.save_stamps(seen)

@@ -6,6 +6,7 @@ their own, in the order in which it was asked for, as long as it goes on asking.
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -13,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import DamagedError, YoungPrismError
 from young_prism.engine.output.lru import trim_folder
 from young_prism.engine.proof.tasks import (
     ProofRequest,
@@ -23,6 +24,9 @@ from young_prism.engine.proof.tasks import (
 )
 from young_prism.engine.workers.pool import Pool, default_jobs
 from young_prism.engine.workers.protocol import Job, PullIterator
+from young_prism.messages.workers import unexpected
+
+_log = logging.getLogger(__name__)
 
 _REQUEST_TIMEOUT_S = 4.0
 """Seconds after which a page that has not asked again is taken to be left."""
@@ -134,6 +138,21 @@ class ProofService:
             self._thread.start()
 
     def _work(self) -> None:
+        try:
+            self._work_until_idle()
+        except Exception as error:  # noqa: BLE001  (whoever waits must hear of it)
+            _log.exception("the thread of the proofs has ended")
+            self._pool.close(now=True)
+            failure = DamagedError.of(unexpected(kind=type(error).__name__, reason=error))
+            with self._news:  # whoever waits gets the error, and the next request starts another thread
+                waiting = [request for page in self._pages.values() for request in page.requests]
+                self._pages.clear()
+                self._handed.clear()
+                self._thread = None
+            for request in waiting:
+                self._remember(request.key, failure)
+
+    def _work_until_idle(self) -> None:
         while True:
             with self._news:
                 self._news.wait_for(lambda: self._closing or self._warming or self._next_page(), _IDLE_S)

@@ -29,6 +29,7 @@ from young_prism.engine.output.atomic import (
     output_error,
     remove_leftovers,
     remove_leftovers_of,
+    sync_folder,
     write_atomically,
 )
 from young_prism.engine.site.rewrite import LARGEST_PAGE, LINK, SiteRewrite
@@ -134,6 +135,7 @@ def undo_rewrite(folder: Path, keep: Path | None = None) -> WriteResult:
             _replace(root, path, before, written)
     if not written.refused:
         (store / _INDEX).rename(store / f"{_INDEX}.undone")
+        sync_folder(store)
     return written
 
 
