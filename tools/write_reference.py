@@ -6,6 +6,7 @@ import inspect
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
+from textwrap import dedent
 from typing import Any
 
 import click
@@ -353,9 +354,9 @@ def _with_code_blocks(text: str) -> str:
     for paragraph in text.split("\n\n"):
         is_code = all(line.startswith("    ") or not line for line in paragraph.splitlines())
         if is_code and blocks and blocks[-1][0]:
-            blocks[-1] = (True, f"{blocks[-1][1]}\n\n{inspect.cleandoc(paragraph)}")
+            blocks[-1] = (True, f"{blocks[-1][1]}\n\n{dedent(paragraph)}")
         else:
-            blocks.append((is_code, inspect.cleandoc(paragraph) if is_code else paragraph))
+            blocks.append((is_code, dedent(paragraph) if is_code else paragraph))
     return "\n\n".join(_code("python", block) if is_code else block for is_code, block in blocks)
 
 

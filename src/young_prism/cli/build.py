@@ -186,7 +186,7 @@ class _BuildObservers:
         self, options: BuildCommandOptions, data: Path | None, *, verify: bool, record: bool
     ) -> None:
         self._options = options
-        self._progress = _ProgressBar() if on_terminal() else _LogProgress()
+        self._progress = _ProgressBar() if on_terminal() else _LogProgress(single=options.single)
         self._verify = verify
         self._figures = RunFigures(options.recipe, verify=verify)
         self._began = datetime.now(UTC)
@@ -326,9 +326,10 @@ def _left_out_line(left_out: Sequence[SkippedOriginal]) -> str:
 
 
 class _LogProgress:
-    """Progress as plain lines, for logs: one an original."""
+    """Progress as plain lines, for logs: one an original. `single` is the only original that is built; empty for all."""
 
-    def __init__(self) -> None:
+    def __init__(self, single: str = "") -> None:
+        self.single = single
         self.total = 0
         self.done = 0
 
@@ -341,7 +342,8 @@ class _LogProgress:
     def __call__(self, event: Event) -> None:
         match event:
             case OriginalInspected(done, total) if done == total:
-                say(f"Inspected {count(total, 'original')}")
+                # The others in its folder are inspected too, since names must not collide; nobody asked for them.
+                say(f"Inspected {self.single}" if self.single else f"Inspected {count(total, 'original')}")
             case PlanReady(originals=originals, renditions=renditions):
                 self.total = originals
                 say(f"Planned {count(renditions, 'rendition')} of {count(originals, 'original')}")

@@ -32,7 +32,7 @@ def restore(
     for path, why in done.refused:
         say(f"Not changed: {printable(path)}: {why}.")
     say(
-        f"{count(len(done.restored), 'original')}restored from {keep.folder}, {len(done.already_there)} already in place, {count(len(done.removed), 'rendition')} removed."
+        f"{count(len(done.restored), 'original')} restored from {keep.folder}, {len(done.already_there)} already in place, {count(len(done.removed), 'rendition')} removed."
     )
     if as_json:
         refused = [{"original": path, "error": why} for path, why in done.refused]

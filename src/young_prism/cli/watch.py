@@ -72,7 +72,7 @@ def watch(
         if changed:
             once.build(f"{count(len(changed), 'file')} changed")
         else:
-            once.build("Looked through")
+            once.build("First build")
             say(f"Watching {options.source}; Ctrl-C stops it")
     say("Stopped watching")
 
@@ -109,8 +109,8 @@ class _Rebuilder:
         write_failures(self._failures_file, result.failures)
         outcomes = result.outcomes
         say(
-            f"{why}: made {outcomes[Outcome.MADE] + outcomes[Outcome.KEPT]}, "
-            f"there {outcomes[Outcome.REUSED]}, failed {outcomes[Outcome.FAILED]}"
+            f"{why}: {count(outcomes[Outcome.MADE] + outcomes[Outcome.KEPT], 'rendition')} made, "
+            f"{outcomes[Outcome.REUSED]:,} unchanged, {outcomes[Outcome.FAILED]:,} failed"
         )
         for failure in result.failures:
             say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")

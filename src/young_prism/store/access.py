@@ -9,12 +9,13 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.exc import IntegrityError
 
-from young_prism.store.models import IdempotentResponseRow, TokenRow
+from young_prism.store.models import IdempotentResponseRow, SignInRow, TokenRow
 from young_prism.store.records import AccessToken, IdempotentResponse, record_or_none, to_record, to_records
 from young_prism.store.sessions import Sessions
 
 _NOTE_USE_EVERY_S = 60
 _KEY_LIFETIME = timedelta(hours=24)
+_SIGN_IN_LIFETIME = timedelta(days=30)
 _GIVEN_UP = timedelta(minutes=10)
 """So long after it began, a request that has no answer is taken to have died with its server."""
 
@@ -36,6 +37,29 @@ class AccessRecords(Sessions):
         """Return one by its public part."""
         with self._session() as session:
             return record_or_none(AccessToken, session.get(TokenRow, token_id))
+
+    def sign_in(self, digest: str, token_id: str) -> None:
+        """Store that a browser is signed in by a token. Sign-ins that have expired are deleted."""
+        now = datetime.now(UTC)
+        with self._session() as session:
+            session.execute(delete(SignInRow).where(SignInRow.created_at < now - _SIGN_IN_LIFETIME))
+            session.add(SignInRow(digest=digest, token_id=token_id, created_at=now))
+
+    def signed_in(self, digest: str) -> AccessToken | None:
+        """Return the token by which a browser is signed in; None where it is not, or not any more."""
+        with self._session() as session:
+            since = datetime.now(UTC) - _SIGN_IN_LIFETIME
+            query = (
+                select(TokenRow)
+                .join(SignInRow, SignInRow.token_id == TokenRow.id)
+                .where(SignInRow.digest == digest, SignInRow.created_at >= since)
+            )
+            return record_or_none(AccessToken, session.scalar(query))
+
+    def sign_out(self, digest: str) -> None:
+        """End a sign-in; a copy of its cookie opens nothing from now on."""
+        with self._session() as session:
+            session.execute(delete(SignInRow).where(SignInRow.digest == digest))
 
     def tokens(self) -> list[AccessToken]:
         """Return all of them, the newest first; those that were revoked too."""

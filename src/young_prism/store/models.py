@@ -164,6 +164,16 @@ class TokenRow(Base):
     revoked_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
 
 
+class SignInRow(Base):
+    """A browser that is signed in by a token. Only the hash of the key in its cookie is stored."""
+
+    __tablename__ = "sign_in"
+
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)
+    token_id: Mapped[str] = mapped_column(ForeignKey("token.id", ondelete="CASCADE"), index=True)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True))
+
+
 class IdempotentResponseRow(Base):
     """A request with an idempotency key, and the answer that it got; without a status while it is worked on."""
 

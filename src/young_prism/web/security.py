@@ -153,8 +153,8 @@ def check_signed_in() -> BaseResponse | None:
     """Ask for a token where other machines listen: the pages know no people, and may do everything."""
     if services().settings.is_private or _needs_nobody():
         return None
-    row = services().store.access.token(session.get("token", ""))
-    scopes = set(row.scopes) if row and row.revoked_at is None else set()
+    row = services().tokens.signed_in(session.get("sign_in", ""))
+    scopes = set(row.scopes) if row else set()
     if TokenScope.PAGES.value in scopes or (TokenScope.DESK.value in scopes and request.blueprint == "desk"):
         return None
     if request.method not in _SAFE:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from young_prism.core.recipe.base import (
     Colour,
@@ -28,6 +28,11 @@ Position = Literal[
     "bottom-right",
     "tiled",
 ]
+
+
+def _british_spelling(value: object) -> object:
+    """Accept `center` too, which CSS has taught everybody."""
+    return "centre" if value == "center" else value
 
 
 MarkedFormat = Literal[
@@ -66,7 +71,9 @@ class Watermark(RecipeModel):
         ),
     ] = ""
     colour: Annotated[Colour, Field(description="Colour of the text.")] = "#ffffff"
-    position: Annotated[Position, Field(description="Position in the image.")] = "bottom-right"
+    position: Annotated[
+        Position, BeforeValidator(_british_spelling), Field(description="Position in the image.")
+    ] = "bottom-right"
     size: Annotated[Share, Field(description="Width as a share of the width of the image.")] = 0.2
     margin: Annotated[
         float, Field(ge=0, le=0.5, description="Distance from the edge as a share of the shorter side.")

@@ -115,6 +115,21 @@ class TokenService:
         self._store.access.note_use(row)
         return row
 
+    def sign_in(self, row: AccessToken) -> str:
+        """Sign a browser in by a token, and return the key for its cookie."""
+        key = secrets.token_urlsafe(32)
+        self._store.access.sign_in(_digest(key), row.id)
+        return key
+
+    def signed_in(self, key: str) -> AccessToken | None:
+        """Return the token by which a browser is signed in; None where it is not, has signed out, or the token was revoked."""
+        row = self._store.access.signed_in(_digest(key)) if key else None
+        return row if row and row.revoked_at is None else None
+
+    def sign_out(self, key: str) -> None:
+        """End a sign-in on the server, so that a copy of the cookie opens nothing."""
+        self._store.access.sign_out(_digest(key))
+
     def revoke(self, token_id: str) -> AccessToken:
         """Make one useless from now on. Raises `AccessError` where there is none."""
         row = self._store.access.revoke(token_id)

@@ -39,8 +39,6 @@ from young_prism.store.store import Store
 
 _log = logging.getLogger(__name__)
 
-"""What the problem of such an upload begins with."""
-
 
 class StartRun(Protocol):
     """Starts a run over some originals of a source and returns its number; see `RunService.start_for_uploads`."""

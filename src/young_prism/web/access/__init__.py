@@ -88,7 +88,7 @@ def enter() -> Response | tuple[str, int]:
     back = safe_redirect_target(request.form.get("back", ""))
     row = parts.tokens.check(request.form.get("token", "").strip())
     if row and {TokenScope.PAGES.value, TokenScope.DESK.value} & set(row.scopes):
-        session["token"] = row.id
+        session["sign_in"] = parts.tokens.sign_in(row)
         return redirect(back, code=303)
     error_text = "This token does not open the pages." if row else "This token is wrong or was revoked."
     try:
@@ -102,6 +102,6 @@ def enter() -> Response | tuple[str, int]:
 
 @blueprint.post("/sign-out")
 def leave() -> Response:
-    """Forget who it is."""
-    session.pop("token", None)
+    """End the session, in the cookie and on the server."""
+    services().tokens.sign_out(session.pop("sign_in", ""))
     return redirect(url_for("access.sign_in"), code=303)
