@@ -89,12 +89,31 @@ def test_the_snippet_is_copied(page: Page, live: str) -> None:
         "/s/small-site/run/1",
         "/s/small-site/picture/photo.jpg",
         "/s/small-site/picture/mark.svg",
+        "/s/small-site/proof",
+        "/s/small-site/hand-off",
+        "/s/small-site/hand-off/preview?original=photo.jpg",
+        "/s/small-site/hand-off/visitors",
+        "/s/small-site/hand-off/package",
+        "/s/small-site/hand-off/pages",
+        "/s/small-site/hand-off/servers",
+        "/desk",
+        "/runs",
+        "/recipes",
+        "/s/small-site/in-place",
+        "/s/small-site/proof/selected?path=photo.jpg",
+        "/access",
+        "/s/small-site/plan",
         "/gone",
     ],
 )
 def test_every_page_is_accessible_and_fits(tab: Page, live: str, location: str) -> None:
+    messages: list[str] = []
+    tab.on("console", note := lambda message: messages.append(message.text))
     tab.goto(live + location)
+    shown = [] if location == "/gone" else messages.copy()
+    tab.remove_listener("console", note)
     assert barriers(tab) == [] and too_wide(tab) == []
+    assert shown == []  # no violation of our Content-Security-Policy either
 
 
 def test_barriers_are_found_in_the_light_and_in_the_dark(tab: Page) -> None:

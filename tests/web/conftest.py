@@ -39,7 +39,9 @@ def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     parts = services_of(app)
     for name, folder in (("Small site", site), ("Empty", base / "empty")):
         row = parts.store.sources.add(name, folder, None, base / "out")
-        parts.store.sources.set_recipe(row.id, pictures.QUICK_FORMATS)
+        parts.store.sources.set_recipe(
+            row.id, f'{pictures.QUICK_FORMATS}\n[finishing]\nplaceholder = "blur"\n'
+        )
         parts.inspections.request(row)
     wait_until_looked(app)
     with serving(app) as address:

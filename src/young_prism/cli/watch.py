@@ -110,7 +110,7 @@ class _Rebuilder:
         outcomes = result.outcomes
         say(
             f"{why}: {count(outcomes[Outcome.MADE] + outcomes[Outcome.KEPT], 'rendition')} made, "
-            f"{outcomes[Outcome.REUSED]:,} unchanged, {outcomes[Outcome.FAILED]:,} failed"
+            f"{outcomes[Outcome.REUSED]:,} reused, {outcomes[Outcome.FAILED]:,} failed"
         )
         for failure in result.failures:
             say(f"  {printable(failure.path)}: {failure.error} {failure.remedy}")

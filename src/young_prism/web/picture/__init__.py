@@ -243,7 +243,12 @@ def _live(source: Source, delivered: Delivered, alt: str | None) -> str:
     """Return the snippet as it works on this page: served from here, as wide as its place, the picture whole."""
     base = url_for("files.rendition", slug=source.slug, path="x").removesuffix("x")
     markup = Markup(base_url=base, sizes="(max-width: 900px) 100vw, 60vw", loading="eager")
-    whole = tuple(rendition for rendition in delivered.renditions if rendition.facet is None)
+    # Without a placeholder, whose inline style our Content-Security-Policy refuses.
+    whole = tuple(
+        rendition.model_copy(update={"placeholder": None})
+        for rendition in delivered.renditions
+        if rendition.facet is None
+    )
     return Delivered(delivered.path, whole, markup, (), delivered.transparent).html(MarkupContext(alt or ""))
 
 
