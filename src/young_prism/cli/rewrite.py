@@ -112,7 +112,11 @@ if TYPE_CHECKING:
     type=click.Path(path_type=Path, allow_dash=True),
     help="Write a patch for `git apply`; - prints it.",
 )
-@click.option("--check", is_flag=True, help="Fail if a page still loads an original that has renditions.")
+@click.option(
+    "--check",
+    is_flag=True,
+    help="Fail if a page loads an original that has renditions, or a file that is gone.",
+)
 @click.option("--undo", is_flag=True, help="Undo the last rewrite.")
 @click.option("--keep", type=FOLDER, help="Folder for the old files. Default: next to the site.")
 @json_option
@@ -145,7 +149,7 @@ def rewrite(
 ) -> None:
     """Show how the pages of a site would change to use renditions. With --write, change them.
 
-    Exit status 1: with --check, a page still loads an original; with --verify alone, a page is worse than before; with --write or
+    Exit status 1: with --check, a page still loads an original or a file that is gone; with --verify alone, a page is worse than before; with --write or
     --undo, a file was not changed.
     """
     from young_prism.engine.site.page_backup import undo_rewrite
@@ -197,9 +201,16 @@ def _refuse_contradictions(actions: Sequence[bool], *, verify: bool, needs_verif
 
 
 def _end_by_findings(rewrite: SiteRewrite, verified: VerifiedRewrite | None, *, check: bool) -> None:
-    """Exit with status 1 where a page is worse than before, or with --check still loads an original."""
+    """Exit with status 1 where a page is worse than before, or with --check loads an original or a file that is gone."""
+    from young_prism.core.html.rewrite.changes import Concern
+
     if check and rewrite.changes:
         say("Run `young-prism rewrite --write`, with the same options.")
+        sys.exit(1)
+    if check and rewrite.remarks(Concern.BROKEN):
+        say(
+            "Pages load files that are gone; correct the addresses listed above, or bring the originals back."
+        )
         sys.exit(1)
     if verified and not verified.verification.is_clean:
         sys.exit(1)

@@ -26,7 +26,9 @@ YoungPrismError
 |- ProjectError           a project file that cannot be used
 |- PublishError           a place to publish to that refuses, or holds what is not ours
 |- StoreError             the database cannot be read or written
+|  `- RowNumberError       a number that no row can have
 |- ClusterError           workers on other machines that cannot be used
+|- BusyError              too much to do at the moment
 `- ServeError               the application cannot start or answer
 """
 

@@ -33,6 +33,7 @@ KINDS = {
     "stale": "renditions of other content",
     "blocked": "names used by foreign files",
     "orphaned": "files that no recipe plans",
+    "broken": "images of pages that are gone",
     "failed": "unreadable originals",
     "rendition": "bytes of a rendition",
     "widest": "width of a rendition",

@@ -43,7 +43,11 @@ def check_site(
     manifest = read_manifest(manifest_file(site.out))
     if manifest:
         findings += _orphans(site.out)
-        originals_by_page = _shown_originals(site, pages, manifest) if budget.page_views else {}
+        site_pages = _site_pages(site, pages, manifest)
+        originals_by_page = {}
+        if site_pages:
+            findings += _broken(site_pages)
+            originals_by_page = site_pages.originals_by_page() if budget.page_views else {}
         own_manifest = manifest.model_copy(update={"recipe": site.recipe})
         findings += over_budget(own_manifest, budget, site.details, originals_by_page)
     return CheckResult(findings, len(prepared.plan.originals))
@@ -74,7 +78,19 @@ def _orphans(out: Path) -> Iterator[Finding]:
         )
 
 
-def _shown_originals(site: Site, pages: Path | None, manifest: Manifest) -> dict[str, set[str]]:
-    """Return which originals each page of the site shows, by themselves or through renditions."""
-    folder = pages or pages_folder(site.source, [Path(site.source.absolute().anchor)]) or site.source
-    return SitePages.from_manifest(folder, site.source, site.out, manifest, "/").originals_by_page()
+def _broken(site_pages: SitePages) -> Iterator[Finding]:
+    for page, line, url in site_pages.broken_references():
+        yield Finding(
+            "broken",
+            page,
+            f"Line {line} loads {url}, which is gone or will be removed with the orphans.",
+            "Correct the address, or bring the original back and build again.",
+        )
+
+
+def _site_pages(site: Site, pages: Path | None, manifest: Manifest) -> SitePages | None:
+    """Return the pages of the site; None where there are none. Without a folder they are looked for at the source and above it."""
+    folder = pages or pages_folder(site.source, [Path(site.source.absolute().anchor)])
+    if folder is None:
+        return None
+    return SitePages.from_manifest(folder, site.source, site.out, manifest, "/")

@@ -33,6 +33,7 @@ from young_prism.engine.output.atomic import (
     write_atomically,
 )
 from young_prism.engine.site.rewrite import LARGEST_PAGE, LINK, SiteRewrite
+from young_prism.engine.site.written_sizes import record_sizes
 from young_prism.messages.pages import NOTHING_TO_UNDO, RECORD_DAMAGED, TOO_MANY_REWRITES
 
 _INDEX = "rewritten.json"
@@ -97,6 +98,8 @@ def write_rewrite(
         entries.append(_RewrittenFile(path=file.path, before=before, after=_hash(after)))
     record = _RewriteRecord(site=str(rewrite.folder), files=tuple(entries))
     write_atomically(store / _INDEX, (record.model_dump_json(indent=1) + "\n").encode())
+    if rewrite.out is not None:
+        record_sizes(rewrite.out, rewrite.sizes)
     for file in chosen:
         after = file.rewritten(None if keys is None else keys[file.path])
         if _bytes(rewrite.folder / file.path) != (None if file.is_new else file.data):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import quote
@@ -21,6 +21,7 @@ from young_prism.core.html.rewrite.changes import (
     ReferenceChange,
     Rewriting,
     SkippedReference,
+    WrittenSize,
     change,
     hunks,
     line_number,
@@ -29,7 +30,7 @@ from young_prism.core.html.rewrite.changes import (
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.html.rewrite.page import rewrite_page
-from young_prism.core.html.rewrite.site import Match, SiteIndex
+from young_prism.core.html.rewrite.site import Match, NoMatch, SiteIndex
 from young_prism.core.html.rewrite.style import rewrite_style
 from young_prism.core.html.rewrite.style_classes import STYLESHEET, stylesheet_with
 from young_prism.core.manifest.model import Manifest
@@ -38,6 +39,7 @@ from young_prism.core.measurement.model import BrowserViewport, MeasuredLayout
 from young_prism.core.naming.rule import split_name
 from young_prism.core.plan.resolve import matches
 from young_prism.engine.files import read_regular_file, stamp_or_none
+from young_prism.engine.site.written_sizes import read_sizes
 from young_prism.engine.source.pages import walk_site
 from young_prism.messages.pages import NO_PAGE_MATCHES, RENDITIONS_OUTSIDE_SITE, SOURCE_OUTSIDE_SITE
 
@@ -97,6 +99,13 @@ class SiteRewrite:
     files: tuple[PageFile, ...]
     links: tuple[str, ...] = ()
     """Pages that are links: not followed, since the file they lead to is changed under its own name or not at all."""
+    out: Path | None = None
+    """The folder of renditions, where written sizes are recorded."""
+
+    @property
+    def sizes(self) -> list[WrittenSize]:
+        """The sizes that images get."""
+        return [size for file in self.files for size in file.rewriting.sizes]
 
     @property
     def changed(self) -> list[PageFile]:
@@ -195,6 +204,9 @@ class SitePages:
             below,
             address,
             read_style=_StyleReader(root).read,
+            is_orphan=frozenset(_at(below, orphan.path) for orphan in manifest.orphaned).__contains__,
+            exists=lambda path: not path.startswith("..") and (root / path).is_file(),
+            written_sizes=read_sizes(out),
             measured={page.page: page for page in layout.pages} if layout else {},
         )
         viewports = layout.viewports if layout else ()
@@ -207,11 +219,7 @@ class SitePages:
     def originals_by_page(self) -> dict[str, set[str]]:
         """Return which originals each page loads, by themselves or through a rendition; a page that shows none is left out."""
         originals_by_page: dict[str, set[str]] = {}
-        for path in self.paths():
-            try:
-                text = read_regular_file(self.folder / path, LARGEST_PAGE).decode(errors="replace")
-            except OSError:
-                continue
+        for path, text in self._texts():
             base = self.site.base_of(path)
             positions = (
                 self.site.find(ref.url, base)
@@ -222,6 +230,23 @@ class SitePages:
             if originals:
                 originals_by_page[path] = originals
         return originals_by_page
+
+    def broken_references(self) -> Iterator[tuple[str, int, str]]:
+        """Yield the page, the line and the address of each image that a page loads and that is gone or will be removed."""
+        for path, text in self._texts():
+            base = self.site.base_of(path)
+            for reference in references(text, _ending(path)):
+                found = NoMatch.NO_FILE if reference.is_text_mention else self.site.find(reference.url, base)
+                if found in (NoMatch.MISSING, NoMatch.ORPHAN):
+                    yield path, text.count("\n", 0, max(0, text.find(reference.url))) + 1, reference.url
+
+    def _texts(self) -> Iterator[tuple[str, str]]:
+        """Yield the path and the text of each page and stylesheet that can be read."""
+        for path in self.paths():
+            try:
+                yield path, read_regular_file(self.folder / path, LARGEST_PAGE).decode(errors="replace")
+            except OSError:
+                continue
 
     def rewrite(
         self, options: RewriteOptions, known: RewriteCache | None = None, only: Collection[str] = ()
@@ -252,7 +277,7 @@ class SitePages:
         if styles:
             files = [file for file in files if file.path != STYLESHEET]
             files.append(self._stylesheet(styles))
-        return SiteRewrite(self.folder, tuple(files), self.links)
+        return SiteRewrite(self.folder, tuple(files), self.links, self.out)
 
     def _stylesheet(self, styles: Collection[str]) -> PageFile:
         """Return the stylesheet of the classes of images, with the rules that it lacks."""
@@ -282,6 +307,11 @@ class SitePages:
         else:
             rewriting = rewrite_page(document, path, self.site, options)
         return PageFile(path, data, document, rewriting)
+
+
+def _at(folder: str | None, path: str) -> str:
+    """Return the path below the site of a file below the folder of renditions; empty where that lies outside."""
+    return "" if folder is None else f"{folder}/{path}" if folder else path
 
 
 RewriteStamps = tuple[FileStamp | None, tuple[FileStamp | None, ...]]

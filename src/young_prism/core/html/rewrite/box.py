@@ -7,9 +7,10 @@ width gets its natural width there.
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from typing import NamedTuple
 
-from young_prism.core.html.rewrite.changes import Edit
+from young_prism.core.html.rewrite.changes import Edit, WrittenSize
 from young_prism.core.html.rewrite.image_style import ImageStyle, Reservation, reservation
 from young_prism.core.html.rewrite.tags import ParsedTag, TagEditor
 from young_prism.core.html.rewrite.tokens import TEMPLATE
@@ -57,6 +58,31 @@ def reserved_place(tags: TagEditor, img: ParsedTag, natural_size: Size, style: I
         reservation_kind, ""
     )
     return ReservedPlace(sides, css, is_reserved=True)
+
+
+def renewed_size(
+    tags: TagEditor, img: ParsedTag, natural_size: Size, written: Collection[WrittenSize]
+) -> dict[str, str]:
+    """Return the width and height of an image that an earlier rewriting gave it, by the size that its original has now.
+
+    What the page's author wrote stays: a side is renewed only where it was added, and both sides are still as they were then.
+
+    Args:
+        tags: The tags of its page.
+        img: Its tag.
+        natural_size: The natural size of the original.
+        written: The sizes that earlier rewritings gave images of this original.
+    """
+    shown = (tags.pixels(img, "width"), tags.pixels(img, "height"))
+    size = next((size for size in written if (size.width, size.height) == shown), None)
+    if size is None or not natural_size.pixels:
+        return {}
+    width, height = natural_size
+    if size.sides == ("height",):
+        return {"height": str(max(1, round(size.width * height / width)))}
+    if size.sides == ("width",):
+        return {"width": str(max(1, round(size.height * width / height)))}
+    return {"width": str(width), "height": str(height)}
 
 
 def sizes_in_pixels(

@@ -76,8 +76,26 @@ class Concern(StrEnum):
     """It is changed, and deserves a look."""
     BY_HAND = "by-hand"
     """It is left alone, and worth doing by hand."""
+    BROKEN = "broken"
+    """The page loads a file that does not exist, or that will be removed."""
     HARMLESS = "harmless"
     """It is left alone, and should be."""
+
+
+class WrittenSize(NamedTuple):
+    """The size that a rewriting gave an image, so that a later one can tell it from the author's own.
+
+    Attributes:
+        original: The original that the image shows.
+        width: The value of `width` then.
+        height: The value of `height` then.
+        sides: The attributes that were added.
+    """
+
+    original: str
+    width: int
+    height: int
+    sides: tuple[str, ...]
 
 
 class SkippedReference(NamedTuple):
@@ -105,12 +123,14 @@ class Rewriting:
         changes: What would change.
         left: What is left alone, or deserves a look.
         styles: The styles that its images have by class; the stylesheet of the site must have them.
+        sizes: The sizes that its images get.
     """
 
     text: str
     changes: tuple[ReferenceChange, ...]
     left: tuple[SkippedReference, ...]
     styles: frozenset[str] = frozenset()
+    sizes: tuple[WrittenSize, ...] = ()
 
     def applied(self, keys: Collection[str] | None = None, more: Iterable[Edit] = ()) -> str:
         """Return the text with changes made.

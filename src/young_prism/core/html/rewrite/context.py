@@ -5,7 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from young_prism.core.html.rewrite.changes import Concern, Mode, ReferenceChange, SkippedReference
+from young_prism.core.html.rewrite.changes import (
+    Concern,
+    Mode,
+    ReferenceChange,
+    SkippedReference,
+    WrittenSize,
+)
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.image_style import ImageStyle
 from young_prism.core.html.rewrite.site import BaseAddress, Match, NoMatch, SiteIndex
@@ -40,6 +46,7 @@ class PageContext:
         styles: The styles that images have by class.
         changes: What would change.
         seen: Counts equal changes.
+        sizes: The sizes that images get.
         is_opted_out: Whether the part of the page that is being read asks to be left alone.
     """
 
@@ -53,6 +60,7 @@ class PageContext:
     changes: list[ReferenceChange] = field(default_factory=list)
     seen: dict[str, int] = field(default_factory=dict)
     is_opted_out: bool = False
+    sizes: list[WrittenSize] = field(default_factory=list)
 
     def find(self, url: str) -> Match | NoMatch:
         """Return the original that an address of the page leads to."""

@@ -14,6 +14,7 @@ from young_prism.core.html.rewrite.changes import (
     Concern,
     Edit,
     Mode,
+    WrittenSize,
     change,
 )
 from young_prism.core.html.rewrite.context import ImageReplacement, OpenPicture, PageContext
@@ -312,8 +313,10 @@ class ImageRewriter:
         self, img: ParsedTag, picture: OpenPicture | None, replacement: ImageReplacement
     ) -> list[Edit] | None:
         reserved = self._reserved(img, replacement)
+        renewed = self._renewed_size(img, replacement)
         if replacement.mode is Mode.SIZES:
             edits, added = self._style_edits(img, "", reserved.css)
+            edits += self.context.tags.set_attributes(img, renewed)
             edits += self.context.tags.add_attributes(img, [*reserved.attributes, *added])
             return edits + (sized_sources(self.context, picture) if picture else [])
         if replacement.mode is Mode.ADDRESSES:
@@ -331,7 +334,7 @@ class ImageRewriter:
         attributes: dict[str, str] = {
             name: inner[name] for name in ("src", "srcset", "sizes") if name in inner
         }
-        edits = self.context.tags.set_attributes(img, attributes)
+        edits = self.context.tags.set_attributes(img, attributes | renewed)
         added = [(name, value) for name, value in attributes.items() if img.get(name) is None]
         if (former := img.get(FORMER_ORIGINAL)) is not None and replacement.is_ours:
             edits.append(Edit(former.start, former.start + len(FORMER_ORIGINAL), ORIGINAL))
@@ -358,6 +361,7 @@ class ImageRewriter:
         natural_size = replacement.natural_size
         if natural_size is not None and natural_size.pixels and not reserved.is_reserved:
             reserved = box.reserved_place(self.context.tags, img, natural_size, replacement.style)
+            self._remember_size(img, replacement.match.original, dict(reserved.attributes))
         if reserved.is_unknown:
             why = "styles limit its width and height, so it gets no dimensions"
             self.context.leave(img.token.start, "", why, concern=Concern.REVIEW)
@@ -367,6 +371,28 @@ class ImageRewriter:
             if "fetchpriority" in inner and not img.get("fetchpriority"):
                 reserved.attributes.append(("fetchpriority", "high"))
         return reserved
+
+    def _renewed_size(self, img: ParsedTag, replacement: ImageReplacement) -> dict[str, str]:
+        """Return the width and height to renew, since the original was replaced by one of another size."""
+        original = replacement.match.original
+        written = self.context.site.written_sizes.get(original, ())
+        natural_size = self.context.site.delivered[original].size
+        if img.templated or not (img.get("width") and img.get("height")) or not written:
+            return {}
+        renewed = box.renewed_size(self.context.tags, img, natural_size, written)
+        if renewed:
+            self._remember_size(img, original, renewed)
+        return renewed
+
+    def _remember_size(self, img: ParsedTag, original: str, sides: Mapping[str, str]) -> None:
+        """Note the size that an image gets, for later rewritings."""
+        width, height = (
+            int(sides[name]) if name in sides else self.context.tags.pixels(img, name)
+            for name in ("width", "height")
+        )
+        added = tuple(name for name in ("width", "height") if name in sides)
+        if width and height and added:
+            self.context.sizes.append(WrittenSize(original, width, height, added))
 
     def _style_edits(
         self, img: ParsedTag, placeholder: str, css: str

@@ -95,6 +95,7 @@ class _Rewriter:
             tuple(changes),
             tuple(self.context.left),
             frozenset(self.context.styles),
+            tuple(self.context.sizes),
         )
 
     def _link_stylesheet(self, page: Sequence[Token]) -> None:

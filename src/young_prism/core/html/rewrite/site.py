@@ -10,7 +10,7 @@ from enum import Enum
 from typing import NamedTuple
 from urllib.parse import unquote, urlsplit
 
-from young_prism.core.html.rewrite.changes import Concern
+from young_prism.core.html.rewrite.changes import Concern, WrittenSize
 from young_prism.core.html.rewrite.tokens import TEMPLATE
 from young_prism.core.images.sniff import IMAGE_ENDINGS
 from young_prism.core.manifest.model import RenditionEntry
@@ -28,6 +28,7 @@ class NoMatch(Enum):
     TEMPLATE = "a template makes its address"
     ELSEWHERE = "it is on another host"
     MISSING = "there is no such file"
+    ORPHAN = "its original is gone, and the file will be removed with the orphans"
     RESHAPED = "it is turned or cropped by hand, and the box of the page would distort it"
     NOT_OURS = "it is not an original of this source, or has no rendition"
     DATA = ""
@@ -36,8 +37,9 @@ class NoMatch(Enum):
     @property
     def concern(self) -> Concern:
         """What it means where a page loads such an address."""
-        by_hand = (NoMatch.TEMPLATE, NoMatch.MISSING)
-        return Concern.BY_HAND if self in by_hand else Concern.HARMLESS
+        if self in (NoMatch.MISSING, NoMatch.ORPHAN):
+            return Concern.BROKEN
+        return Concern.BY_HAND if self is NoMatch.TEMPLATE else Concern.HARMLESS
 
 
 class Match(NamedTuple):
@@ -69,6 +71,12 @@ class SiteIndex:
     address: str = ""
     read_style: Callable[[str], str] = lambda _path: ""
     """Returns the text of a stylesheet by its path; empty where it cannot be read."""
+    is_orphan: Callable[[str], bool] = lambda _path: False
+    """Returns whether a file of the site is a rendition that nothing plans any more."""
+    exists: Callable[[str], bool] = lambda _path: False
+    """Returns whether there is a file of the site; asked of those that are not among `files`, such as others in `out`."""
+    written_sizes: Mapping[str, Collection[WrittenSize]] = field(default_factory=dict)
+    """The sizes that earlier rewritings gave images, by original."""
     measured: Mapping[str, MeasuredPage] = field(default_factory=dict)
     """What a browser measured, by the path of the page."""
     _renditions: dict[str, str] = field(default_factory=dict)
@@ -106,8 +114,10 @@ class SiteIndex:
         path = self._path_of(url, base)
         if isinstance(path, NoMatch):
             return path
+        places = []
         for root in _roots(base.folder or "") if path.startswith("/") else [base.folder or ""]:
             joined = posixpath.normpath(posixpath.join(root, path.lstrip("/")))
+            places.append(joined)
             original = self.originals.get(joined) or self._by_place(joined)
             if original and original in self.delivered:
                 if not self.delivered[original].keeps_shape:
@@ -115,7 +125,15 @@ class SiteIndex:
                 return Match(original, root, from_root=path.startswith("/"))
             if original or joined in self.files:
                 return NoMatch.NOT_OURS
-        return NoMatch.MISSING if path.rpartition(".")[2].lower() in IMAGE_ENDINGS else NoMatch.NO_FILE
+        return self._unknown(path, places)
+
+    def _unknown(self, path: str, places: Collection[str]) -> NoMatch:
+        """Return why an address leads to no original, where it leads to none of the places that are known."""
+        if path.rpartition(".")[2].lower() not in IMAGE_ENDINGS:
+            return NoMatch.NO_FILE
+        if any(map(self.is_orphan, places)):
+            return NoMatch.ORPHAN
+        return NoMatch.NOT_OURS if any(map(self.exists, places)) else NoMatch.MISSING
 
     def file(self, url: str, base: BaseAddress) -> str | None:
         """Return the path of the site's file that an address leads to; None where it leads to none."""
