@@ -349,7 +349,8 @@ class ImageRewriter:
             if not img.get("decoding"):
                 added.append(("decoding", "async"))
         edits += self.context.tags.add_attributes(img, added, remember=not replacement.is_ours)
-        if element.sources:
+        # Also without sources: what an earlier rewriting wrote may offer a format that is not delivered any more.
+        if element.sources or (picture and replacement.is_ours):
             edits += source_edits(self.context, img, picture, element.sources, replacement)
         return edits + (directed_edits(self.context, img, picture) if picture else [])
 

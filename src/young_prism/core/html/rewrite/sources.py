@@ -82,6 +82,8 @@ def source_edits(
             for edit in context.tags.set_attributes(tag, dict(new))
         ]
     removals = [Edit(tag.token.start, context.tags.skip_whitespace(tag.token.end), "") for tag in our_sources]
+    if not written:
+        return removals
     # Sources without a condition come behind those with one, which a browser must meet first.
     return [*removals, Edit(img.token.start, img.token.start, context.tags.insert_before(img, written))]
 
