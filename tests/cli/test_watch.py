@@ -51,7 +51,7 @@ def test_what_is_dropped_is_made_when_it_is_whole_and_nothing_is_made_twice(
         assert not (out / FAILURES_FILE).exists()
 
         (source / "bad.jpg").write_bytes(data[:400])
-        assert "failed 1" in watcher.wait_for_line("1 file changed: ")
+        assert ", 1 failed" in watcher.wait_for_line("1 file changed: ")
         assert "bad.jpg: " in (out / FAILURES_FILE).read_text()
         (source / "bad.jpg").unlink()
         assert "0 failed" in watcher.wait_for_line("1 file changed: ")

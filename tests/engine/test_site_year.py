@@ -99,7 +99,9 @@ class _Site:
         )
         built = command("build", *self.options, "--recipe", recipe, "--jobs", 1, "--no-record")
         assert built.returncode == 0, built.stderr
-        written = command("rewrite", "--pages", self.root, *self.options, "--write", "--keep", self.root.parent / "kept")
+        written = command(
+            "rewrite", "--pages", self.root, *self.options, "--write", "--keep", self.root.parent / "kept"
+        )
         assert written.returncode == 0, written.stderr
 
     @property

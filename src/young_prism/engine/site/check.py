@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
@@ -89,8 +90,14 @@ def _broken(site_pages: SitePages) -> Iterator[Finding]:
 
 
 def _site_pages(site: Site, pages: Path | None, manifest: Manifest) -> SitePages | None:
-    """Return the pages of the site; None where there are none. Without a folder they are looked for at the source and above it."""
-    folder = pages or pages_folder(site.source, [Path(site.source.absolute().anchor)])
+    """Return the pages of the site; None where there are none.
+
+    Without a folder they are looked for at the source and above it, but not above the folder that holds the renditions too: that
+    may be a home, or the whole disk.
+    """
+    top = Path(os.path.commonpath([site.source.absolute(), site.out.absolute()]))
+    is_whole_disk = top == Path(top.anchor)
+    folder = pages or (None if is_whole_disk else pages_folder(site.source, [top]))
     if folder is None:
         return None
     return SitePages.from_manifest(folder, site.source, site.out, manifest, "/")
