@@ -18,6 +18,7 @@ import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from defusedxml.ElementTree import fromstring
@@ -29,6 +30,8 @@ from young_prism.core.html.references import references
 from young_prism.core.html.rewrite.document import Document
 from young_prism.core.html.rewrite.options import RewriteOptions
 from young_prism.core.html.rewrite.page import rewrite_page
+from young_prism.core.images.headers.contract import BytesView
+from young_prism.core.inspection.inspect import inspect_header
 from young_prism.core.project import read_project
 from young_prism.core.recipe.codecs import Avif, Jpeg, Jxl, Png, Webp
 from young_prism.core.recipe.formats import Formats, FormatSet, TransparentFormatSet, VectorFormats
@@ -36,6 +39,7 @@ from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Names, Recipe
 from young_prism.core.recipe.toml import read_recipe, write_recipe
 from young_prism.core.selection.image_metadata import read_details
+from young_prism.core.selection.scope import Scope
 from young_prism.core.svg.sanitise import sanitise
 from young_prism.demo import graphics
 from young_prism.demo.site import write_site
@@ -349,6 +353,153 @@ def _loads(data: bytes) -> bool:
     return False
 
 
+_MOST_PROCESSOR_S = 5.0
+
+
+class _Slow(Exception):  # noqa: N818  (a fault of ours, noted as such)
+    """An input took more processor time than any may."""
+
+
+def _timed(read: Callable[[], object]) -> Callable[[], None]:
+    """Return a call that fails where it takes more than five seconds of processor time."""
+
+    def run() -> None:
+        began = time.process_time()
+        try:
+            read()
+        finally:
+            if time.process_time() - began > _MOST_PROCESSOR_S:
+                raise _Slow
+
+    return run
+
+
+def fuzz_bombs(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Read the headers of pictures whose metadata unpack to hundreds of megabytes, or come in very many chunks."""
+    from tests.web.test_bounded_requests import blanks, gif, png
+
+    outcomes = Outcomes()
+    bomb = blanks(300 << 20)
+    for _ in _bounded(number, until):
+        kind = chance.choice(("iTXt", "iCCP", "zTXt", "chunks", "frames", "comments"))
+        packed = bomb[: chance.randrange(1000, len(bomb))] if chance.random() < 0.3 else bomb
+        match kind:
+            case "iTXt":
+                data = png((b"iTXt", b"XML:com.adobe.xmp\0\1\0\0\0" + packed))
+            case "iCCP":
+                data = png((b"iCCP", b"profile\0\0" + packed))
+            case "zTXt":
+                name = chance.choice((b"exif", b"iptc", b"APP1"))
+                data = png((b"zTXt", b"Raw profile type " + name + b"\0\0" + packed))
+            case "chunks":
+                data = png(*[(b"teSt", b"")] * chance.randrange(1, 30_000))
+            case "frames":
+                data = gif(chance.randrange(2, 30_000))
+            case _:
+                data = b"<!---->" * chance.randrange(600) + chance.choice(
+                    (b"<svg/>", b"x", b"<!DOCTYPE svg [" * 9)
+                )
+        outcomes.call(_timed(partial(inspect_header, BytesView(data))), f"bomb {kind} of {len(data)} bytes")
+    return outcomes
+
+
+def fuzz_patterns(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Match random patterns, many of them made to backtrack."""
+    outcomes = Outcomes()
+    for _ in _bounded(number, until):
+        pieces = chance.choices(
+            ("*", "**", "?", "a", "b", "/", "[ab]", "[!x]", "[b-a]", "\\", "!"), k=chance.randrange(1, 90)
+        )
+        pattern = "".join(pieces)
+        name = "".join(chance.choices("ab/", (9, 3, 1), k=chance.randrange(1, 250)))
+
+        def match(pattern: str = pattern, name: str = name) -> None:
+            scope = Scope(exclude=(pattern,))
+            scope.check()
+            scope.excluded_by(name)
+
+        outcomes.call(_timed(match), f"pattern {pattern!r} on {name!r}")
+    return outcomes
+
+
+def fuzz_settings(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Read recipes of many keys, tables and levels."""
+    outcomes = Outcomes()
+    for _ in _bounded(number, until):
+        count = chance.randrange(1, 20_000)
+        text = chance.choice(
+            (
+                "a." * count + "a = 1",
+                "".join(f"[t{at}.b]\n" for at in range(count)),
+                "[[overrides]]\n" * count,
+                "a = " + "[" * count + "]" * count,
+                "a = " + "{ a = " * count,
+                "".join(f"k{at} = 1\n" for at in range(count)),
+                'name = "x"\n' + "# remark\n" * min(count, 5000),
+            )
+        )
+        outcomes.call(_timed(partial(read_recipe, text)), f"settings {text[:40]!r} of {len(text)} characters")
+    return outcomes
+
+
+def fuzz_animations(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Sanitise lists of animations that hide an address between CSS tokens; each part of what stays is read as a browser does."""
+    from tests.browser.test_drawings import fuzzed_animation
+
+    outcomes = Outcomes()
+    for _ in _bounded(number, until):
+        data = fuzzed_animation(chance, "http://stranger.invalid")
+        if chance.random() < 0.2:
+            data = mutated(data, chance)
+
+        def clean(data: bytes = data) -> None:
+            for element in fromstring(sanitise(data).data).iter():
+                parts = ";".join(element.get(name, "") for name in ("values", "to", "from", "by")).split(";")
+                if any("stranger" in part and "(" in part for part in parts):
+                    raise AssertionError(data)
+
+        outcomes.call(clean, f"animation {data[:300]!r}")
+    return outcomes
+
+
+_LOOPS = (
+    "addEventListener('load', () => setTimeout(() => { for (;;); }, {delay}))",
+    "for (;;);",
+    "setInterval(() => document.body.append(new Image()), 1)",
+    "addEventListener('scroll', () => {{ document.body.append(document.createElement('hr')) }})",
+    "while (true) document.body.append('x')",
+    "location.reload()",
+    "const f = () => Promise.resolve().then(f); f()",
+)
+_PAGE_DEADLINE_S = 6.0
+
+
+def fuzz_browser(number: int, chance: random.Random, until: float) -> Outcomes:
+    """Measure pages whose scripts never end, each beside an ordinary one, which must be measured all the same."""
+    from young_prism.engine.browser import deadline
+    from young_prism.engine.browser.measure import measure_folder
+    from young_prism.engine.browser.verify import VERIFY_VIEWPORTS
+
+    outcomes = Outcomes()
+    usual, deadline.PAGE_DEADLINE_S = deadline.PAGE_DEADLINE_S, _PAGE_DEADLINE_S
+    folder = WORK / "browser"
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "z.html").write_text("<!doctype html><p>ordinary")
+    try:
+        for _ in _bounded(number, until):
+            script = chance.choice(_LOOPS).replace("{delay}", str(chance.randrange(200)))
+            (folder / "a.html").write_text(f"<!doctype html><p>x<script>{script}</script>")
+            began = time.monotonic()
+            result = measure_folder(folder, ["a.html", "z.html"], VERIFY_VIEWPORTS[:1])
+            took = time.monotonic() - began
+            if [page.page for page in result.layout.pages][-1:] != ["z.html"] or took > 20 * _PAGE_DEADLINE_S:
+                outcomes.fault(f"{script}: {result.failed}, {took:.0f} s")
+            outcomes.counts["refused" if result.failed else "accepted"] += 1
+    finally:
+        deadline.PAGE_DEADLINE_S = usual
+    return outcomes
+
+
 _PATHS = (
     "../victim.txt",
     "/etc/hostname",
@@ -463,6 +614,11 @@ PARTS: dict[str, tuple[Callable[[int, random.Random, float], Outcomes], int]] = 
     "zips": (fuzz_zips, 1_000),
     "drawings": (fuzz_drawings, 3_000),
     "records": (fuzz_records, 500),
+    "metadata bombs": (fuzz_bombs, 300),
+    "patterns": (fuzz_patterns, 20_000),
+    "settings": (fuzz_settings, 500),
+    "SVG animations": (fuzz_animations, 3_000),
+    "pages in Chromium": (fuzz_browser, 30),
 }
 
 
