@@ -56,7 +56,7 @@ def test_pages_are_rewritten_place_by_place_load_what_is_meant_and_come_back(
 ) -> None:
     page.goto(f"{address}/pages")
     expect(page.get_by_role("heading", name="2 places to change in 1 file")).to_be_visible()
-    expect(page.locator(".left-alone")).to_contain_text("Skipped, worth doing by hand 1 place")
+    expect(page.locator(".left-alone")).to_contain_text("Broken: the file is gone or will be removed 1 place")
     expect(page.locator(".diff").first).to_contain_text('data-young-prism-original="img/hill, é.jpg"')
     page.locator("[name=place]").nth(1).uncheck()
     with page.expect_download() as download:

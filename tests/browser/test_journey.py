@@ -110,10 +110,10 @@ def test_every_page_is_accessible_and_fits(tab: Page, live: str, location: str) 
     messages: list[str] = []
     tab.on("console", note := lambda message: messages.append(message.text))
     tab.goto(live + location)
-    shown = [] if location == "/gone" else messages.copy()
+    reported = [] if location == "/gone" else messages.copy()
     tab.remove_listener("console", note)
     assert barriers(tab) == [] and too_wide(tab) == []
-    assert shown == []  # no violation of our Content-Security-Policy either
+    assert reported == []  # no violation of our Content-Security-Policy either
 
 
 def test_barriers_are_found_in_the_light_and_in_the_dark(tab: Page) -> None:

@@ -22,7 +22,7 @@ from young_prism.core.measurement.widths import sizes_of_lines, width_lines
 from young_prism.core.recipe.ladder import Ladder
 from young_prism.core.recipe.model import Recipe
 from young_prism.core.recipe.toml import read_recipe
-from young_prism.engine.browser import measure, verify
+from young_prism.engine.browser import deadline, measure, verify
 from young_prism.engine.browser.chromium import EXECUTABLE, open_browser
 
 pytestmark = pytest.mark.browser
@@ -198,3 +198,21 @@ def test_without_a_browser_the_remedy_is_said(built: Path, monkeypatch: pytest.M
     monkeypatch.setenv(EXECUTABLE, "/nowhere/chromium")
     done = command("measure", built)
     assert done.returncode == 2 and EXECUTABLE in done.stderr
+
+
+def test_a_page_that_never_ends_is_closed_and_the_next_is_measured(
+    tmp_path: Path, young_prism: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A script that blocks its own window answers nobody there; a link out of the site is not served to it."""
+    monkeypatch.setattr(deadline, "PAGE_DEADLINE_S", 4.0)
+    site, outside = tmp_path / "site", tmp_path / "outside.jpg"
+    site.mkdir()
+    outside.write_bytes(pictures.jpeg(pictures.photo(40, 30)))
+    (site / "link.jpg").symlink_to(outside)
+    loop = "addEventListener('load', () => setTimeout(() => { for (;;); }, 50))"
+    (site / "a.html").write_text(f"<!doctype html><p>x<script>{loop}</script>")
+    (site / "b.html").write_text("<!doctype html><img src=link.jpg>")
+    result = young_prism("measure", site, "--json")
+    assert result.returncode == 1 and "was not done within 4 s" in result.stderr
+    [page] = read_layout(result.stdout).pages
+    assert page.page == "b.html" and [image.is_broken for image in page.images] == [True]

@@ -104,10 +104,10 @@ def test_a_pattern_matches_what_git_says(pairs: list[tuple[str, str]]) -> None:
                 capture_output=True,
             )
             try:
-                ours = PatternSet([line]).matches(path)
+                matched = PatternSet([line]).matches(path)
             except ValueError:
-                ours = False
-            assert ours == (verdict.returncode == 0), (line, path)
+                matched = False
+            assert matched == (verdict.returncode == 0), (line, path)
 
 
 @pytest.mark.parametrize(

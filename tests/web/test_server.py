@@ -78,9 +78,9 @@ def test_idle_connections_leave_the_server_answering(tmp_path: Path) -> None:
     resource.setrlimit(resource.RLIMIT_NOFILE, (max(soft, 3000), hard))
     try:
         with served(tmp_path) as (_, address), ExitStack() as idle:
-            place = (httpx.URL(address).host, httpx.URL(address).port or 0)
+            host_and_port = (httpx.URL(address).host, httpx.URL(address).port or 0)
             for _ in range(1100):
-                idle.enter_context(socket.create_connection(place, timeout=limit(10)))
+                idle.enter_context(socket.create_connection(host_and_port, timeout=limit(10)))
             assert httpx.get(f"{address}sign-in", timeout=limit(5)).status_code == 200
     finally:
         resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))

@@ -18,8 +18,9 @@ from tests.support import pictures
 from tests.support.doors import Doors, doors
 from tests.support.limits import limit
 from tests.support.requests import head, raw
-from young_prism.core.errors import AccessError, ServeError, StoreError
+from young_prism.core.errors import AccessError, PublishError, ServeError, StoreError
 from young_prism.services.outgoing import PrivateAddressError, public_address
+from young_prism.services.publishing import open_storage
 from young_prism.services.settings import Settings
 from young_prism.web import bodies
 from young_prism.web.app import close_app, create_app
@@ -264,6 +265,32 @@ def test_a_fresh_token_is_shown_once_and_is_not_in_a_cookie(door: Doors) -> None
         plain = base64.urlsafe_b64decode(cookie + "=" * (-len(cookie) % 4))
         assert secret[0].encode() not in plain and secret[0][-43:].encode() not in plain
         assert secret[0] not in person.get("/access").text
+
+
+def test_signing_out_ends_the_session_on_the_server(tmp_path: Path) -> None:
+    with (
+        doors(tmp_path, listen="0.0.0.0", hosts=("127.0.0.1",)) as door,  # noqa: S104
+        httpx.Client(base_url=door.address) as client,
+    ):
+        secret = door.parts.tokens.make("pages", ["pages"]).secret
+        door.app.config["WTF_CSRF_ENABLED"] = False
+        client.post("/sign-in", data={"token": secret})
+        copied = dict(client.cookies)
+        assert client.get("/").status_code == 200
+        client.post("/sign-out")
+        assert client.get("/").status_code == 302
+        assert (
+            httpx.get(door.address, cookies=copied).status_code == 302
+        )  # a copy of the cookie opens nothing
+
+
+@pytest.mark.parametrize("inside", ["", "watermarks", "uploads/x", "secret"])
+def test_nothing_is_published_into_the_application_s_own_data(tmp_path: Path, inside: str) -> None:
+    settings = Settings(data=tmp_path / "data", roots=(tmp_path,))
+    with pytest.raises(PublishError, match="only folders below"):
+        open_storage(settings, str(settings.data / inside), "")
+    assert open_storage(settings, str(settings.published / "site"), "").name
+    assert open_storage(settings, str(tmp_path / "elsewhere"), "").name
 
 
 def test_cookies_are_marked_secure_where_a_trusted_proxy_says_tls(tmp_path: Path) -> None:

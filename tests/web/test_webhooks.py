@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import socket
 import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -13,6 +15,7 @@ from tests.support.pages import wait_for
 from young_prism.cli.receive_webhooks import receiver
 from young_prism.core.errors import AccessError
 from young_prism.services import webhooks
+from young_prism.services.outgoing import DEADLINE_S
 from young_prism.services.webhooks import signature, verify_signature
 
 
@@ -61,3 +64,27 @@ def test_an_upload_that_is_done_is_told_until_it_is_heard(
 def test_only_addresses_that_can_be_called_are_taken(tmp_path: Path) -> None:
     with doors(tmp_path) as door, pytest.raises(AccessError, match="cannot be called"):
         door.parts.webhooks.add("file:///etc/passwd")
+
+
+def test_a_receiver_that_never_answers_delays_only_its_own_messages(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    with doors(tmp_path) as door, socket.create_server(("127.0.0.1", 0)) as silent:
+        for _ in range(2):  # the first webhooks, and so the first to be sent to
+            door.parts.webhooks.add(f"http://127.0.0.1:{silent.getsockname()[1]}/")
+        stand_in = receiver(0, "whsec_x", refuse=0)
+        stand_in.server_close()
+        hook = door.parts.webhooks.add(f"http://127.0.0.1:{stand_in.server_port}/")
+        stand_in = receiver(stand_in.server_port, hook.secret, refuse=0)
+        thread = threading.Thread(target=stand_in.serve_forever)
+        thread.start()
+        try:
+            door.send(pictures.jpeg(pictures.photo(80, 60)), title="Told")
+            began = time.monotonic()
+            wait_for(lambda: any(each.state == "sent" for each in door.parts.store.webhooks.deliveries()))
+            assert time.monotonic() - began < DEADLINE_S
+        finally:
+            stand_in.shutdown()
+            thread.join()
+            stand_in.server_close()
+    capfd.readouterr()

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 _MAX_LISTED = 50
 _HEADINGS = {
-    Concern.BROKEN: "Broken: the page loads a file that is gone or will be removed",
+    Concern.BROKEN: "Broken: the file is gone or will be removed",
     Concern.REVIEW: "Changed, please review",
     Concern.BY_HAND: "Skipped, worth doing by hand",
     Concern.HARMLESS: "Skipped, harmless",

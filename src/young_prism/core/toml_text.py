@@ -9,7 +9,7 @@ from typing import Any
 _DEEPEST = 32
 """Levels of tables and arrays: none of our files has more than six."""
 MAX_SETTINGS_CHARACTERS = 50_000
-"""Characters of a recipe or a project file (our choice): the longest of ours has 5,000."""
+"""Characters of a recipe or a project file (our choice): the longest that ships has 5,000."""
 _MAX_SETTINGS = 1500
 """Keys and tables of a recipe or a project file: editing takes a time that grows with the square of their number."""
 _MAX_CHARACTERS = 20_000_000

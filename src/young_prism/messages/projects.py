@@ -24,8 +24,8 @@ def invalid_key(*, key: str, reason: str | None) -> Message:
 
 
 def invalid_pattern(*, pattern: str, reason: object) -> Message:
-    shown = pattern if len(pattern) <= _LONGEST_PATTERN else f"{pattern[:_LONGEST_PATTERN]}…"
-    return Message(f"“{shown}” is not a pattern in gitignore syntax ({reason}).", "Correct this line.")
+    excerpt = pattern if len(pattern) <= _LONGEST_PATTERN else f"{pattern[:_LONGEST_PATTERN]}…"
+    return Message(f"“{excerpt}” is not a pattern in gitignore syntax ({reason}).", "Correct this line.")
 
 
 def too_many_patterns(limit: int) -> Message:

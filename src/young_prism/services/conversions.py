@@ -35,7 +35,7 @@ from young_prism.engine.conversion import (
 from young_prism.engine.intake.archive import unpack
 from young_prism.engine.intake.inbox import Inbox, Limits, Readable
 from young_prism.engine.output.atomic import write_atomically
-from young_prism.engine.workers.bounded import Caller, call_directly
+from young_prism.engine.workers.bounded import WorkCaller, call_directly
 from young_prism.engine.workers.warm_pool import WarmPool, result_or_error
 from young_prism.messages.conversions import NO_FILE, too_many_images
 
@@ -147,7 +147,7 @@ class ConversionService:
         *,
         jobs: int | None = None,
         memory: int | None = None,
-        call: Caller = call_directly,
+        call: WorkCaller = call_directly,
     ) -> None:
         self._folder = folder
         self._call_bounded = call

@@ -11,7 +11,7 @@ from young_prism.core.naming.rule import split_name
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.source.watermarks import MAX_WATERMARK_BYTES, check_watermark
-from young_prism.engine.workers.bounded import Caller, call_directly
+from young_prism.engine.workers.bounded import WorkCaller, call_directly
 
 _ENDINGS = ("png", "svg")
 
@@ -19,7 +19,7 @@ _ENDINGS = ("png", "svg")
 class WatermarkLibrary:
     """A folder of watermarks. A file in it never changes: another one of the same name gets a name of its own."""
 
-    def __init__(self, folder: Path, call: Caller = call_directly) -> None:
+    def __init__(self, folder: Path, call: WorkCaller = call_directly) -> None:
         self.folder = folder
         self._call = call
 

@@ -202,11 +202,15 @@ def _connection_limit() -> int:
     except ImportError:
         return 500  # Windows, where the C runtime has a limit of its own
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = _MOST_CONNECTIONS + _OTHER_FILES
-    if soft != resource.RLIM_INFINITY and soft < wanted:
-        soft = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+    descriptors = _MOST_CONNECTIONS + _OTHER_FILES
+    if soft != resource.RLIM_INFINITY and soft < descriptors:
+        soft = descriptors if hard == resource.RLIM_INFINITY else min(descriptors, hard)
         resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
-    return _MOST_CONNECTIONS if soft == resource.RLIM_INFINITY else max(100, min(soft, wanted) - _OTHER_FILES)
+    return (
+        _MOST_CONNECTIONS
+        if soft == resource.RLIM_INFINITY
+        else max(100, min(soft, descriptors) - _OTHER_FILES)
+    )
 
 
 def end_process_in_time() -> None:

@@ -64,10 +64,10 @@ class NamePattern:
             return first.end() == len(name)
         at = first.end()
         for piece in self._rest[:-1]:
-            found = piece.search(name, at)
-            if found is None:
+            piece_match = piece.search(name, at)
+            if piece_match is None:
                 return False
-            at = found.end()
+            at = piece_match.end()
         # The last piece has a fixed length, so it can only stand at one place.
         start = len(name) - self._length_of_last
         return start >= at and self._rest[-1].match(name, start) is not None

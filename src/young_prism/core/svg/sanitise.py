@@ -105,11 +105,11 @@ class _ParsedDrawing(NamedTuple):
 
 def _parsed(data: bytes) -> _ParsedDrawing:
     depth, root = 0, None
-    others = {"pi": False, "comment": False}
+    seen_nodes = {"pi": False, "comment": False}
     try:
         for event, element in iterparse(io.BytesIO(data), events=("start", "end", "pi", "comment")):
-            if event in others:
-                others[event] = True
+            if event in seen_nodes:
+                seen_nodes[event] = True
             elif event == "start":
                 root = element if root is None else root
                 depth += 1
@@ -121,7 +121,7 @@ def _parsed(data: bytes) -> _ParsedDrawing:
         raise DamagedError.of(not_well_formed_svg(error)) from error
     if root is None:
         raise DamagedError.of(not_well_formed_svg("it is empty"))
-    return _ParsedDrawing(root, others["pi"], others["comment"])
+    return _ParsedDrawing(root, seen_nodes["pi"], seen_nodes["comment"])
 
 
 class _Cleaner:

@@ -121,7 +121,7 @@ class Visitor:
         return PageVisit(images, shift, list(self._messages))
 
     def renew(self) -> None:
-        """Open another window in place of one whose page has crashed."""
+        """Open another window instead of one whose page has crashed."""
         with suppress(Exception):  # a crashed window may refuse to close; its context ends it later
             self.window.close()
         self.window = self._open()

@@ -50,7 +50,7 @@ from young_prism.engine.output.atomic import (
     remove_leftovers,
     sync_folder,
 )
-from young_prism.engine.workers.bounded import Caller, call_directly
+from young_prism.engine.workers.bounded import WorkCaller, call_directly
 from young_prism.messages.incoming import (
     CHECK_FAILED_REMEDY,
     DIGEST_MISMATCH,
@@ -127,7 +127,7 @@ class Inbox:
     """Whether pages are taken besides pictures."""
     strict: bool = False
     """Whether strangers send: what is more than a picture, or a drawing that can do harm, is refused."""
-    call: Caller = call_directly
+    call: WorkCaller = call_directly
     """How the content is checked; a server does it in a worker."""
 
     def open(self) -> None:

@@ -236,8 +236,8 @@ class SitePages:
         for path, text in self._texts():
             base = self.site.base_of(path)
             for reference in references(text, _ending(path)):
-                found = NoMatch.NO_FILE if reference.is_text_mention else self.site.find(reference.url, base)
-                if found in (NoMatch.MISSING, NoMatch.ORPHAN):
+                match = NoMatch.NO_FILE if reference.is_text_mention else self.site.find(reference.url, base)
+                if match in (NoMatch.MISSING, NoMatch.ORPHAN):
                     yield path, text.count("\n", 0, max(0, text.find(reference.url))) + 1, reference.url
 
     def _texts(self) -> Iterator[tuple[str, str]]:

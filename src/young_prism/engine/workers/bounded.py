@@ -25,7 +25,7 @@ _MAX_BACKLOG = 24
 Result = TypeVar("Result")
 
 
-class Caller(Protocol):
+class WorkCaller(Protocol):
     """Calls a function with limits, here or in a worker."""
 
     def __call__(
@@ -44,7 +44,7 @@ def call_directly(
 
 
 class BoundedCalls:
-    """Workers for requests; a `Caller`. `close` it at the end."""
+    """Workers for requests; a `WorkCaller`. `close` it at the end."""
 
     def __init__(self, *, jobs: int | None = None) -> None:
         self._pool = WarmPool("requests", timeout_s=_TIMEOUT_S, jobs=jobs, most_jobs=4, retries=False)

@@ -8,7 +8,7 @@ from pathlib import Path
 from young_prism.core.selection.image_metadata import NO_METADATA
 from young_prism.engine.intake.inbox import Inbox, Limits
 from young_prism.engine.output.cache import Cache
-from young_prism.engine.workers.bounded import Caller, call_directly
+from young_prism.engine.workers.bounded import WorkCaller, call_directly
 from young_prism.services.uploads.undo import ReplacementStep
 from young_prism.store.records import Source, Upload
 from young_prism.store.states import UploadState
@@ -25,7 +25,7 @@ class UploadFolders:
     limits: Limits
     watermarks: Path
     """Where watermarks are kept that were sent to the pages."""
-    call: Caller = call_directly
+    call: WorkCaller = call_directly
     """How the content of what is received is checked."""
 
     def open_inbox(self, source: Source) -> Inbox:

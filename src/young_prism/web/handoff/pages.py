@@ -51,7 +51,7 @@ MODES = {
     Mode.SIZES: ("only sizes", "width, height and loading where they are missing; addresses stay"),
 }
 REMARKS = {
-    Concern.BROKEN: "Broken: the page loads a file that is gone or will be removed",
+    Concern.BROKEN: "Broken: the file is gone or will be removed",
     Concern.REVIEW: "Changed, please review",
     Concern.BY_HAND: "Skipped, worth doing by hand",
     Concern.HARMLESS: "Skipped, harmless",

@@ -73,8 +73,8 @@ def renewed_size(
         natural_size: The natural size of the original.
         written: The sizes that earlier rewritings gave images of this original.
     """
-    shown = (tags.pixels(img, "width"), tags.pixels(img, "height"))
-    size = next((size for size in written if (size.width, size.height) == shown), None)
+    sides = (tags.pixels(img, "width"), tags.pixels(img, "height"))
+    size = next((size for size in written if (size.width, size.height) == sides), None)
     if size is None or not natural_size.pixels:
         return {}
     width, height = natural_size

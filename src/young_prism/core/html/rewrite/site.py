@@ -114,10 +114,10 @@ class SiteIndex:
         path = self._path_of(url, base)
         if isinstance(path, NoMatch):
             return path
-        places = []
+        candidates = []
         for root in _roots(base.folder or "") if path.startswith("/") else [base.folder or ""]:
             joined = posixpath.normpath(posixpath.join(root, path.lstrip("/")))
-            places.append(joined)
+            candidates.append(joined)
             original = self.originals.get(joined) or self._by_place(joined)
             if original and original in self.delivered:
                 if not self.delivered[original].keeps_shape:
@@ -125,15 +125,15 @@ class SiteIndex:
                 return Match(original, root, from_root=path.startswith("/"))
             if original or joined in self.files:
                 return NoMatch.NOT_OURS
-        return self._unknown(path, places)
+        return self._unknown(path, candidates)
 
-    def _unknown(self, path: str, places: Collection[str]) -> NoMatch:
-        """Return why an address leads to no original, where it leads to none of the places that are known."""
+    def _unknown(self, path: str, candidates: Collection[str]) -> NoMatch:
+        """Return why an address leads to no original, where it leads to none of the paths that are known."""
         if path.rpartition(".")[2].lower() not in IMAGE_ENDINGS:
             return NoMatch.NO_FILE
-        if any(map(self.is_orphan, places)):
+        if any(map(self.is_orphan, candidates)):
             return NoMatch.ORPHAN
-        return NoMatch.NOT_OURS if any(map(self.exists, places)) else NoMatch.MISSING
+        return NoMatch.NOT_OURS if any(map(self.exists, candidates)) else NoMatch.MISSING
 
     def file(self, url: str, base: BaseAddress) -> str | None:
         """Return the path of the site's file that an address leads to; None where it leads to none."""
