@@ -28,6 +28,7 @@ WATERMARK_NAME = Message("The name of the watermark contains a NUL character.", 
 WATERMARK_SIZE_MISSING = Message(
     "The watermark declares no size.", "Give its svg element a width and a height."
 )
+WATERMARK_SIMPLER = "Use a simpler drawing, or save it as PNG."
 WATERMARK_TOO_LARGE = Message(
     "The watermark has more than 25 megapixels.", "Save it smaller; 2,000 px are enough."
 )

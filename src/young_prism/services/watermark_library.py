@@ -5,13 +5,14 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from young_prism.core.errors import YoungPrismError
+from young_prism.core.errors import OriginalError, RecipeError, YoungPrismError
 from young_prism.core.naming.incoming import incoming_path
 from young_prism.core.naming.rule import split_name
 from young_prism.engine.files import read_regular_file
 from young_prism.engine.output.atomic import write_atomically
 from young_prism.engine.source.watermarks import MAX_WATERMARK_BYTES, check_watermark
 from young_prism.engine.workers.bounded import WorkCaller, call_directly
+from young_prism.messages.recipes import WATERMARK_SIMPLER
 
 _ENDINGS = ("png", "svg")
 
@@ -41,7 +42,10 @@ class WatermarkLibrary:
             IncomingError: It has no name that can be kept.
             OutputError: It cannot be written.
         """
-        self._call(check_watermark, file_name, data)
+        try:
+            self._call(check_watermark, file_name, data)
+        except OriginalError as error:  # drawing it took more than it may
+            raise RecipeError(error.what, file=file_name, remedy=WATERMARK_SIMPLER) from error
         name = incoming_path(file_name.replace("\\", "/").rpartition("/")[2]).path
         stem, _ = split_name(name)
         ending = "png" if data.startswith(b"\x89PNG") else "svg"
