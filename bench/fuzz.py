@@ -356,7 +356,7 @@ def _loads(data: bytes) -> bool:
 _MOST_PROCESSOR_S = 5.0
 
 
-class _Slow(Exception):  # noqa: N818  (a fault of ours, noted as such)
+class _Slow(Exception):  # noqa: N818  (noted as a fault)
     """An input took more processor time than any may."""
 
 

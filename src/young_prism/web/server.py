@@ -44,7 +44,7 @@ _THREADS = 40
 
 
 _MOST_CONNECTIONS = 8000
-"""An idle connection costs a file descriptor and a few kilobytes. When there are so many, no further one is accepted until
+"""An idle connection costs a file descriptor and a few kilobytes. At this number, no further one is accepted until
 others are closed."""
 _OTHER_FILES = 300
 """File descriptors that are left for everything but connections."""

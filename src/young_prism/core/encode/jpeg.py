@@ -50,7 +50,7 @@ def squeeze(data: bytes) -> bytes:
         DamagedError: The library cannot read or write the file.
     """
     try:
-        done = subprocess.run(  # noqa: S603  (this interpreter, and a text of ours)
+        done = subprocess.run(  # noqa: S603  (this interpreter and a constant program)
             [sys.executable, "-I", "-c", _SQUEEZE],
             input=data,
             capture_output=True,

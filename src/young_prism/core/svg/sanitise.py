@@ -81,7 +81,7 @@ def sanitise(data: bytes) -> Sanitised:
     cleaner = _Cleaner(parsed.root)
     cleaner.clean()
     if parsed.has_comments:
-        cleaner.note(_COMMENTS)  # harmless in XML, but not in HTML that somebody pastes the drawing into
+        cleaner.note(_COMMENTS)  # harmless in XML, but not where the drawing is pasted into HTML
     if parsed.has_instructions:
         cleaner.note("a stylesheet from elsewhere")
     if any(not declared.startswith(_OWN_DTD) for declared in _DOCTYPE.findall(data)):

@@ -1,4 +1,4 @@
-"""The sizes that rewritings gave images: kept beside the renditions, so that a replaced original gets its new one.
+"""The sizes that rewritings gave images: kept in the output folder, so that a replaced original gets its new one.
 
 Without this record a page that says 1000 × 667 would show a picture of another shape distorted, and nobody could tell whether the
 page's author meant that.

@@ -165,7 +165,7 @@ class Pool:
             if answer.error is None:
                 try:
                     result = unpickled(answer)
-                except Exception as failure:  # noqa: BLE001  (a defect of ours, which must cost this item only)
+                except Exception as failure:  # noqa: BLE001  (a defect, which must cost this item only)
                     error = failure
                 else:
                     yield JobResult(task.item, result, None, answer.seconds)

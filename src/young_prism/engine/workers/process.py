@@ -129,7 +129,7 @@ def run_task(
 
 
 def _limit_processor_time(seconds: int) -> None:
-    """Have the system end this process after so many more seconds of processor time; 0 for no limit.
+    """Have the system end this process when it has used this much more processor time; 0 for no limit.
 
     The system does it even while a library holds Python's lock. Where it cannot (Windows), the time limit of the task holds.
     """

@@ -26,7 +26,7 @@ class UploadFolders:
     watermarks: Path
     """Where watermarks are kept that were sent to the pages."""
     call: WorkCaller = call_directly
-    """How the content of what is received is checked."""
+    """How the content of uploads is checked."""
 
     def open_inbox(self, source: Source) -> Inbox:
         """Return the inbox of a source of uploads, opened. It takes images only."""

@@ -72,7 +72,7 @@ class FileView:
 
 MAX_METADATA_BYTES = 1_000_000
 """Bytes of a block of metadata or a colour profile that are looked at, once it is unpacked (our choice). Real ones have a few
-thousand; what is larger is there to keep a reader busy."""
+thousand; a larger block serves only to keep a reader busy."""
 MAX_CHUNKS = 100_000
 """Chunks of a file that are walked through (our choice): an animation has two or three for each frame."""
 
