@@ -28,7 +28,7 @@ from pydantic import Field, ValidationError, field_validator
 
 from young_prism.core.errors import ProjectError
 from young_prism.core.recipe.base import ByteCount, ListAsTuple, RecipeModel
-from young_prism.core.selection.patterns import check_pattern
+from young_prism.core.selection.patterns import PatternSet, check_pattern
 from young_prism.core.toml_text import load_settings
 from young_prism.messages.projects import invalid_key, invalid_toml
 
@@ -67,7 +67,8 @@ class Budget(RecipeModel):
     @field_validator("alt")
     @classmethod
     def _patterns(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(map(check_pattern, value))
+        PatternSet(value)  # each of them, and their number
+        return value
 
 
 LinksToOriginals = Literal["keep", "largest"]
