@@ -186,3 +186,25 @@ def test_a_name_has_only_what_tells_files_apart() -> None:
     assert converted_names("b.jpg", [small, tall]) == ["b-100x50.webp", "b-100x90.webp"]
     assert converted_names("b.jpg", [small], ["B.webp"]) == ["b-jpg.webp"]
     assert converted_names("b.jpg", [small], ["b.webp", "b-jpg.webp"]) == ["b-2.webp"]
+
+
+def test_a_jpeg_that_ends_its_library_costs_only_itself(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    """A coefficient of it is out of range, for which libjpeg ends its process; and its text is no text of ours."""
+    fatal = (Path(__file__).parents[1] / "support" / "fatal.jpg").read_bytes()
+    good = pictures.jpeg(pictures.photo(120, 80))
+    for name, data in (("fatal.jpg", fatal), ("good.jpg", good)):
+        (tmp_path / name).write_bytes(data)
+    files = [tmp_path / "fatal.jpg", tmp_path / "good.jpg", tmp_path / "gone.jpg"]
+    done = command("convert", *files, "--lossless", "--to", tmp_path / "out")
+    assert done.returncode == 1 and "gone.jpg: The file cannot be read" in done.stderr
+    assert "cannot be squeezed; unchanged" in done.stdout
+    assert (tmp_path / "out/fatal.jpg").read_bytes() == fatal
+    assert (tmp_path / "out/good.jpg").stat().st_size < len(good)
+    assert "DCT" not in "".join([*capfd.readouterr(), done.stdout, done.stderr])
+
+
+def test_a_folder_is_answered_with_the_command_to_use(tmp_path: Path) -> None:
+    done = command("convert", tmp_path)
+    assert done.returncode == 1 and "young-prism build --source" in done.stderr
