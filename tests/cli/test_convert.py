@@ -191,7 +191,7 @@ def test_a_name_has_only_what_tells_files_apart() -> None:
 def test_a_jpeg_that_ends_its_library_costs_only_itself(
     tmp_path: Path, capfd: pytest.CaptureFixture[str]
 ) -> None:
-    """A coefficient of it is out of range, for which libjpeg ends its process; and its text is no text of ours."""
+    """A coefficient of it is out of range, for which libjpeg prints a line and ends its process; neither reaches the user."""
     fatal = (Path(__file__).parents[1] / "support" / "fatal.jpg").read_bytes()
     good = pictures.jpeg(pictures.photo(120, 80))
     for name, data in (("fatal.jpg", fatal), ("good.jpg", good)):

@@ -323,7 +323,7 @@ class ContentCheck:
 
 
 def check_content(part: str, path: str, printable: str, check: ContentCheck) -> None:
-    """Accept images by their content and pages by their ending; refuse the rest and say what it is.
+    """Accept images by their content and pages by their ending; refuse everything else by name.
 
     Args:
         part: The file under its temporary name, before it can be fetched under its own.

@@ -145,11 +145,11 @@ class ProofService:
             self._pool.close(now=True)
             failure = DamagedError.of(unexpected(kind=type(error).__name__, reason=error))
             with self._news:  # whoever waits gets the error, and the next request starts another thread
-                waiting = [request for page in self._pages.values() for request in page.requests]
+                unanswered = [request for page in self._pages.values() for request in page.requests]
                 self._pages.clear()
                 self._handed.clear()
                 self._thread = None
-            for request in waiting:
+            for request in unanswered:
                 self._remember(request.key, failure)
 
     def _work_until_idle(self) -> None:

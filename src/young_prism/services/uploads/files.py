@@ -31,8 +31,8 @@ class UploadFolders:
     def open_inbox(self, source: Source) -> Inbox:
         """Return the inbox of a source of uploads, opened. It takes images only."""
         folder = Path(source.folder)
-        waiting = folder.parent / "waiting"
-        inbox = Inbox(folder, waiting, self.limits, pages=False, strict=True, call=self.call)
+        incoming = folder.parent / "waiting"
+        inbox = Inbox(folder, incoming, self.limits, pages=False, strict=True, call=self.call)
         inbox.open()
         return inbox
 
